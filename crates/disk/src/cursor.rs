@@ -1,0 +1,151 @@
+//! Views of a part of a device: a window, and a cursor for code that wants `Read + Write + Seek`.
+
+use std::io::{self, Read, Seek, SeekFrom, Write};
+
+use crate::device::{Operation, check_range};
+use crate::{BlockDevice, ByteRange, DiskError, SectorSize};
+
+/// A range of a device that behaves like a device of its own, as a partition does.
+pub struct Window<'a> {
+    device: &'a dyn BlockDevice,
+    range: ByteRange,
+}
+
+impl<'a> Window<'a> {
+    /// A window over the part of `range` that lies inside `device`.
+    pub fn new(device: &'a dyn BlockDevice, range: ByteRange) -> Self {
+        let end = range.end.min(device.size());
+        let start = range.start.min(end);
+        Self {
+            device,
+            range: ByteRange { start, end },
+        }
+    }
+}
+
+impl BlockDevice for Window<'_> {
+    fn size(&self) -> u64 {
+        self.range.len()
+    }
+
+    fn logical_sector(&self) -> SectorSize {
+        self.device.logical_sector()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        check_range(Operation::Read, offset, buffer.len(), self.size())?;
+        self.device.read_at(self.range.start + offset, buffer)
+    }
+
+    fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        check_range(Operation::Write, offset, data.len(), self.size())?;
+        self.device.write_at(self.range.start + offset, data)
+    }
+
+    fn flush(&self) -> Result<(), DiskError> {
+        self.device.flush()
+    }
+}
+
+/// A position in a device, for code that works on files.
+pub struct DeviceCursor<'a> {
+    device: &'a dyn BlockDevice,
+    position: u64,
+}
+
+impl<'a> DeviceCursor<'a> {
+    /// A cursor at the device's first byte.
+    pub fn new(device: &'a dyn BlockDevice) -> Self {
+        Self {
+            device,
+            position: 0,
+        }
+    }
+
+    fn len_within(&self, wanted: usize) -> usize {
+        let left = self.device.size().saturating_sub(self.position);
+        wanted.min(usize::try_from(left).unwrap_or(usize::MAX))
+    }
+}
+
+impl Read for DeviceCursor<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let len = self.len_within(buffer.len());
+        self.device.read_at(self.position, &mut buffer[..len])?;
+        self.position += len as u64;
+        Ok(len)
+    }
+}
+
+impl Write for DeviceCursor<'_> {
+    fn write(&mut self, data: &[u8]) -> io::Result<usize> {
+        let len = self.len_within(data.len());
+        self.device.write_at(self.position, &data[..len])?;
+        self.position += len as u64;
+        Ok(len)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(self.device.flush()?)
+    }
+}
+
+impl Seek for DeviceCursor<'_> {
+    fn seek(&mut self, target: SeekFrom) -> io::Result<u64> {
+        let position = match target {
+            SeekFrom::Start(offset) => Some(offset),
+            SeekFrom::Current(delta) => self.position.checked_add_signed(delta),
+            SeekFrom::End(delta) => self.device.size().checked_add_signed(delta),
+        };
+        self.position = position.ok_or(io::ErrorKind::InvalidInput)?;
+        Ok(self.position)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::MemoryDevice;
+
+    #[test]
+    fn a_window_cannot_be_left() {
+        let device = MemoryDevice::new(4096);
+        let range = ByteRange {
+            start: 1024,
+            end: 2048,
+        };
+        let window = Window::new(&device, range);
+        window.write_at(1000, &[7; 24]).unwrap();
+        assert!(matches!(
+            window.write_at(1001, &[7; 24]),
+            Err(DiskError::PastEnd { size: 1024, .. })
+        ));
+        assert_eq!(&device.to_bytes()[2024..2048], &[7; 24]);
+    }
+
+    #[test]
+    fn a_window_over_a_range_past_the_end_is_cut() {
+        let device = MemoryDevice::new(100);
+        let past = ByteRange {
+            start: 80,
+            end: u64::MAX,
+        };
+        assert_eq!(Window::new(&device, past).size(), 20);
+        let outside = ByteRange {
+            start: 500,
+            end: 600,
+        };
+        assert_eq!(Window::new(&device, outside).size(), 0);
+    }
+
+    #[test]
+    fn a_cursor_stops_at_the_end() {
+        let device = MemoryDevice::from_bytes((0..10).collect());
+        let mut cursor = DeviceCursor::new(&device);
+        cursor.seek(SeekFrom::End(-3)).unwrap();
+        let mut rest = Vec::new();
+        cursor.read_to_end(&mut rest).unwrap();
+        assert_eq!(rest, [7, 8, 9]);
+        assert!(cursor.seek(SeekFrom::Current(-11)).is_err());
+    }
+}

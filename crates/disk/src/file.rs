@@ -1,0 +1,222 @@
+//! Regular files and block devices of the system as a [`BlockDevice`].
+
+use std::fs::File;
+use std::os::fd::AsFd;
+use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt};
+use std::{fmt, io};
+
+use rustix::fs::{Advice, FallocateFlags, Mode, OFlags};
+
+use crate::device::{Operation, check_range, write_zeros};
+use crate::{BUFFER_ALIGNMENT, BlockDevice, ByteRange, DiskError, SectorSize};
+
+/// Whether large transfers go through the system's page cache.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CacheUse {
+    /// Everything goes through the cache.
+    Cached,
+    /// Aligned transfers go straight to the medium where the file system allows it.
+    Direct,
+}
+
+/// An open file or block device.
+pub struct FileDevice {
+    cached: File,
+    direct: Option<File>,
+    size: u64,
+    sector: SectorSize,
+}
+
+impl FileDevice {
+    /// Wraps an open file or block device of `size` bytes.
+    ///
+    /// With [`CacheUse::Direct`] a second descriptor of the same open device is made for direct
+    /// I/O; where the file system refuses that, all transfers use the cache.
+    pub fn new(file: File, size: u64, sector: SectorSize, cache: CacheUse) -> Self {
+        let direct = match cache {
+            CacheUse::Cached => None,
+            CacheUse::Direct => reopen_direct(&file).ok(),
+        };
+        Self {
+            cached: file,
+            direct,
+            size,
+            sector,
+        }
+    }
+
+    /// The descriptor of the device, for requests that are not transfers.
+    pub fn file(&self) -> &File {
+        &self.cached
+    }
+
+    /// Whether aligned transfers bypass the page cache.
+    pub fn is_direct(&self) -> bool {
+        self.direct.is_some()
+    }
+
+    /// The descriptor to use for a transfer of `bytes` at `offset`.
+    fn descriptor(&self, offset: u64, bytes: &[u8]) -> &File {
+        let alignment = BUFFER_ALIGNMENT as u64;
+        let aligned = offset.is_multiple_of(alignment)
+            && (bytes.len() as u64).is_multiple_of(alignment)
+            && (bytes.as_ptr() as usize).is_multiple_of(BUFFER_ALIGNMENT);
+        match &self.direct {
+            Some(direct) if aligned && !bytes.is_empty() => direct,
+            _ => &self.cached,
+        }
+    }
+}
+
+impl fmt::Debug for FileDevice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("FileDevice")
+            .field("size", &self.size)
+            .field("direct", &self.is_direct())
+            .finish_non_exhaustive()
+    }
+}
+
+/// Opens the same device once more with `O_DIRECT`, through its descriptor, so that a path that
+/// now leads to another device cannot slip in.
+fn reopen_direct(file: &File) -> io::Result<File> {
+    use std::os::fd::AsRawFd;
+    let path = format!("/proc/self/fd/{}", file.as_fd().as_raw_fd());
+    let access = rustix::fs::fcntl_getfl(file)? & OFlags::ACCMODE;
+    let flags = access | OFlags::DIRECT | OFlags::CLOEXEC;
+    let direct = File::from(rustix::fs::open(path, flags, Mode::empty())?);
+    let (first, second) = (file.metadata()?, direct.metadata()?);
+    if (first.dev(), first.ino(), first.rdev()) != (second.dev(), second.ino(), second.rdev()) {
+        return Err(io::ErrorKind::NotFound.into());
+    }
+    Ok(direct)
+}
+
+fn failed(operation: Operation, offset: u64) -> impl Fn(io::Error) -> DiskError {
+    move |source| match source.raw_os_error() {
+        Some(code) if code == rustix::io::Errno::BADF.raw_os_error() => DiskError::ReadOnly,
+        _ => DiskError::Io {
+            operation,
+            offset,
+            source,
+        },
+    }
+}
+
+impl BlockDevice for FileDevice {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn logical_sector(&self) -> SectorSize {
+        self.sector
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        check_range(Operation::Read, offset, buffer.len(), self.size)?;
+        self.descriptor(offset, buffer)
+            .read_exact_at(buffer, offset)
+            .map_err(failed(Operation::Read, offset))
+    }
+
+    fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        check_range(Operation::Write, offset, data.len(), self.size)?;
+        self.descriptor(offset, data)
+            .write_all_at(data, offset)
+            .map_err(failed(Operation::Write, offset))
+    }
+
+    fn zero(&self, range: ByteRange) -> Result<(), DiskError> {
+        check_range(
+            Operation::Write,
+            range.start,
+            range.len() as usize,
+            self.size,
+        )?;
+        if range.is_empty() {
+            return Ok(());
+        }
+        // A hole in a regular file reads as zeros and takes no space; on a block device the
+        // kernel only takes this call where the device guarantees zeros, or writes them itself.
+        let is_block = self
+            .cached
+            .metadata()
+            .is_ok_and(|m| m.file_type().is_block_device());
+        let flags = if is_block {
+            FallocateFlags::ZERO_RANGE | FallocateFlags::KEEP_SIZE
+        } else {
+            FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE
+        };
+        if rustix::fs::fallocate(&self.cached, flags, range.start, range.len()).is_ok() {
+            return Ok(());
+        }
+        write_zeros(self, range)
+    }
+
+    fn flush(&self) -> Result<(), DiskError> {
+        // `sync_all`, not `sync_data`: it also reports write-back errors of the cache.
+        self.cached
+            .sync_all()
+            .map_err(failed(Operation::Flush, self.size))
+    }
+
+    fn forget_cache(&self, range: ByteRange) {
+        let len = std::num::NonZeroU64::new(range.len());
+        // Only advice: where it is refused, direct reads still bypass the cache.
+        let _ = rustix::fs::fadvise(&self.cached, range.start, len, Advice::DontNeed);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::AlignedBuf;
+    use std::fs::OpenOptions;
+
+    fn card(size: u64, cache: CacheUse) -> FileDevice {
+        let file = tempfile::tempfile().unwrap();
+        file.set_len(size).unwrap();
+        FileDevice::new(file, size, SectorSize::B512, cache)
+    }
+
+    #[test]
+    fn direct_and_cached_transfers_see_the_same_bytes() {
+        let device = card(1 << 20, CacheUse::Direct);
+        let mut block = AlignedBuf::new(8192);
+        block.fill(0xa5);
+        device.write_at(4096, &block).unwrap();
+        device.write_at(5000, b"small").unwrap();
+        let mut back = AlignedBuf::new(8192);
+        device.flush().unwrap();
+        device.read_at(4096, &mut back).unwrap();
+        assert_eq!(&back[904..909], b"small");
+        assert_eq!(back[0], 0xa5);
+    }
+
+    #[test]
+    fn zeroing_keeps_the_size_and_its_neighbours() {
+        let device = card(100_000, CacheUse::Cached);
+        device.write_at(0, &[1; 100_000]).unwrap();
+        let middle = ByteRange {
+            start: 10,
+            end: 90_000,
+        };
+        device.zero(middle).unwrap();
+        let mut all = vec![9; 100_000];
+        device.read_at(0, &mut all).unwrap();
+        assert_eq!(all.iter().map(|&b| usize::from(b)).sum::<usize>(), 10_010);
+    }
+
+    #[test]
+    fn a_device_open_for_reading_says_so() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("card.img");
+        std::fs::write(&path, [0; 4096]).unwrap();
+        let file = OpenOptions::new().read(true).open(&path).unwrap();
+        let device = FileDevice::new(file, 4096, SectorSize::B512, CacheUse::Cached);
+        assert!(matches!(
+            device.write_at(0, b"x"),
+            Err(DiskError::ReadOnly)
+        ));
+    }
+}

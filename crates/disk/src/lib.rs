@@ -1,0 +1,35 @@
+//! Block devices as plain values: the lowest floor of Pinewrit.
+//!
+//! Everything above reads and writes media through [`BlockDevice`]. A device is a flat array of
+//! bytes; all offsets and lengths are in bytes, counted from the start of the device, unless a
+//! type says otherwise ([`Lba`]).
+//!
+//! ```
+//! use pinewrit_disk::{BlockDevice, MemoryDevice, Overlay};
+//!
+//! let medium = MemoryDevice::new(1 << 20);
+//! let overlay = Overlay::new(&medium);
+//! overlay.write_at(512, b"not yet on the medium").unwrap();
+//! assert_eq!(overlay.changed().unwrap().len(), 1);
+//! drop(overlay); // nothing was written
+//! ```
+
+mod buffer;
+mod cursor;
+mod device;
+mod faults;
+mod file;
+mod memory;
+mod overlay;
+mod undo;
+mod units;
+
+pub use buffer::{AlignedBuf, BUFFER_ALIGNMENT};
+pub use cursor::{DeviceCursor, Window};
+pub use device::{BlockDevice, DiskError, Operation, is_zero};
+pub use faults::{Fault, FaultyDevice};
+pub use file::{CacheUse, FileDevice};
+pub use memory::MemoryDevice;
+pub use overlay::{CommitError, CommitReport, OVERLAY_BLOCK, Overlay};
+pub use undo::{UndoError, UndoLog, UndoOutcome};
+pub use units::{ByteRange, CHUNK_SIZE, Lba, SectorSize};

@@ -1,0 +1,398 @@
+//! Copy-on-write over a device: changes are gathered in memory and committed as one, or dropped.
+
+use std::collections::BTreeMap;
+use std::sync::{Mutex, MutexGuard};
+
+use crate::device::{Operation, check_range};
+use crate::undo::UndoEntry;
+use crate::{
+    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, SectorSize, UndoError, UndoLog,
+};
+
+/// Unit in bytes in which an overlay keeps changes.
+pub const OVERLAY_BLOCK: usize = 4096;
+
+/// Changes to a device that are not on it yet.
+///
+/// Reads see the changes, the device below does not. Dropping an overlay changes nothing.
+/// The memory used is that of the changed blocks.
+pub struct Overlay<D> {
+    below: D,
+    blocks: Mutex<BTreeMap<u64, Box<[u8]>>>,
+}
+
+/// What a commit wrote.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct CommitReport {
+    /// Bytes that differed from the medium and were written, in whole blocks.
+    pub written: u64,
+}
+
+/// Why a commit did not succeed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum CommitError {
+    /// The device failed. What was written so far has been taken back if `rolled_back`.
+    #[error("the changes could not be written")]
+    Disk {
+        /// The device's error.
+        #[source]
+        source: DiskError,
+        /// Whether the medium holds again what it held before.
+        rolled_back: bool,
+    },
+    /// The undo file could not be made; the medium is unchanged.
+    #[error("the undo file could not be written")]
+    Undo(#[from] UndoError),
+    /// What was read back is not what was written.
+    #[error("the block at offset {offset} reads back differently from what was written")]
+    ReadBack {
+        /// Offset of the first such run of blocks, in bytes.
+        offset: u64,
+        /// Whether the medium holds again what it held before.
+        rolled_back: bool,
+    },
+}
+
+enum Failure {
+    Disk(DiskError),
+    ReadBack(u64),
+}
+
+impl From<DiskError> for Failure {
+    fn from(error: DiskError) -> Self {
+        Self::Disk(error)
+    }
+}
+
+impl<D: BlockDevice> Overlay<D> {
+    /// An overlay without changes.
+    pub fn new(below: D) -> Self {
+        Self {
+            below,
+            blocks: Mutex::default(),
+        }
+    }
+
+    /// The ranges that differ from the device below, in whole blocks, in ascending order.
+    ///
+    /// # Errors
+    /// The device below could not be read.
+    pub fn changed(&self) -> Result<Vec<ByteRange>, DiskError> {
+        let mut ranges: Vec<ByteRange> = Vec::new();
+        for (&index, block) in self.lock().iter() {
+            let start = index * OVERLAY_BLOCK as u64;
+            let mut old = vec![0; block.len()];
+            self.below.read_at(start, &mut old)?;
+            if old[..] == block[..] {
+                continue;
+            }
+            let end = start + block.len() as u64;
+            match ranges.last_mut() {
+                Some(last) if last.end == start && last.len() < CHUNK_SIZE as u64 => last.end = end,
+                _ => ranges.push(ByteRange { start, end }),
+            }
+        }
+        Ok(ranges)
+    }
+
+    /// Writes all changes to the device below, flushes, and reads them back.
+    ///
+    /// Blocks that touch one of the `last` ranges are written after all others are flushed and
+    /// verified: metadata after the data that it points to. With an undo log, the former
+    /// contents are kept in it until everything is on the medium; they are put back at once if
+    /// the commit fails.
+    ///
+    /// # Errors
+    /// [`CommitError`] says whether the medium is as it was before.
+    pub fn commit(
+        &self,
+        last: &[ByteRange],
+        undo: Option<&UndoLog>,
+    ) -> Result<CommitReport, CommitError> {
+        let changed = self.changed().map_err(|source| CommitError::Disk {
+            source,
+            rolled_back: true,
+        })?;
+        if changed.is_empty() {
+            return Ok(CommitReport::default());
+        }
+        if let Some(undo) = undo {
+            undo.write(changed.iter().flat_map(|&r| blocks_of(r)).map(|r| self.undo_entry(r)))?;
+        }
+        if let Err(failure) = self.write_phases(&changed, last) {
+            let rolled_back = undo.is_some_and(|undo| undo.roll_back(&self.below).is_ok());
+            return Err(match failure {
+                Failure::Disk(source) => CommitError::Disk {
+                    source,
+                    rolled_back,
+                },
+                Failure::ReadBack(offset) => CommitError::ReadBack {
+                    offset,
+                    rolled_back,
+                },
+            });
+        }
+        if let Some(undo) = undo {
+            undo.remove()?;
+        }
+        Ok(CommitReport {
+            written: changed.iter().map(|range| range.len()).sum(),
+        })
+    }
+
+    fn undo_entry(&self, range: ByteRange) -> Result<UndoEntry, DiskError> {
+        let mut old = vec![0; range.len() as usize];
+        self.below.read_at(range.start, &mut old)?;
+        let mut new = vec![0; range.len() as usize];
+        self.read_at(range.start, &mut new)?;
+        Ok(UndoEntry {
+            offset: range.start,
+            old,
+            new_digest: blake3::hash(&new),
+        })
+    }
+
+    fn write_phases(&self, changed: &[ByteRange], last: &[ByteRange]) -> Result<(), Failure> {
+        let is_last =
+            |range: &&ByteRange| last.iter().any(|late| late.intersection(**range).is_some());
+        let late: Vec<_> = changed.iter().filter(is_last).copied().collect();
+        let early: Vec<_> = changed.iter().filter(|r| !is_last(r)).copied().collect();
+        for phase in [early, late] {
+            if !phase.is_empty() {
+                self.write_phase(&phase)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn write_phase(&self, ranges: &[ByteRange]) -> Result<(), Failure> {
+        for &range in ranges {
+            let mut new = AlignedBuf::new(range.len() as usize);
+            self.read_at(range.start, &mut new)?;
+            self.below.write_at(range.start, &new)?;
+        }
+        self.below.flush()?;
+        for &range in ranges {
+            let mut new = AlignedBuf::new(range.len() as usize);
+            self.read_at(range.start, &mut new)?;
+            let mut back = AlignedBuf::new(range.len() as usize);
+            self.below.forget_cache(range);
+            self.below.read_at(range.start, &mut back)?;
+            if new[..] != back[..] {
+                return Err(Failure::ReadBack(range.start));
+            }
+        }
+        Ok(())
+    }
+
+    fn lock(&self) -> MutexGuard<'_, BTreeMap<u64, Box<[u8]>>> {
+        // A panic of another thread leaves whole blocks behind, which are still valid.
+        self.blocks.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    fn block_len(&self, index: u64) -> usize {
+        let left = self.size() - index * OVERLAY_BLOCK as u64;
+        left.min(OVERLAY_BLOCK as u64) as usize
+    }
+}
+
+/// The single blocks of a range: the unit in which an interrupted write can be half done.
+fn blocks_of(range: ByteRange) -> impl Iterator<Item = ByteRange> {
+    let step = OVERLAY_BLOCK as u64;
+    (range.start..range.end)
+        .step_by(OVERLAY_BLOCK)
+        .map(move |start| ByteRange {
+            start,
+            end: (start + step).min(range.end),
+        })
+}
+
+/// Calls `visit` with each block's index, the offset inside it, and the part of the request that
+/// lies in it.
+fn for_each_block<E>(
+    offset: u64,
+    len: usize,
+    mut visit: impl FnMut(u64, usize, std::ops::Range<usize>) -> Result<(), E>,
+) -> Result<(), E> {
+    let mut done = 0;
+    while done < len {
+        let position = offset + done as u64;
+        let within = (position % OVERLAY_BLOCK as u64) as usize;
+        let part = (OVERLAY_BLOCK - within).min(len - done);
+        visit(position / OVERLAY_BLOCK as u64, within, done..done + part)?;
+        done += part;
+    }
+    Ok(())
+}
+
+impl<D: BlockDevice> BlockDevice for Overlay<D> {
+    fn size(&self) -> u64 {
+        self.below.size()
+    }
+
+    fn logical_sector(&self) -> SectorSize {
+        self.below.logical_sector()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        check_range(Operation::Read, offset, buffer.len(), self.size())?;
+        let blocks = self.lock();
+        let first = offset / OVERLAY_BLOCK as u64;
+        let end = (offset + buffer.len() as u64).div_ceil(OVERLAY_BLOCK as u64);
+        let covered = blocks.range(first..end).count() as u64;
+        if covered < end - first {
+            self.below.read_at(offset, buffer)?;
+        }
+        if covered == 0 {
+            return Ok(());
+        }
+        for_each_block(offset, buffer.len(), |index, within, part| {
+            if let Some(block) = blocks.get(&index) {
+                let len = part.len();
+                buffer[part].copy_from_slice(&block[within..within + len]);
+            }
+            Ok(())
+        })
+    }
+
+    fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        check_range(Operation::Write, offset, data.len(), self.size())?;
+        let mut blocks = self.lock();
+        for_each_block(offset, data.len(), |index, within, part| {
+            if !blocks.contains_key(&index) {
+                let mut block = vec![0; self.block_len(index)].into_boxed_slice();
+                if part.len() < block.len() {
+                    self.below
+                        .read_at(index * OVERLAY_BLOCK as u64, &mut block)?;
+                }
+                blocks.insert(index, block);
+            }
+            if let Some(block) = blocks.get_mut(&index) {
+                block[within..within + part.len()].copy_from_slice(&data[part]);
+            }
+            Ok(())
+        })
+    }
+
+    /// Does nothing: changes reach the medium by [`Overlay::commit`] only.
+    fn flush(&self) -> Result<(), DiskError> {
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Fault, FaultyDevice, MemoryDevice};
+    use proptest::prelude::*;
+
+    const SIZE: usize = 3 * OVERLAY_BLOCK + 700;
+
+    fn noise() -> Vec<u8> {
+        (0..SIZE).map(|i| (i * 31 % 251) as u8).collect()
+    }
+
+    #[test]
+    fn dropping_changes_nothing_and_committing_all() {
+        let medium = MemoryDevice::from_bytes(noise());
+        let overlay = Overlay::new(&medium);
+        overlay.write_at(4000, &[1; 500]).unwrap();
+        overlay.write_at(SIZE as u64 - 3, &[2; 3]).unwrap();
+        assert_eq!(medium.to_bytes(), noise());
+        let report = overlay.commit(&[], None).unwrap();
+        assert_eq!(report.written, (2 * OVERLAY_BLOCK + 700) as u64);
+        assert_eq!(&medium.to_bytes()[4000..4500], &[1; 500]);
+        assert_eq!(&medium.to_bytes()[SIZE - 3..], &[2; 3]);
+    }
+
+    #[test]
+    fn rewriting_equal_bytes_is_no_change() {
+        let medium = MemoryDevice::from_bytes(noise());
+        let overlay = Overlay::new(&medium);
+        overlay.write_at(0, &noise()).unwrap();
+        assert_eq!(overlay.changed().unwrap(), []);
+        assert_eq!(overlay.commit(&[], None).unwrap().written, 0);
+    }
+
+    #[test]
+    fn a_failed_commit_is_taken_back() {
+        let dir = tempfile::tempdir().unwrap();
+        let undo = UndoLog::new(dir.path().join("card.undo"));
+        let bad = ByteRange {
+            start: 8192,
+            end: 8193,
+        };
+        let medium = FaultyDevice::new(
+            MemoryDevice::from_bytes(noise()),
+            vec![Fault::WriteError(bad)],
+        );
+        let overlay = Overlay::new(&medium);
+        overlay.write_at(0, &[7; 10]).unwrap();
+        overlay.write_at(8192, &[7; 10]).unwrap();
+        // The bad block cannot be written back either, but it was never changed.
+        let error = overlay.commit(&[], Some(&undo)).unwrap_err();
+        assert!(matches!(
+            error,
+            CommitError::Disk {
+                rolled_back: true,
+                ..
+            }
+        ));
+        assert_eq!(medium.inner().to_bytes(), noise());
+    }
+
+    #[test]
+    fn a_write_that_is_lost_is_noticed() {
+        let lost = ByteRange { start: 0, end: 100 };
+        let medium =
+            FaultyDevice::new(MemoryDevice::new(SIZE), vec![Fault::LostWrites(lost)]);
+        let overlay = Overlay::new(&medium);
+        overlay.write_at(50, &[7; 10]).unwrap();
+        assert!(matches!(
+            overlay.commit(&[], None),
+            Err(CommitError::ReadBack { offset: 0, .. })
+        ));
+    }
+
+    #[test]
+    fn late_ranges_are_not_touched_when_the_rest_fails() {
+        let bad = ByteRange {
+            start: 8192,
+            end: 8193,
+        };
+        let head = ByteRange {
+            start: 0,
+            end: 4096,
+        };
+        let medium = FaultyDevice::new(MemoryDevice::new(SIZE), vec![Fault::WriteError(bad)]);
+        let overlay = Overlay::new(&medium);
+        overlay.write_at(0, &[7; 10]).unwrap();
+        overlay.write_at(8192, &[7; 10]).unwrap();
+        assert!(overlay.commit(&[head], None).is_err());
+        assert_eq!(medium.inner().to_bytes(), vec![0; SIZE]);
+    }
+
+    proptest! {
+        #[test]
+        fn reads_equal_a_plain_array(
+            writes in prop::collection::vec((0..SIZE, prop::collection::vec(any::<u8>(), 0..9000)), 0..12),
+            start in 0..SIZE, len in 0..SIZE,
+        ) {
+            let medium = MemoryDevice::from_bytes(noise());
+            let overlay = Overlay::new(&medium);
+            let mut plain = noise();
+            for (offset, data) in writes {
+                let data = &data[..data.len().min(SIZE - offset)];
+                overlay.write_at(offset as u64, data).unwrap();
+                plain[offset..offset + data.len()].copy_from_slice(data);
+            }
+            let len = len.min(SIZE - start);
+            let mut back = vec![0; len];
+            overlay.read_at(start as u64, &mut back).unwrap();
+            prop_assert_eq!(&back, &plain[start..start + len]);
+            overlay.commit(&[], None).unwrap();
+            prop_assert_eq!(medium.to_bytes(), plain);
+        }
+    }
+}
