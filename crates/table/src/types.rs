@@ -1,0 +1,136 @@
+//! Partition types, in codes and in words.
+
+use std::fmt;
+
+use uuid::{Uuid, uuid};
+
+/// What a table says a partition is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PartitionType {
+    /// The type byte of an MBR entry.
+    Mbr(u8),
+    /// The partition type GUID of a GPT entry.
+    Gpt(Uuid),
+}
+
+/// EFI system partition, UEFI specification 2.10, section 5.3.3, table 5.7.
+const GPT_ESP: Uuid = uuid!("C12A7328-F81F-11D2-BA4B-00A0C93EC93B");
+
+/// Words for MBR type bytes, as in common use.
+const MBR_WORDS: &[(u8, &str)] = &[
+    (0x00, "empty"),
+    (0x01, "FAT12"),
+    (0x04, "FAT16 (small)"),
+    (0x05, "extended"),
+    (0x06, "FAT16"),
+    (0x07, "exFAT or NTFS"),
+    (0x0b, "FAT32"),
+    (0x0c, "FAT32 (LBA)"),
+    (0x0e, "FAT16 (LBA)"),
+    (0x0f, "extended (LBA)"),
+    (0x11, "FAT12 (hidden)"),
+    (0x14, "FAT16 (hidden)"),
+    (0x17, "ISO 9660 (hidden)"),
+    (0x1b, "FAT32 (hidden)"),
+    (0x1c, "FAT32 (LBA, hidden)"),
+    (0x82, "Linux swap"),
+    (0x83, "Linux"),
+    (0x85, "extended (Linux)"),
+    (0x8e, "Linux LVM"),
+    (0xa0, "loader"),
+    (0xcd, "ISO 9660"),
+    (0xda, "raw data"),
+    (0xee, "GPT protective"),
+    (0xef, "EFI system"),
+    (0xfd, "Linux RAID"),
+];
+
+/// Words for GPT type GUIDs: UEFI specification 2.10, table 5.7, and the Discoverable Partitions
+/// Specification.
+const GPT_WORDS: &[(Uuid, &str)] = &[
+    (Uuid::nil(), "unused"),
+    (GPT_ESP, "EFI system"),
+    (
+        uuid!("21686148-6449-6E6F-744E-656564454649"),
+        "BIOS boot (loader)",
+    ),
+    (
+        uuid!("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"),
+        "basic data (FAT, exFAT, NTFS)",
+    ),
+    (uuid!("0FC63DAF-8483-4772-8E79-3D69D8477DE4"), "Linux"),
+    (uuid!("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F"), "Linux swap"),
+    (uuid!("933AC7E1-2EB4-4F13-B844-0E14E2AEF915"), "Linux home"),
+    (uuid!("BC13C2FF-59E6-4262-A352-B275FD6F7172"), "Linux boot"),
+    (uuid!("E6D6D379-F507-44C2-A23C-238F2A3DF928"), "Linux LVM"),
+    (uuid!("A19D880F-05FC-4D3B-A006-743F0F84911E"), "Linux RAID"),
+    (
+        uuid!("44479540-F297-41B2-9AF7-D131D5F0458A"),
+        "Linux root (x86)",
+    ),
+    (
+        uuid!("4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709"),
+        "Linux root (x86-64)",
+    ),
+    (
+        uuid!("69DAD710-2CE4-4E3C-B16C-21A1D49ABED3"),
+        "Linux root (arm)",
+    ),
+    (
+        uuid!("B921B045-1DF0-41C3-AF44-4C6F280D3FAE"),
+        "Linux root (arm64)",
+    ),
+    (
+        uuid!("72EC70A6-CF74-40E6-BD49-4BDA08E8F224"),
+        "Linux root (riscv64)",
+    ),
+    (
+        uuid!("83BD6B9D-7F41-11DC-BE0B-001560B84F0F"),
+        "BSD boot (loader)",
+    ),
+];
+
+impl PartitionType {
+    /// The type in words, or `unknown`.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Mbr(code) => find(MBR_WORDS, code),
+            Self::Gpt(guid) => find(GPT_WORDS, guid),
+        }
+    }
+
+    /// The type's code: two hexadecimal digits, or a GUID.
+    pub fn code(self) -> String {
+        match self {
+            Self::Mbr(code) => format!("{code:02x}"),
+            Self::Gpt(guid) => guid.to_string(),
+        }
+    }
+
+    /// Whether this is an EFI system partition by its type.
+    pub fn is_efi_system(self) -> bool {
+        matches!(self, Self::Mbr(0xef)) || self == Self::Gpt(GPT_ESP)
+    }
+
+    /// Whether this is an extended partition, which only holds logical ones.
+    pub fn is_extended(self) -> bool {
+        matches!(self, Self::Mbr(0x05 | 0x0f | 0x85))
+    }
+}
+
+fn find<K: PartialEq + Copy>(words: &[(K, &'static str)], key: K) -> &'static str {
+    words
+        .iter()
+        .find(|(known, _)| *known == key)
+        .map_or("unknown", |(_, word)| word)
+}
+
+impl fmt::Display for PartitionType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Mbr(code) => write!(f, "{} (0x{code:02x})", self.word()),
+            Self::Gpt(guid) if self.word() == "unknown" => write!(f, "unknown ({guid})"),
+            Self::Gpt(_) => f.write_str(self.word()),
+        }
+    }
+}
