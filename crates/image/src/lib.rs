@@ -1,0 +1,23 @@
+//! Opening an image, in whatever wrapping, as one stream of bytes for a whole medium.
+//!
+//! [`ImageSource::open`] tells the wrapping by content and the unpacked size where the format
+//! itself says it; [`ImageSource::unwrap`] turns the packed bytes into the image; and
+//! [`PeekDevice`] looks into an image without unpacking more of it than needed.
+
+mod checksum;
+mod content;
+mod error;
+mod peek;
+mod source;
+mod unwrap;
+mod wrapping;
+mod xz_index;
+mod zstd_frames;
+
+pub use checksum::{ChecksumError, ChecksumOrigin, ExpectedChecksum, Sha256Digest, find_beside};
+pub use content::NotAnImage;
+pub use error::{OpenError, StreamError, StreamFault};
+pub use peek::PeekDevice;
+pub use source::{ImageSource, PackedReader, UnpackedSize};
+pub use unwrap::ImageStream;
+pub use wrapping::{MAX_LAYERS, Wrapping};

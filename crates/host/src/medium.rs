@@ -1,0 +1,304 @@
+//! Opening media: block devices and card files, for reading or for writing.
+
+use std::fs::{self, File, Metadata, OpenOptions};
+use std::io::{self, ErrorKind, Seek, SeekFrom};
+use std::os::unix::fs::{FileTypeExt, MetadataExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
+use rustix::fs::{FlockOperation, OFlags};
+
+use crate::{BlockName, Hold, MediumError, SystemRoots, Verdict};
+
+/// What stands for a medium.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum MediumKind {
+    /// A regular file.
+    CardFile,
+    /// A whole block device.
+    BlockDevice,
+}
+
+/// An open medium.
+#[derive(Debug)]
+pub struct Medium {
+    /// The device to read and write.
+    pub device: FileDevice,
+    /// What it is.
+    pub kind: MediumKind,
+    /// The path as given.
+    pub path: PathBuf,
+}
+
+/// Where a write goes: a medium that is there, or a card file to be made.
+///
+/// An existing medium is open exclusively from the checks to the end; a new card file is made
+/// only when the work begins, so that a refused write leaves no file behind.
+#[derive(Debug)]
+pub enum Target {
+    /// A medium that is there.
+    Existing(Medium),
+    /// A card file that is not there yet.
+    New {
+        /// Its path.
+        path: PathBuf,
+        /// Its size in bytes.
+        size: u64,
+    },
+}
+
+impl Medium {
+    /// The medium's name without folders, for messages.
+    pub fn name(&self) -> String {
+        display_name(&self.path)
+    }
+
+    /// Opens a medium for reading; others may use it at the same time.
+    ///
+    /// # Errors
+    /// [`MediumError`].
+    pub fn open_for_reading(path: &Path) -> Result<Self, MediumError> {
+        let kind = kind_of(path, &look_at(path)?)?;
+        let file = File::open(path).map_err(|e| opening_failed(path, e))?;
+        Self::from_file(path, file, kind)
+    }
+
+    fn from_file(path: &Path, mut file: File, kind: MediumKind) -> Result<Self, MediumError> {
+        // The end's position is the size of block devices too.
+        let size = file
+            .seek(SeekFrom::End(0))
+            .map_err(|e| opening_failed(path, e))?;
+        let sector = match kind {
+            MediumKind::CardFile => None,
+            MediumKind::BlockDevice => rustix::fs::ioctl_blksszget(&file)
+                .ok()
+                .and_then(SectorSize::new),
+        };
+        let sector = sector.unwrap_or(SectorSize::B512);
+        Ok(Self {
+            device: FileDevice::new(file, size, sector, CacheUse::Direct),
+            kind,
+            path: path.to_owned(),
+        })
+    }
+
+    /// Whether two open media are the same one, and how it is named otherwise.
+    pub fn is_same_file(&self, other: &File) -> bool {
+        let facts = |m: Metadata| match m.file_type().is_block_device() {
+            true => (0, 0, m.rdev()),
+            false => (m.dev(), m.ino(), 0),
+        };
+        match (self.device.file().metadata(), other.metadata()) {
+            (Ok(a), Ok(b)) => facts(a) == facts(b),
+            _ => false,
+        }
+    }
+}
+
+impl Target {
+    /// Opens the medium at `path` for writing, after judging it; or plans a new card file of
+    /// `size` bytes there.
+    ///
+    /// # Errors
+    /// [`MediumError`]; [`MediumError::Refused`] carries the verdict.
+    pub fn open(
+        roots: &SystemRoots,
+        path: &Path,
+        size: Option<u64>,
+    ) -> Result<Self, MediumError> {
+        let metadata = match (look_at(path), size) {
+            (Err(MediumError::Missing { .. }), Some(size)) => {
+                return plan_card_file(path, size);
+            }
+            (found, _) => found?,
+        };
+        let medium = match kind_of(path, &metadata)? {
+            MediumKind::CardFile => open_card_file(roots, path, &metadata, size)?,
+            MediumKind::BlockDevice if size.is_some() => {
+                return Err(MediumError::SizeOfDevice {
+                    path: path.to_owned(),
+                });
+            }
+            MediumKind::BlockDevice => open_block_device(roots, path, &metadata)?,
+        };
+        Ok(Self::Existing(medium))
+    }
+
+    /// Size of the medium in bytes.
+    pub fn size(&self) -> u64 {
+        match self {
+            Self::Existing(medium) => pinewrit_disk::BlockDevice::size(&medium.device),
+            Self::New { size, .. } => *size,
+        }
+    }
+
+    /// The medium's name without folders, for messages.
+    pub fn name(&self) -> String {
+        match self {
+            Self::Existing(medium) => medium.name(),
+            Self::New { path, .. } => display_name(path),
+        }
+    }
+
+    /// The medium, made first if it is a new card file.
+    ///
+    /// # Errors
+    /// The file could not be made.
+    pub fn into_medium(self) -> Result<Medium, MediumError> {
+        let (path, size) = match self {
+            Self::Existing(medium) => return Ok(medium),
+            Self::New { path, size } => (path, size),
+        };
+        let file = OpenOptions::new()
+            .read(true)
+            .write(true)
+            .create_new(true)
+            .open(&path)
+            .and_then(|file| file.set_len(size).map(|()| file))
+            .map_err(|e| opening_failed(&path, e))?;
+        lock(&path, &file)?;
+        Medium::from_file(&path, file, MediumKind::CardFile)
+    }
+}
+
+fn plan_card_file(path: &Path, size: u64) -> Result<Target, MediumError> {
+    let folder = match path.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    };
+    look_at(folder)?;
+    Ok(Target::New {
+        path: path.to_owned(),
+        size,
+    })
+}
+
+fn open_card_file(
+    roots: &SystemRoots,
+    path: &Path,
+    metadata: &Metadata,
+    size: Option<u64>,
+) -> Result<Medium, MediumError> {
+    if let Some(asked) = size.filter(|&asked| asked != metadata.len()) {
+        return Err(MediumError::OtherSize {
+            path: path.to_owned(),
+            found: metadata.len(),
+            asked,
+        });
+    }
+    must_be_ready(path, roots.judge_card_file(path, metadata))?;
+    let file = OpenOptions::new()
+        .read(true)
+        .write(true)
+        .open(path)
+        .map_err(|e| opening_failed(path, e))?;
+    lock(path, &file)?;
+    Medium::from_file(path, file, MediumKind::CardFile)
+}
+
+/// Opens a block device exclusively (`O_EXCL`): while it is open, nobody can mount it.
+///
+/// It is judged before opening, for the better message, and once more after, because only then
+/// nothing can change any more.
+fn open_block_device(
+    roots: &SystemRoots,
+    path: &Path,
+    metadata: &Metadata,
+) -> Result<Medium, MediumError> {
+    let name = whole_device(roots, path, metadata.rdev())?;
+    must_be_ready(path, roots.judge(&name))?;
+    let exclusive = OFlags::EXCL.bits() as i32;
+    let file = OpenOptions::new()
+        .read(true)
+        .write(true)
+        .custom_flags(exclusive)
+        .open(path)
+        .map_err(|e| opening_failed(path, e))?;
+    let opened = file.metadata().map_err(|e| opening_failed(path, e))?;
+    if opened.rdev() != metadata.rdev() || !opened.file_type().is_block_device() {
+        return Err(MediumError::Changed {
+            path: path.to_owned(),
+        });
+    }
+    must_be_ready(path, roots.judge(&name))?;
+    Medium::from_file(path, file, MediumKind::BlockDevice)
+}
+
+fn whole_device(roots: &SystemRoots, path: &Path, rdev: u64) -> Result<BlockName, MediumError> {
+    let (major, minor) = (rustix::fs::major(rdev), rustix::fs::minor(rdev));
+    let name = roots
+        .by_number(major, minor)
+        .ok_or_else(|| MediumError::Missing {
+            path: path.to_owned(),
+        })?;
+    match roots.whole_of(&name) {
+        Some(whole) => Err(MediumError::Partition {
+            path: path.to_owned(),
+            whole,
+        }),
+        None => Ok(name),
+    }
+}
+
+fn must_be_ready(path: &Path, verdict: Verdict) -> Result<(), MediumError> {
+    match verdict {
+        Verdict::Ready => Ok(()),
+        verdict => Err(MediumError::Refused {
+            path: path.to_owned(),
+            verdict,
+        }),
+    }
+}
+
+/// Keeps a second Pinewrit away from the same card file.
+fn lock(path: &Path, file: &File) -> Result<(), MediumError> {
+    let operation = FlockOperation::NonBlockingLockExclusive;
+    rustix::fs::flock(file, operation).map_err(|error| match io::Error::from(error) {
+        e if e.kind() == ErrorKind::WouldBlock => open_elsewhere(path),
+        e => opening_failed(path, e),
+    })
+}
+
+fn open_elsewhere(path: &Path) -> MediumError {
+    MediumError::Refused {
+        path: path.to_owned(),
+        verdict: Verdict::Busy(vec![Hold::OpenElsewhere]),
+    }
+}
+
+fn look_at(path: &Path) -> Result<Metadata, MediumError> {
+    fs::metadata(path).map_err(|e| opening_failed(path, e))
+}
+
+fn kind_of(path: &Path, metadata: &Metadata) -> Result<MediumKind, MediumError> {
+    let kind = metadata.file_type();
+    let path = path.to_owned();
+    if kind.is_file() {
+        Ok(MediumKind::CardFile)
+    } else if kind.is_block_device() {
+        Ok(MediumKind::BlockDevice)
+    } else if kind.is_dir() {
+        Err(MediumError::Folder { path })
+    } else {
+        Err(MediumError::Special { path })
+    }
+}
+
+fn opening_failed(path: &Path, source: io::Error) -> MediumError {
+    let path = path.to_owned();
+    match source.kind() {
+        ErrorKind::NotFound => MediumError::Missing { path },
+        ErrorKind::PermissionDenied => MediumError::Permission { path },
+        ErrorKind::ResourceBusy => open_elsewhere(&path),
+        ErrorKind::ReadOnlyFilesystem => MediumError::Refused {
+            path,
+            verdict: Verdict::Locked,
+        },
+        _ => MediumError::Io { path, source },
+    }
+}
+
+fn display_name(path: &Path) -> String {
+    let name = path.file_name().unwrap_or(path.as_os_str());
+    name.to_string_lossy().into_owned()
+}

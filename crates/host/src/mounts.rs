@@ -1,0 +1,92 @@
+//! What is mounted, and what is in use as swap: `/proc/self/mountinfo` and `/proc/swaps`.
+
+use std::ffi::OsString;
+use std::fs;
+use std::os::unix::ffi::OsStringExt;
+use std::path::PathBuf;
+
+use crate::{BlockName, SystemRoots};
+
+/// A block device and the place where it is mounted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mount {
+    /// The device, often a partition.
+    pub device: BlockName,
+    /// Where it is mounted.
+    pub point: PathBuf,
+}
+
+impl SystemRoots {
+    /// Every mount of a block device.
+    ///
+    /// File systems with device numbers of their own (major 0) are found by their source.
+    pub(crate) fn mounts(&self) -> Vec<Mount> {
+        let text = fs::read(self.proc.join("self/mountinfo")).unwrap_or_default();
+        text.split(|&byte| byte == b'\n')
+            .filter_map(|line| self.parse_mount(line))
+            .collect()
+    }
+
+    /// One line, proc_pid_mountinfo(5): fields 3 (major:minor) and 5 (mount point); the source
+    /// is the second field after the separator `-`.
+    fn parse_mount(&self, line: &[u8]) -> Option<Mount> {
+        let fields: Vec<&[u8]> = line.split(|&byte| byte == b' ').collect();
+        let number = std::str::from_utf8(fields.get(2)?).ok()?;
+        let (major, minor) = number.split_once(':')?;
+        let (major, minor) = (major.parse().ok()?, minor.parse().ok()?);
+        let point = unescape(fields.get(4)?);
+        let device = if major == 0 {
+            let separator = fields.iter().position(|field| *field == b"-")?;
+            self.by_path(&unescape(fields.get(separator + 2)?))
+        } else {
+            self.by_number(major, minor)
+        };
+        Some(Mount {
+            device: device?,
+            point,
+        })
+    }
+
+    /// The block devices in use as swap.
+    pub(crate) fn swaps(&self) -> Vec<BlockName> {
+        let text = fs::read(self.proc.join("swaps")).unwrap_or_default();
+        text.split(|&byte| byte == b'\n')
+            .skip(1)
+            .filter_map(|line| {
+                let path = line
+                    .split(|byte| byte.is_ascii_whitespace())
+                    .next()
+                    .map(unescape)?;
+                self.by_path(&path)
+            })
+            .collect()
+    }
+}
+
+/// Undoes the kernel's octal escapes of blanks and backslashes.
+fn unescape(field: &[u8]) -> PathBuf {
+    let mut bytes = Vec::with_capacity(field.len());
+    let mut rest = field;
+    while let [first, tail @ ..] = rest {
+        let octal = match rest {
+            [b'\\', a @ b'0'..=b'3', b @ b'0'..=b'7', c @ b'0'..=b'7', ..] => {
+                Some((a - b'0') * 64 + (b - b'0') * 8 + (c - b'0'))
+            }
+            _ => None,
+        };
+        bytes.push(octal.unwrap_or(*first));
+        rest = if octal.is_some() { &rest[4..] } else { tail };
+    }
+    PathBuf::from(OsString::from_vec(bytes))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn octal_escapes_are_undone() {
+        assert_eq!(unescape(br"/media/hut\040card"), PathBuf::from("/media/hut card"));
+        assert_eq!(unescape(br"/a\134b\9\04"), PathBuf::from(r"/a\b\9\04"));
+    }
+}

@@ -1,0 +1,160 @@
+//! Whether a medium may be written: the rules, all of them.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use crate::{BlockName, SystemRoots};
+
+/// Mount points that make a disk part of the running system.
+const SYSTEM_POINTS: &[&str] = &["/", "/boot", "/boot/efi", "/usr", "/var", "/home"];
+
+/// What Pinewrit says about writing a medium.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Verdict {
+    /// Nothing speaks against it.
+    Ready,
+    /// Somebody uses it; it can be freed.
+    Busy(Vec<Hold>),
+    /// It is write-protected.
+    Locked,
+    /// The running system lives on it. Never written, with no option to override.
+    System(Vec<String>),
+}
+
+/// What keeps a medium from being written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Hold {
+    /// A device of it is mounted.
+    Mounted {
+        /// The mounted device.
+        device: BlockName,
+        /// Where.
+        point: PathBuf,
+    },
+    /// Another device is made of it.
+    HeldBy {
+        /// The device that is used.
+        device: BlockName,
+        /// The device on top.
+        holder: BlockName,
+    },
+    /// A card file is attached as a loop device.
+    Attached {
+        /// The loop device.
+        device: BlockName,
+    },
+    /// Some other program has it open for itself.
+    OpenElsewhere,
+}
+
+impl SystemRoots {
+    /// Judges a whole device.
+    pub fn judge(&self, whole: &BlockName) -> Verdict {
+        let uses = self.system_uses(whole);
+        if !uses.is_empty() {
+            return Verdict::System(uses);
+        }
+        let holds = self.holds(whole);
+        if !holds.is_empty() {
+            return Verdict::Busy(holds);
+        }
+        if self.is_read_only(whole) {
+            return Verdict::Locked;
+        }
+        Verdict::Ready
+    }
+
+    /// What of the running system lives on `whole`: mount points, or `swap`.
+    fn system_uses(&self, whole: &BlockName) -> Vec<String> {
+        let mut uses = Vec::new();
+        for mount in self.mounts() {
+            let is_system = SYSTEM_POINTS.iter().any(|point| Path::new(point) == mount.point);
+            if is_system && self.foundations(&mount.device).contains(whole) {
+                uses.push(mount.point.display().to_string());
+            }
+        }
+        for swap in self.swaps() {
+            if self.foundations(&swap).contains(whole) {
+                uses.push("swap".to_owned());
+            }
+        }
+        uses.sort();
+        uses.dedup();
+        uses
+    }
+
+    /// The whole devices that `device` rests on: through partitions, device mapper and RAID, and
+    /// through the files behind loop devices.
+    fn foundations(&self, device: &BlockName) -> BTreeSet<BlockName> {
+        let mut found = BTreeSet::new();
+        let mut seen = BTreeSet::new();
+        let mut open = vec![device.clone()];
+        while let Some(name) = open.pop() {
+            if !seen.insert(name.clone()) {
+                continue;
+            }
+            open.extend(self.slaves(&name));
+            if let Some(file) = self.backing_file(&name) {
+                open.extend(self.device_of_file(&file));
+            }
+            match self.whole_of(&name) {
+                Some(whole) => open.push(whole),
+                None => {
+                    found.insert(name);
+                }
+            }
+        }
+        found
+    }
+
+    /// The device whose file system holds `file`.
+    fn device_of_file(&self, file: &Path) -> Option<BlockName> {
+        let dev = fs::metadata(file).ok()?.dev();
+        self.by_number(rustix::fs::major(dev), rustix::fs::minor(dev))
+    }
+
+    fn holds(&self, whole: &BlockName) -> Vec<Hold> {
+        let mut own = vec![whole.clone()];
+        own.extend(self.partitions(whole));
+        let mut holds = Vec::new();
+        for mount in self.mounts() {
+            if own.contains(&mount.device) {
+                holds.push(Hold::Mounted {
+                    device: mount.device,
+                    point: mount.point,
+                });
+            }
+        }
+        for device in own {
+            for holder in self.holders(&device) {
+                holds.push(Hold::HeldBy {
+                    device: device.clone(),
+                    holder,
+                });
+            }
+        }
+        holds
+    }
+
+    /// Judges a regular file that stands for a medium.
+    pub(crate) fn judge_card_file(&self, path: &Path, metadata: &fs::Metadata) -> Verdict {
+        let attached = self.all().into_iter().find(|name| {
+            self.backing_file(name)
+                .and_then(|file| fs::metadata(file).ok())
+                .is_some_and(|m| (m.dev(), m.ino()) == (metadata.dev(), metadata.ino()))
+        });
+        if let Some(device) = attached {
+            return Verdict::Busy(vec![Hold::Attached { device }]);
+        }
+        let read_only_place = rustix::fs::statvfs(path)
+            .is_ok_and(|s| s.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY));
+        if metadata.mode() & 0o222 == 0 || read_only_place {
+            return Verdict::Locked;
+        }
+        Verdict::Ready
+    }
+}

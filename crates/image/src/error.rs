@@ -1,0 +1,130 @@
+//! What can be wrong with a source.
+
+use std::io;
+use std::path::PathBuf;
+
+use crate::{ChecksumError, NotAnImage, Wrapping};
+
+/// Why a source could not be opened as an image.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum OpenError {
+    /// There is nothing at this path.
+    #[error("there is no file {}", path.display())]
+    Missing {
+        /// The path as given.
+        path: PathBuf,
+    },
+    /// The path leads to a folder.
+    #[error("{} is a folder", path.display())]
+    Folder {
+        /// The path as given.
+        path: PathBuf,
+    },
+    /// The path leads to something that is neither a file nor a block device.
+    #[error("{} is neither a file nor a block device", path.display())]
+    Special {
+        /// The path as given.
+        path: PathBuf,
+    },
+    /// The system refused.
+    #[error("{} could not be opened", path.display())]
+    Io {
+        /// The path as given.
+        path: PathBuf,
+        /// The system's answer.
+        source: io::Error,
+    },
+    /// What is inside cannot be the image of a medium.
+    #[error("{} is not an image: {why}", path.display())]
+    NotAnImage {
+        /// The path as given.
+        path: PathBuf,
+        /// What it is instead.
+        why: NotAnImage,
+    },
+    /// More layers than anyone wraps in earnest.
+    #[error("{} has more than {} layers of compression", path.display(), crate::MAX_LAYERS)]
+    TooManyLayers {
+        /// The path as given.
+        path: PathBuf,
+    },
+    /// The packed bytes are damaged right at the start.
+    #[error("{} is damaged", path.display())]
+    Stream {
+        /// The path as given.
+        path: PathBuf,
+        /// Where and how.
+        source: StreamError,
+    },
+    /// The checksum to check against cannot be used.
+    #[error(transparent)]
+    Checksum(#[from] ChecksumError),
+}
+
+/// A stream that cannot be read or unpacked to its end.
+#[derive(Debug, thiserror::Error)]
+#[error("{layer} layer: {fault}, at byte {packed} of the packed and {unpacked} of the unpacked data", layer = layer.map_or("file", Wrapping::word))]
+pub struct StreamError {
+    /// The layer that failed; `None` for the file itself.
+    pub layer: Option<Wrapping>,
+    /// What is wrong.
+    pub fault: StreamFault,
+    /// Bytes of this layer's input that had been used.
+    pub packed: u64,
+    /// Bytes that this layer had given out.
+    pub unpacked: u64,
+}
+
+/// What is wrong with a stream.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StreamFault {
+    /// The data ends before the format's end mark, as after a broken download.
+    #[error("the data ends too early")]
+    Truncated,
+    /// The data breaks the format's rules or its inner checksum.
+    #[error("the data is damaged ({detail})")]
+    Damaged {
+        /// What the decoder found.
+        detail: String,
+    },
+    /// Unpacking would need more memory than is allowed.
+    #[error("unpacking needs more than {limit_mib} MiB of memory")]
+    Memory {
+        /// The limit in MiB.
+        limit_mib: u64,
+    },
+    /// The file could not be read.
+    #[error("reading failed ({0})")]
+    Read(#[source] io::Error),
+}
+
+impl StreamError {
+    /// The stream error inside an I/O error, however often it was wrapped on its way up.
+    pub fn in_io(error: &io::Error) -> Option<&Self> {
+        let mut cause: &(dyn std::error::Error + 'static) = error.get_ref()?;
+        loop {
+            if let Some(found) = cause.downcast_ref::<Self>() {
+                return Some(found);
+            }
+            cause = match cause.downcast_ref::<io::Error>() {
+                Some(inner) => inner.get_ref()?,
+                None => cause.source()?,
+            };
+        }
+    }
+
+    /// Takes the stream error out of an I/O error, or blames the file.
+    pub fn from_io(error: io::Error) -> Self {
+        match error.downcast::<Self>() {
+            Ok(found) => found,
+            Err(error) => Self {
+                layer: None,
+                fault: StreamFault::Read(error),
+                packed: 0,
+                unpacked: 0,
+            },
+        }
+    }
+}

@@ -1,0 +1,113 @@
+//! From packed bytes to the image: one decoder per layer, each error with its place.
+
+use std::io::{self, BufRead, BufReader, Read};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use liblzma::stream::{CONCATENATED, Stream};
+
+use crate::{StreamError, StreamFault, Wrapping};
+
+/// Memory that one decoder may take, in bytes. Enough for xz at its highest preset (65 MiB).
+const DECODER_MEMORY: u64 = 160 << 20;
+/// The largest zstd window that is accepted, as a power of two: 128 MiB.
+const ZSTD_WINDOW_LOG: u32 = 27;
+const INPUT_BUFFER: usize = 256 << 10;
+
+/// The unwrapped bytes of an image. Errors hold a [`StreamError`].
+pub type ImageStream = Box<dyn Read + Send>;
+
+/// Puts a decoder for `wrapping` on top of `packed`.
+pub(crate) fn unwrap_layer(packed: ImageStream, wrapping: Wrapping) -> io::Result<ImageStream> {
+    let used = Arc::new(AtomicU64::new(0));
+    let input = CountingReader {
+        inner: BufReader::with_capacity(INPUT_BUFFER, packed),
+        used: Arc::clone(&used),
+    };
+    let decoder: ImageStream = match wrapping {
+        Wrapping::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(input)),
+        Wrapping::Xz => {
+            let stream = Stream::new_stream_decoder(DECODER_MEMORY, CONCATENATED)?;
+            Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream))
+        }
+        Wrapping::Zstd => {
+            let mut decoder = zstd::stream::read::Decoder::with_buffer(input)?;
+            decoder.window_log_max(ZSTD_WINDOW_LOG)?;
+            Box::new(decoder)
+        }
+    };
+    Ok(Box::new(Layer {
+        decoder,
+        wrapping,
+        used,
+        given: 0,
+    }))
+}
+
+/// Counts the bytes that a decoder really took from its input.
+struct CountingReader {
+    inner: BufReader<ImageStream>,
+    used: Arc<AtomicU64>,
+}
+
+impl Read for CountingReader {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let len = self.inner.read(buffer)?;
+        self.used.fetch_add(len as u64, Ordering::Relaxed);
+        Ok(len)
+    }
+}
+
+impl BufRead for CountingReader {
+    fn fill_buf(&mut self) -> io::Result<&[u8]> {
+        self.inner.fill_buf()
+    }
+
+    fn consume(&mut self, len: usize) {
+        self.used.fetch_add(len as u64, Ordering::Relaxed);
+        self.inner.consume(len);
+    }
+}
+
+/// A decoder whose errors say which layer failed, and where.
+struct Layer {
+    decoder: ImageStream,
+    wrapping: Wrapping,
+    used: Arc<AtomicU64>,
+    given: u64,
+}
+
+impl Read for Layer {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        match self.decoder.read(buffer) {
+            Ok(len) => {
+                self.given += len as u64;
+                Ok(len)
+            }
+            Err(error) if StreamError::in_io(&error).is_some() => Err(error),
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => Err(error),
+            Err(error) => Err(io::Error::other(StreamError {
+                layer: Some(self.wrapping),
+                fault: fault(&error),
+                packed: self.used.load(Ordering::Relaxed),
+                unpacked: self.given,
+            })),
+        }
+    }
+}
+
+fn fault(error: &io::Error) -> StreamFault {
+    let detail = error.to_string();
+    let memory = error.kind() == io::ErrorKind::OutOfMemory
+        || detail.contains("memory limit")
+        || detail.contains("requires too much memory");
+    if error.kind() == io::ErrorKind::UnexpectedEof {
+        StreamFault::Truncated
+    } else if memory {
+        StreamFault::Memory {
+            limit_mib: DECODER_MEMORY >> 20,
+        }
+    } else {
+        StreamFault::Damaged { detail }
+    }
+}

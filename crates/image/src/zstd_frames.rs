@@ -1,0 +1,82 @@
+//! The unpacked size of a zstd file from its frame headers, without unpacking.
+//!
+//! RFC 8878, sections 3.1.1 (frames and blocks) and 3.1.2 (skippable frames). All frames are
+//! walked, because the size of the first alone would be a wrong number.
+
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+
+const MAGIC: u32 = 0xfd2f_b528;
+
+/// The unpacked size in bytes, or `None` where a frame does not say it or the file is damaged.
+pub(crate) fn unpacked_size(file: &File, packed_size: u64) -> Option<u64> {
+    let mut at = 0;
+    let mut total: u64 = 0;
+    while at < packed_size {
+        let magic = u32::from_le_bytes(read(file, at)?);
+        if magic & !0xf == 0x184d_2a50 {
+            let len = u32::from_le_bytes(read(file, at.checked_add(4)?)?);
+            at = at.checked_add(8)?.checked_add(u64::from(len))?;
+        } else if magic == MAGIC {
+            let frame = read_frame(file, at + 4)?;
+            total = total.checked_add(frame.unpacked)?;
+            at = frame.end;
+        } else {
+            return None;
+        }
+    }
+    (at == packed_size).then_some(total)
+}
+
+struct FrameFacts {
+    unpacked: u64,
+    end: u64,
+}
+
+fn read_frame(file: &File, header_at: u64) -> Option<FrameFacts> {
+    let [descriptor] = read(file, header_at)?;
+    let single_segment = descriptor & 0x20 != 0;
+    let has_checksum = descriptor & 0x04 != 0;
+    let dictionary_bytes = [0, 1, 2, 4][usize::from(descriptor & 3)];
+    let window_bytes = u64::from(!single_segment);
+    let size_at = header_at + 1 + window_bytes + dictionary_bytes;
+    let (unpacked, size_bytes) = match (descriptor >> 6, single_segment) {
+        (0, false) => return None,
+        (0, true) => (u64::from(read::<1>(file, size_at)?[0]), 1),
+        (1, _) => {
+            let stored = u16::from_le_bytes(read(file, size_at)?);
+            (u64::from(stored) + 256, 2)
+        }
+        (2, _) => (u64::from(u32::from_le_bytes(read(file, size_at)?)), 4),
+        _ => (u64::from_le_bytes(read(file, size_at)?), 8),
+    };
+    let end = skip_blocks(file, size_at + size_bytes)?;
+    let checksum_bytes = if has_checksum { 4 } else { 0 };
+    Some(FrameFacts {
+        unpacked,
+        end: end.checked_add(checksum_bytes)?,
+    })
+}
+
+/// Walks the blocks of a frame; returns where the last one ends.
+fn skip_blocks(file: &File, mut at: u64) -> Option<u64> {
+    loop {
+        let [a, b, c] = read(file, at)?;
+        let header = u32::from_le_bytes([a, b, c, 0]);
+        let size = match (header >> 1) & 3 {
+            1 => 1,
+            3 => return None,
+            _ => u64::from(header >> 3),
+        };
+        at = at.checked_add(3)?.checked_add(size)?;
+        if header & 1 != 0 {
+            return Some(at);
+        }
+    }
+}
+
+fn read<const N: usize>(file: &File, at: u64) -> Option<[u8; N]> {
+    let mut bytes = [0; N];
+    file.read_exact_at(&mut bytes, at).ok()?;
+    Some(bytes)
+}
