@@ -55,16 +55,13 @@ impl FileDevice {
         self.direct.is_some()
     }
 
-    /// The descriptor to use for a transfer of `bytes` at `offset`.
-    fn descriptor(&self, offset: u64, bytes: &[u8]) -> &File {
-        let alignment = BUFFER_ALIGNMENT as u64;
-        let aligned = offset.is_multiple_of(alignment)
-            && (bytes.len() as u64).is_multiple_of(alignment)
+    /// How many bytes of a transfer can go past the cache: all whole blocks of an aligned one.
+    fn direct_part(&self, offset: u64, bytes: &[u8]) -> Option<(&File, usize)> {
+        let direct = self.direct.as_ref()?;
+        let aligned = offset.is_multiple_of(BUFFER_ALIGNMENT as u64)
             && (bytes.as_ptr() as usize).is_multiple_of(BUFFER_ALIGNMENT);
-        match &self.direct {
-            Some(direct) if aligned && !bytes.is_empty() => direct,
-            _ => &self.cached,
-        }
+        let whole = bytes.len() - bytes.len() % BUFFER_ALIGNMENT;
+        (aligned && whole > 0).then_some((direct, whole))
     }
 }
 
@@ -114,16 +111,32 @@ impl BlockDevice for FileDevice {
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
         check_range(Operation::Read, offset, buffer.len(), self.size)?;
-        self.descriptor(offset, buffer)
-            .read_exact_at(buffer, offset)
-            .map_err(failed(Operation::Read, offset))
+        let failed = failed(Operation::Read, offset);
+        let mut done = 0;
+        if let Some((direct, whole)) = self.direct_part(offset, buffer) {
+            direct
+                .read_exact_at(&mut buffer[..whole], offset)
+                .map_err(&failed)?;
+            done = whole;
+        }
+        self.cached
+            .read_exact_at(&mut buffer[done..], offset + done as u64)
+            .map_err(&failed)
     }
 
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         check_range(Operation::Write, offset, data.len(), self.size)?;
-        self.descriptor(offset, data)
-            .write_all_at(data, offset)
-            .map_err(failed(Operation::Write, offset))
+        let failed = failed(Operation::Write, offset);
+        let mut done = 0;
+        if let Some((direct, whole)) = self.direct_part(offset, data) {
+            direct
+                .write_all_at(&data[..whole], offset)
+                .map_err(&failed)?;
+            done = whole;
+        }
+        self.cached
+            .write_all_at(&data[done..], offset + done as u64)
+            .map_err(&failed)
     }
 
     fn zero(&self, range: ByteRange) -> Result<(), DiskError> {
@@ -214,9 +227,6 @@ mod tests {
         std::fs::write(&path, [0; 4096]).unwrap();
         let file = OpenOptions::new().read(true).open(&path).unwrap();
         let device = FileDevice::new(file, 4096, SectorSize::B512, CacheUse::Cached);
-        assert!(matches!(
-            device.write_at(0, b"x"),
-            Err(DiskError::ReadOnly)
-        ));
+        assert!(matches!(device.write_at(0, b"x"), Err(DiskError::ReadOnly)));
     }
 }

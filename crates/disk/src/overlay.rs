@@ -118,7 +118,12 @@ impl<D: BlockDevice> Overlay<D> {
             return Ok(CommitReport::default());
         }
         if let Some(undo) = undo {
-            undo.write(changed.iter().flat_map(|&r| blocks_of(r)).map(|r| self.undo_entry(r)))?;
+            undo.write(
+                changed
+                    .iter()
+                    .flat_map(|&r| blocks_of(r))
+                    .map(|r| self.undo_entry(r)),
+            )?;
         }
         if let Err(failure) = self.write_phases(&changed, last) {
             let rolled_back = undo.is_some_and(|undo| undo.roll_back(&self.below).is_ok());
@@ -345,8 +350,7 @@ mod tests {
     #[test]
     fn a_write_that_is_lost_is_noticed() {
         let lost = ByteRange { start: 0, end: 100 };
-        let medium =
-            FaultyDevice::new(MemoryDevice::new(SIZE), vec![Fault::LostWrites(lost)]);
+        let medium = FaultyDevice::new(MemoryDevice::new(SIZE), vec![Fault::LostWrites(lost)]);
         let overlay = Overlay::new(&medium);
         overlay.write_at(50, &[7; 10]).unwrap();
         assert!(matches!(

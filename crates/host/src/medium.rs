@@ -101,11 +101,7 @@ impl Target {
     ///
     /// # Errors
     /// [`MediumError`]; [`MediumError::Refused`] carries the verdict.
-    pub fn open(
-        roots: &SystemRoots,
-        path: &Path,
-        size: Option<u64>,
-    ) -> Result<Self, MediumError> {
+    pub fn open(roots: &SystemRoots, path: &Path, size: Option<u64>) -> Result<Self, MediumError> {
         let metadata = match (look_at(path), size) {
             (Err(MediumError::Missing { .. }), Some(size)) => {
                 return plan_card_file(path, size);
@@ -206,7 +202,7 @@ fn open_block_device(
     metadata: &Metadata,
 ) -> Result<Medium, MediumError> {
     let name = whole_device(roots, path, metadata.rdev())?;
-    must_be_ready(path, roots.judge(&name))?;
+    must_be_ready(path, judge(roots, path, &name)?)?;
     let exclusive = OFlags::EXCL.bits() as i32;
     let file = OpenOptions::new()
         .read(true)
@@ -220,7 +216,7 @@ fn open_block_device(
             path: path.to_owned(),
         });
     }
-    must_be_ready(path, roots.judge(&name))?;
+    must_be_ready(path, judge(roots, path, &name)?)?;
     Medium::from_file(path, file, MediumKind::BlockDevice)
 }
 
@@ -238,6 +234,10 @@ fn whole_device(roots: &SystemRoots, path: &Path, rdev: u64) -> Result<BlockName
         }),
         None => Ok(name),
     }
+}
+
+fn judge(roots: &SystemRoots, path: &Path, name: &BlockName) -> Result<Verdict, MediumError> {
+    roots.judge(name).map_err(|e| opening_failed(path, e))
 }
 
 fn must_be_ready(path: &Path, verdict: Verdict) -> Result<(), MediumError> {

@@ -2,6 +2,7 @@
 
 use std::ffi::OsString;
 use std::fs;
+use std::io;
 use std::os::unix::ffi::OsStringExt;
 use std::path::PathBuf;
 
@@ -20,11 +21,15 @@ impl SystemRoots {
     /// Every mount of a block device.
     ///
     /// File systems with device numbers of their own (major 0) are found by their source.
-    pub(crate) fn mounts(&self) -> Vec<Mount> {
-        let text = fs::read(self.proc.join("self/mountinfo")).unwrap_or_default();
-        text.split(|&byte| byte == b'\n')
-            .filter_map(|line| self.parse_mount(line))
-            .collect()
+    ///
+    /// # Errors
+    /// The list cannot be read. It must not pass for an empty one.
+    pub(crate) fn mounts(&self) -> io::Result<Vec<Mount>> {
+        let text = fs::read(self.proc.join("self/mountinfo"))?;
+        let mounts = text
+            .split(|&byte| byte == b'\n')
+            .filter_map(|line| self.parse_mount(line));
+        Ok(mounts.collect())
     }
 
     /// One line, proc_pid_mountinfo(5): fields 3 (major:minor) and 5 (mount point); the source
@@ -48,9 +53,16 @@ impl SystemRoots {
     }
 
     /// The block devices in use as swap.
-    pub(crate) fn swaps(&self) -> Vec<BlockName> {
-        let text = fs::read(self.proc.join("swaps")).unwrap_or_default();
-        text.split(|&byte| byte == b'\n')
+    ///
+    /// # Errors
+    /// The list cannot be read. A kernel without swap has none, which is fine.
+    pub(crate) fn swaps(&self) -> io::Result<Vec<BlockName>> {
+        let text = match fs::read(self.proc.join("swaps")) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Vec::new(),
+            read => read?,
+        };
+        let swaps = text
+            .split(|&byte| byte == b'\n')
             .skip(1)
             .filter_map(|line| {
                 let path = line
@@ -58,8 +70,8 @@ impl SystemRoots {
                     .next()
                     .map(unescape)?;
                 self.by_path(&path)
-            })
-            .collect()
+            });
+        Ok(swaps.collect())
     }
 }
 
@@ -86,7 +98,10 @@ mod tests {
 
     #[test]
     fn octal_escapes_are_undone() {
-        assert_eq!(unescape(br"/media/hut\040card"), PathBuf::from("/media/hut card"));
+        assert_eq!(
+            unescape(br"/media/hut\040card"),
+            PathBuf::from("/media/hut card")
+        );
         assert_eq!(unescape(br"/a\134b\9\04"), PathBuf::from(r"/a\b\9\04"));
     }
 }

@@ -2,10 +2,11 @@
 
 use std::collections::BTreeSet;
 use std::fs;
+use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use crate::{BlockName, SystemRoots};
+use crate::{BlockName, Mount, SystemRoots};
 
 /// Mount points that make a disk part of the running system.
 const SYSTEM_POINTS: &[&str] = &["/", "/boot", "/boot/efi", "/usr", "/var", "/home"];
@@ -53,38 +54,44 @@ pub enum Hold {
 
 impl SystemRoots {
     /// Judges a whole device.
-    pub fn judge(&self, whole: &BlockName) -> Verdict {
-        let uses = self.system_uses(whole);
+    ///
+    /// # Errors
+    /// What is mounted cannot be found out; then nothing may be written.
+    pub fn judge(&self, whole: &BlockName) -> io::Result<Verdict> {
+        let mounts = self.mounts()?;
+        let uses = self.system_uses(whole, &mounts)?;
         if !uses.is_empty() {
-            return Verdict::System(uses);
+            return Ok(Verdict::System(uses));
         }
-        let holds = self.holds(whole);
+        let holds = self.holds(whole, mounts);
         if !holds.is_empty() {
-            return Verdict::Busy(holds);
+            return Ok(Verdict::Busy(holds));
         }
         if self.is_read_only(whole) {
-            return Verdict::Locked;
+            return Ok(Verdict::Locked);
         }
-        Verdict::Ready
+        Ok(Verdict::Ready)
     }
 
     /// What of the running system lives on `whole`: mount points, or `swap`.
-    fn system_uses(&self, whole: &BlockName) -> Vec<String> {
+    fn system_uses(&self, whole: &BlockName, mounts: &[Mount]) -> io::Result<Vec<String>> {
         let mut uses = Vec::new();
-        for mount in self.mounts() {
-            let is_system = SYSTEM_POINTS.iter().any(|point| Path::new(point) == mount.point);
+        for mount in mounts {
+            let is_system = SYSTEM_POINTS
+                .iter()
+                .any(|point| Path::new(point) == mount.point);
             if is_system && self.foundations(&mount.device).contains(whole) {
                 uses.push(mount.point.display().to_string());
             }
         }
-        for swap in self.swaps() {
+        for swap in self.swaps()? {
             if self.foundations(&swap).contains(whole) {
                 uses.push("swap".to_owned());
             }
         }
         uses.sort();
         uses.dedup();
-        uses
+        Ok(uses)
     }
 
     /// The whole devices that `device` rests on: through partitions, device mapper and RAID, and
@@ -117,11 +124,11 @@ impl SystemRoots {
         self.by_number(rustix::fs::major(dev), rustix::fs::minor(dev))
     }
 
-    fn holds(&self, whole: &BlockName) -> Vec<Hold> {
+    fn holds(&self, whole: &BlockName, mounts: Vec<Mount>) -> Vec<Hold> {
         let mut own = vec![whole.clone()];
         own.extend(self.partitions(whole));
         let mut holds = Vec::new();
-        for mount in self.mounts() {
+        for mount in mounts {
             if own.contains(&mount.device) {
                 holds.push(Hold::Mounted {
                     device: mount.device,

@@ -18,6 +18,7 @@ const KEPT_BLOCKS: usize = 1024;
 /// part; further back, the stream is unpacked again from its start.
 pub struct PeekDevice {
     source: ImageSource,
+    limit: u64,
     state: Mutex<State>,
 }
 
@@ -38,8 +39,15 @@ impl PeekDevice {
     pub fn new(source: ImageSource) -> Self {
         Self {
             source,
+            limit: u64::MAX,
             state: Mutex::default(),
         }
+    }
+
+    /// The same view, for quick looks: reads past `limit` bytes of the unwrapped image fail as if
+    /// it ended there, rather than unpack so much.
+    pub fn with_limit(self, limit: u64) -> Self {
+        Self { limit, ..self }
     }
 
     fn lock(&self) -> MutexGuard<'_, State> {
@@ -125,7 +133,11 @@ impl BlockDevice for PeekDevice {
         };
         let size = self.size();
         let error = past_end(size);
-        if offset.checked_add(buffer.len() as u64).is_none_or(|end| end > size) {
+        let readable = size.min(self.limit);
+        if offset
+            .checked_add(buffer.len() as u64)
+            .is_none_or(|end| end > readable)
+        {
             return Err(error);
         }
         let mut state = self.lock();

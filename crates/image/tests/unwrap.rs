@@ -31,8 +31,14 @@ fn image(len: usize) -> Vec<u8> {
     let mut state = 1u64;
     (0..len)
         .map(|index| {
-            state = state.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
-            if index / 5000 % 3 == 0 { 0 } else { (state >> 56) as u8 }
+            state = state
+                .wrapping_mul(6364136223846793005)
+                .wrapping_add(1442695040888963407);
+            if index / 5000 % 3 == 0 {
+                0
+            } else {
+                (state >> 56) as u8
+            }
         })
         .collect()
 }
@@ -78,7 +84,10 @@ fn one_stream(#[case] wrapping: Wrapping, #[case] size_known: bool) {
     let data = image(300_000);
     let source = ImageSource::open(&folder.file(&wrap(wrapping, &data))).unwrap();
     assert_eq!(source.layers(), [wrapping]);
-    assert_eq!(source.unpacked_size().exact(), size_known.then_some(300_000));
+    assert_eq!(
+        source.unpacked_size().exact(),
+        size_known.then_some(300_000)
+    );
     assert_eq!(unwrap(&source).unwrap(), data);
 }
 
@@ -156,7 +165,10 @@ fn a_flipped_bit_never_gives_other_bytes_silently(
     let at = at.min(packed.len() - 20);
     packed[at] ^= 0x10;
     let error = failure(&folder.file(&packed));
-    assert!(matches!(error.fault, StreamFault::Damaged { .. } | StreamFault::Truncated));
+    assert!(matches!(
+        error.fault,
+        StreamFault::Damaged { .. } | StreamFault::Truncated
+    ));
 }
 
 #[test]
@@ -175,7 +187,13 @@ fn text_inside_a_wrapping_is_no_image() {
     let folder = Folder::new();
     let packed = wrap(Wrapping::Zstd, b"404: the hut is closed\n");
     let error = ImageSource::open(&folder.file(&packed)).unwrap_err();
-    assert!(matches!(error, OpenError::NotAnImage { why: NotAnImage::Text, .. }));
+    assert!(matches!(
+        error,
+        OpenError::NotAnImage {
+            why: NotAnImage::Text,
+            ..
+        }
+    ));
 }
 
 #[test]

@@ -141,10 +141,12 @@ pub(crate) fn read(
     if !read_inside(device, start, &mut entries)? {
         return Ok(Err(field("PartitionEntryLBA", header.entries_lba.0)));
     }
-    Ok(check_crc("entries", &entries, header.entries_crc).map(|()| {
-        let used = parse_entries(&entries, header.entry_size as usize);
-        (header, used)
-    }))
+    Ok(
+        check_crc("entries", &entries, header.entries_crc).map(|()| {
+            let used = parse_entries(&entries, header.entry_size as usize);
+            (header, used)
+        }),
+    )
 }
 
 /// Reads into `buffer`; `false` if it would reach past the device's end.

@@ -36,7 +36,9 @@ fn gpt_medium(sector: SectorSize) -> MemoryDevice {
     let bytes = sector.bytes();
     let device = MemoryDevice::new(16 * MIB as usize).with_sector(sector);
     let last = device.size() / bytes - 1;
-    device.write_at(0, &record([entry(0xee, 1, u32::MAX), None, None, None])).unwrap();
+    device
+        .write_at(0, &record([entry(0xee, 1, u32::MAX), None, None, None]))
+        .unwrap();
 
     let mut entries = vec![0; 128 * 128];
     let esp = Uuid::parse_str("C12A7328-F81F-11D2-BA4B-00A0C93EC93B").unwrap();
@@ -81,10 +83,21 @@ fn primary_partitions_keep_their_numbers() {
         None,
         entry(0x83, 8192, 100),
     ])));
-    assert_eq!(table.scheme, Scheme::Mbr { signature: 0x0bad_cafe });
+    assert_eq!(
+        table.scheme,
+        Scheme::Mbr {
+            signature: 0x0bad_cafe
+        }
+    );
     let numbers: Vec<_> = table.partitions.iter().map(|p| p.number).collect();
     assert_eq!(numbers, [2, 4]);
-    assert_eq!(table.partitions[0].range, ByteRange { start: MIB, end: 2 * MIB });
+    assert_eq!(
+        table.partitions[0].range,
+        ByteRange {
+            start: MIB,
+            end: 2 * MIB
+        }
+    );
     assert_eq!(table.problems, []);
 }
 
@@ -101,7 +114,11 @@ fn logical_partitions_count_from_five() {
     device.write_at(8192 * 512, &first).unwrap();
     device.write_at((8192 + 16384) * 512, &second).unwrap();
     let table = read(&device);
-    let found: Vec<_> = table.partitions.iter().map(|p| (p.number, p.range.start / 512)).collect();
+    let found: Vec<_> = table
+        .partitions
+        .iter()
+        .map(|p| (p.number, p.range.start / 512))
+        .collect();
     assert_eq!(found, [(1, 2048), (5, 10240), (6, 26624)]);
 }
 
@@ -124,7 +141,10 @@ fn overlaps_and_ends_outside_are_told() {
         None,
     ])));
     assert_eq!(table.problems.len(), 2);
-    assert!(matches!(table.problems[0], Problem::PastEnd { number: 2, .. }));
+    assert!(matches!(
+        table.problems[0],
+        Problem::PastEnd { number: 2, .. }
+    ));
     assert_eq!(table.problems[1], Problem::Overlap { numbers: (1, 2) });
 }
 
@@ -143,7 +163,13 @@ fn a_fat_boot_sector_is_no_table() {
 #[case(SectorSize::B4096)]
 fn a_gpt_counts_in_sectors_of_the_medium(#[case] sector: SectorSize) {
     let table = read(&gpt_medium(sector));
-    assert_eq!(table.partitions[0].range, ByteRange { start: MIB, end: 2 * MIB });
+    assert_eq!(
+        table.partitions[0].range,
+        ByteRange {
+            start: MIB,
+            end: 2 * MIB
+        }
+    );
     assert_eq!(table.partitions[0].name.as_deref(), Some("hut boot"));
     assert!(table.partitions[0].kind.is_efi_system());
     assert_eq!(table.problems, []);
@@ -157,9 +183,19 @@ fn a_damaged_first_gpt_gives_way_to_its_backup(#[case] offset: u64, #[case] why:
     let device = gpt_medium(SectorSize::B512);
     device.write_at(offset, &[0xff]).unwrap();
     let table = read(&device);
-    assert!(matches!(table.scheme, Scheme::Gpt { copy: TableCopy::Backup, .. }));
+    assert!(matches!(
+        table.scheme,
+        Scheme::Gpt {
+            copy: TableCopy::Backup,
+            ..
+        }
+    ));
     assert_eq!(table.partitions.len(), 1);
-    assert!(table.problems[0].to_string().contains(why), "{}", table.problems[0]);
+    assert!(
+        table.problems[0].to_string().contains(why),
+        "{}",
+        table.problems[0]
+    );
 }
 
 #[test]
