@@ -1,1 +1,21 @@
+//! The jobs of Pinewrit: inspecting, writing, verifying and configuring media.
+//!
+//! Jobs are plain functions: they take their options as a struct, an [`Observer`] for events and
+//! a [`Cancel`] token, and return a report that can be serialised. Nothing in here prints, asks,
+//! reads the environment or knows a terminal.
 
+pub mod configure;
+pub mod demo;
+pub mod filesystem;
+pub mod inspect;
+pub mod intake;
+pub mod settings;
+pub mod verify;
+pub mod write;
+
+mod bootmode;
+mod events;
+mod pipeline;
+
+pub use bootmode::{BiosBoot, BootModes, UefiLoader};
+pub use events::{Cancel, Observer, Progress, Silent, Stage};

@@ -1,0 +1,93 @@
+//! What a job tells its caller while it works, and how the caller stops it.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use serde::Serialize;
+
+/// A part of a job that takes time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Stage {
+    /// Taking the old partition table off the medium.
+    Clear,
+    /// Unpacking the image and writing it.
+    Write,
+    /// Waiting until what was written is on the medium.
+    Flush,
+    /// Reading back what was written, past the cache.
+    Verify,
+    /// Putting the first-boot settings on the medium.
+    Configure,
+    /// Writing the first chunk, which makes the medium whole.
+    Finish,
+    /// Comparing a medium with an image.
+    Compare,
+}
+
+/// How far a stage is.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct Progress {
+    /// Bytes of the medium that are done.
+    pub done: u64,
+    /// Bytes of the medium to do; `None` while an image's size is unknown.
+    pub total: Option<u64>,
+    /// Bytes of the packed source that have been used. 0 in stages that do not read it.
+    pub source_done: u64,
+    /// Size of the packed source in bytes.
+    pub source_total: u64,
+}
+
+impl Progress {
+    /// The part that is done, from 0 to 1. Where the unpacked size is unknown, the used part of
+    /// the packed source stands for it.
+    pub fn fraction(&self) -> f64 {
+        let (done, total) = match self.total {
+            Some(total) => (self.done, total),
+            None => (self.source_done, self.source_total),
+        };
+        if total == 0 {
+            return 1.0;
+        }
+        (done as f64 / total as f64).min(1.0)
+    }
+}
+
+/// Receives what a job has to tell. Every method does nothing by default.
+///
+/// Calls come often, from the thread that runs the job; showing less of them is up to the caller.
+pub trait Observer: Sync {
+    /// A stage began; `total` in bytes where known.
+    fn stage(&self, _stage: Stage, _total: Option<u64>) {}
+
+    /// The current stage is this far.
+    fn progress(&self, _progress: Progress) {}
+}
+
+/// An observer that looks away.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Silent;
+
+impl Observer for Silent {}
+
+/// A wish to stop, seen by running jobs at every chunk.
+#[derive(Clone, Debug, Default)]
+pub struct Cancel(Arc<AtomicBool>);
+
+impl Cancel {
+    /// A token that others may set, such as a signal handler.
+    pub fn from_flag(flag: Arc<AtomicBool>) -> Self {
+        Self(flag)
+    }
+
+    /// Asks jobs with this token to stop.
+    pub fn cancel(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether somebody asked to stop.
+    pub fn is_cancelled(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}

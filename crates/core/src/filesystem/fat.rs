@@ -1,0 +1,234 @@
+//! FAT12, FAT16 and FAT32: the geometry, and how much is used.
+//!
+//! Layout and the rule for the width: Microsoft FAT specification 1.03, "Boot Sector and BPB" and
+//! "FAT Type Determination". Little-endian.
+
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, SectorSize};
+
+use super::{FatVolume, FilesystemFacts, clean_label, read, u16le, u32le};
+
+/// Width of an entry of the allocation table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FatWidth {
+    /// 12 bits.
+    Fat12,
+    /// 16 bits.
+    Fat16,
+    /// 32 bits, of which 28 count.
+    Fat32,
+}
+
+/// Where things are in a FAT file system. All fields have been checked against each other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FatGeometry {
+    /// Width of the table's entries.
+    pub width: FatWidth,
+    /// Bytes in a sector.
+    pub sector: u64,
+    /// Bytes in a cluster.
+    pub cluster: u64,
+    /// Number of data clusters; the first is number 2.
+    pub clusters: u64,
+    /// The first allocation table.
+    pub table: ByteRange,
+    /// Where data clusters begin, in bytes. Everything before is metadata.
+    pub data_start: u64,
+    /// Size of the file system in bytes.
+    pub size: u64,
+    /// First cluster of the root directory (FAT32 only).
+    root_cluster: u32,
+    volume_id: u32,
+    label: [u8; 11],
+}
+
+impl FatGeometry {
+    /// Reads the geometry; `None` if this is no FAT file system, or one whose numbers do not fit
+    /// together or reach past the device.
+    ///
+    /// # Errors
+    /// The device could not be read.
+    pub fn read(device: &dyn BlockDevice) -> Result<Option<Self>, DiskError> {
+        let geometry = read::<512>(device, 0)?.and_then(|sector| Self::from_bytes(&sector));
+        Ok(geometry.filter(|geometry| geometry.size <= device.size()))
+    }
+
+    fn from_bytes(sector: &[u8; 512]) -> Option<Self> {
+        let bytes_per_sec = u16le(sector, 11);
+        let sec_per_clus = sector[13];
+        let rsvd_sec_cnt = u64::from(u16le(sector, 14));
+        let num_fats = u64::from(sector[16]);
+        let root_ent_cnt = u64::from(u16le(sector, 17));
+        let media = sector[21];
+        let tot_sec = match u16le(sector, 19) {
+            0 => u64::from(u32le(sector, 32)),
+            small => u64::from(small),
+        };
+        let is_fat32 = u16le(sector, 22) == 0;
+        let fat_sz = match u16le(sector, 22) {
+            0 => u64::from(u32le(sector, 36)),
+            small => u64::from(small),
+        };
+        let plausible = matches!(sector[0], 0xeb | 0xe9)
+            && sector[510..] == [0x55, 0xaa]
+            && SectorSize::new(u32::from(bytes_per_sec)).is_some_and(|s| s.bytes() <= 4096)
+            && sec_per_clus.is_power_of_two()
+            && (1..=2).contains(&num_fats)
+            && rsvd_sec_cnt > 0
+            && fat_sz > 0
+            && (media == 0xf0 || media >= 0xf8)
+            && is_fat32 == (root_ent_cnt == 0);
+        if !plausible {
+            return None;
+        }
+
+        let sector_bytes = u64::from(bytes_per_sec);
+        let root_sectors = (root_ent_cnt * 32).div_ceil(sector_bytes);
+        let data_sector = rsvd_sec_cnt + num_fats * fat_sz + root_sectors;
+        let clusters = tot_sec.checked_sub(data_sector)? / u64::from(sec_per_clus);
+        let width = match clusters {
+            0..4085 => FatWidth::Fat12,
+            4085..65525 => FatWidth::Fat16,
+            _ => FatWidth::Fat32,
+        };
+        let table = ByteRange::from_len(rsvd_sec_cnt * sector_bytes, fat_sz * sector_bytes)?;
+        let fits = width.table_bytes(clusters + 2) <= table.len();
+        if !fits || clusters == 0 || is_fat32 != (width == FatWidth::Fat32) {
+            return None;
+        }
+        let (id_at, label_at) = if is_fat32 { (67, 71) } else { (39, 43) };
+        let mut label = [0; 11];
+        label.copy_from_slice(&sector[label_at..label_at + 11]);
+        Some(Self {
+            width,
+            sector: sector_bytes,
+            cluster: sector_bytes * u64::from(sec_per_clus),
+            clusters,
+            table,
+            data_start: data_sector * sector_bytes,
+            size: tot_sec * sector_bytes,
+            root_cluster: if is_fat32 { u32le(sector, 44) } else { 0 },
+            volume_id: u32le(sector, id_at),
+            label,
+        })
+    }
+
+    /// Whether the root directory's chain of clusters ends, inside the file system.
+    ///
+    /// # Errors
+    /// The device could not be read.
+    pub fn root_is_sound(&self, device: &dyn BlockDevice) -> Result<bool, DiskError> {
+        if self.width != FatWidth::Fat32 {
+            return Ok(true);
+        }
+        let mut cluster = u64::from(self.root_cluster);
+        // A root directory of 65536 entries of 32 bytes is the largest there can be.
+        for _ in 0..=(65536 * 32 / self.cluster) {
+            if !(2..self.clusters + 2).contains(&cluster) {
+                return Ok(false);
+            }
+            let mut entry = [0; 4];
+            device.read_at(self.table.start + cluster * 4, &mut entry)?;
+            cluster = u64::from(u32::from_le_bytes(entry) & 0x0fff_ffff);
+            if cluster >= 0x0fff_fff8 {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+}
+
+impl FatWidth {
+    /// Name of the kind.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Fat12 => "FAT12",
+            Self::Fat16 => "FAT16",
+            Self::Fat32 => "FAT32",
+        }
+    }
+
+    fn table_bytes(self, entries: u64) -> u64 {
+        match self {
+            Self::Fat12 => (entries * 3).div_ceil(2),
+            Self::Fat16 => entries * 2,
+            Self::Fat32 => entries * 4,
+        }
+    }
+}
+
+pub(super) fn facts(
+    device: &dyn BlockDevice,
+    geometry: &FatGeometry,
+) -> Result<FilesystemFacts, DiskError> {
+    let free = match count_free(device, geometry) {
+        // Only a part of an image is looked at: the rest is known without it.
+        Err(DiskError::PastEnd { .. }) => None,
+        free => Some(free? * geometry.cluster),
+    };
+    let from_root = FatVolume::open(device, geometry)
+        .ok()
+        .and_then(|volume| volume.label());
+    let in_boot_sector = clean_label(&geometry.label).filter(|label| label != "NO NAME");
+    Ok(FilesystemFacts {
+        kind: geometry.width.word(),
+        label: from_root.or(in_boot_sector),
+        id: Some(format!(
+            "{:04X}-{:04X}",
+            geometry.volume_id >> 16,
+            geometry.volume_id & 0xffff
+        )),
+        size: Some(geometry.size),
+        used: free.map(|free| geometry.size.saturating_sub(free)),
+        free,
+    })
+}
+
+/// Counts the free clusters in the first allocation table.
+fn count_free(device: &dyn BlockDevice, geometry: &FatGeometry) -> Result<u64, DiskError> {
+    let entries = geometry.clusters + 2;
+    let end = geometry.table.start + geometry.width.table_bytes(entries);
+    let mut free = 0;
+    // Pieces of a multiple of 12 bytes hold whole entries of every width.
+    let mut piece = vec![0; 96 * 1024 * 12];
+    let (mut offset, mut left) = (geometry.table.start, entries);
+    while offset < end {
+        let len = (end - offset).min(piece.len() as u64) as usize;
+        device.read_at(offset, &mut piece[..len])?;
+        let (zeros, seen) = count_zero_entries(&piece[..len], geometry.width, left);
+        free += zeros;
+        left -= seen;
+        offset += len as u64;
+    }
+    Ok(free)
+}
+
+/// Counts entries that are zero, among the first `limit` of a piece; returns also how many there
+/// were.
+fn count_zero_entries(piece: &[u8], width: FatWidth, limit: u64) -> (u64, u64) {
+    let limit = usize::try_from(limit).unwrap_or(usize::MAX);
+    let (zeros, seen) = match width {
+        FatWidth::Fat12 => {
+            let count = (piece.len() * 2 / 3).min(limit);
+            let is_zero = |&index: &usize| {
+                let low = piece[index * 3 / 2];
+                let high = piece.get(index * 3 / 2 + 1).copied().unwrap_or(0);
+                let entry = match index % 2 {
+                    0 => u16::from_le_bytes([low, high & 0x0f]),
+                    _ => u16::from_le_bytes([low, high]) >> 4,
+                };
+                entry == 0
+            };
+            ((0..count).filter(is_zero).count(), count)
+        }
+        FatWidth::Fat16 => {
+            let entries = piece.chunks_exact(2).take(limit);
+            (entries.clone().filter(|e| **e == [0, 0]).count(), entries.len())
+        }
+        FatWidth::Fat32 => {
+            let entries = piece.chunks_exact(4).take(limit);
+            let is_zero = |e: &&[u8]| u32le(e, 0) & 0x0fff_ffff == 0;
+            (entries.clone().filter(is_zero).count(), entries.len())
+        }
+    };
+    (zeros as u64, seen as u64)
+}

@@ -1,0 +1,202 @@
+//! Files inside a FAT file system, without mounting it.
+
+use std::io::{self, Read, Write};
+
+use fatfs::{Dir, FileSystem, FsOptions};
+use pinewrit_disk::{BlockDevice, DeviceCursor};
+
+use super::{FatGeometry, clean_label};
+
+/// More entries than a FAT directory can have; a longer one runs in a circle.
+const MAX_ENTRIES: usize = 65536;
+
+/// Why a file inside a FAT file system could not be read or written.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum VolumeError {
+    /// The file system's structures contradict each other.
+    #[error("the FAT file system is damaged: {what}")]
+    Damaged {
+        /// What is wrong.
+        what: &'static str,
+    },
+    /// There is no room for the file.
+    #[error("no room for {path} in the FAT file system")]
+    Full {
+        /// The file.
+        path: String,
+    },
+    /// The file is larger than what is read into memory.
+    #[error("{path} is larger than {limit} bytes")]
+    TooLarge {
+        /// The file.
+        path: String,
+        /// The bound in bytes.
+        limit: u64,
+    },
+    /// The device or the file system failed.
+    #[error("{path} in the FAT file system")]
+    Io {
+        /// The file.
+        path: String,
+        /// The cause.
+        source: io::Error,
+    },
+}
+
+/// An open FAT file system. Changes go to the device under it at once; put an
+/// [`Overlay`](pinewrit_disk::Overlay) in between to gather them.
+pub struct FatVolume<'a> {
+    inner: FileSystem<DeviceCursor<'a>>,
+}
+
+impl<'a> FatVolume<'a> {
+    /// Opens the file system at the start of `device`, after a look at its root directory.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn open(
+        device: &'a dyn BlockDevice,
+        geometry: &FatGeometry,
+    ) -> Result<Self, VolumeError> {
+        let failed = |source| VolumeError::Io {
+            path: "/".into(),
+            source,
+        };
+        if !geometry.root_is_sound(device).map_err(|e| failed(e.into()))? {
+            return Err(VolumeError::Damaged {
+                what: "the root directory's cluster chain does not end",
+            });
+        }
+        let cursor = DeviceCursor::new(device);
+        let inner = FileSystem::new(cursor, FsOptions::new()).map_err(failed)?;
+        Ok(Self { inner })
+    }
+
+    /// The label in the root directory.
+    pub(super) fn label(&self) -> Option<String> {
+        let raw = self.inner.read_volume_label_from_root_dir_as_bytes().ok()?;
+        clean_label(&raw?)
+    }
+
+    /// Names of the files in a folder; empty if there is no such folder.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn list(&self, folder: &str) -> Result<Vec<String>, VolumeError> {
+        let failed = failed_at(folder);
+        let dir = match self.inner.root_dir().open_dir(folder) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            // A file of that name is no folder either.
+            Err(error) if error.kind() == io::ErrorKind::Other => return Ok(Vec::new()),
+            dir => dir.map_err(&failed)?,
+        };
+        let mut names = Vec::new();
+        for (index, entry) in dir.iter().enumerate() {
+            check_count(index)?;
+            let entry = entry.map_err(&failed)?;
+            if entry.is_file() {
+                names.push(entry.file_name());
+            }
+        }
+        Ok(names)
+    }
+
+    /// The whole content of a file of at most `limit` bytes; `None` if there is no such file.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn read(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, VolumeError> {
+        let content = self.read_head(path, limit + 1)?;
+        if content.as_ref().is_some_and(|c| c.len() as u64 > limit) {
+            return Err(VolumeError::TooLarge {
+                path: path.to_owned(),
+                limit,
+            });
+        }
+        Ok(content)
+    }
+
+    /// At most the first `limit` bytes of a file; `None` if there is no such file.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn read_head(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, VolumeError> {
+        let failed = failed_at(path);
+        let file = match self.inner.root_dir().open_file(path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            file => file.map_err(&failed)?,
+        };
+        let mut content = Vec::new();
+        file.take(limit).read_to_end(&mut content).map_err(&failed)?;
+        Ok(Some(content))
+    }
+
+    /// Makes a file, or replaces its content.
+    ///
+    /// # Errors
+    /// [`VolumeError::Full`] if there is no room, and others.
+    pub fn write(&self, path: &str, content: &[u8]) -> Result<(), VolumeError> {
+        self.check_folder(&self.inner.root_dir())?;
+        let result = self.inner.root_dir().create_file(path).and_then(|mut file| {
+            file.truncate()?;
+            file.write_all(content)?;
+            file.flush()
+        });
+        result.map_err(|source| match source.kind() {
+            io::ErrorKind::WriteZero | io::ErrorKind::StorageFull => VolumeError::Full {
+                path: path.to_owned(),
+            },
+            // The crate's own words for a full table.
+            _ if source.to_string().contains("No space left") => VolumeError::Full {
+                path: path.to_owned(),
+            },
+            _ => failed_at(path)(source),
+        })
+    }
+
+    /// Makes a folder, if it is not there.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn make_folder(&self, path: &str) -> Result<(), VolumeError> {
+        self.inner
+            .root_dir()
+            .create_dir(path)
+            .map(drop)
+            .map_err(failed_at(path))
+    }
+
+    /// Writes the last counters to the device under it.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn close(self) -> Result<(), VolumeError> {
+        self.inner.unmount().map_err(failed_at("/"))
+    }
+
+    /// Searching a directory that runs in a circle would never end; so it is counted first.
+    fn check_folder(&self, dir: &Dir<'_, DeviceCursor<'a>>) -> Result<(), VolumeError> {
+        for (index, entry) in dir.iter().enumerate() {
+            check_count(index)?;
+            entry.map_err(failed_at("/"))?;
+        }
+        Ok(())
+    }
+}
+
+fn check_count(entries: usize) -> Result<(), VolumeError> {
+    if entries >= MAX_ENTRIES {
+        return Err(VolumeError::Damaged {
+            what: "a directory does not end",
+        });
+    }
+    Ok(())
+}
+
+fn failed_at(path: &str) -> impl Fn(io::Error) -> VolumeError {
+    move |source| VolumeError::Io {
+        path: path.to_owned(),
+        source,
+    }
+}

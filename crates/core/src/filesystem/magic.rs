@@ -1,0 +1,54 @@
+//! File systems that are only recognised, by their marks.
+
+use pinewrit_disk::{BlockDevice, DiskError};
+
+use super::{FilesystemFacts, clean_label, read, u16le, u32le};
+
+/// Offset, mark, kind.
+const MARKS: &[(u64, &[u8], &str)] = &[
+    (3, b"EXFAT   ", "exFAT"),
+    (3, b"NTFS    ", "NTFS"),
+    (0, b"hsqs", "squashfs"),
+    (0, b"XFSB", "XFS"),
+    (0, b"LUKS\xba\xbe", "LUKS (encrypted)"),
+    (512, b"LABELONE", "LVM"),
+    (1024, b"\x10\x20\xf5\xf2", "F2FS"),
+    (1024, b"\xe2\xe1\xf5\xe0", "EROFS"),
+    (4086, b"SWAPSPACE2", "swap"),
+    (65600, b"_BHRfS_M", "Btrfs"),
+];
+
+pub(super) fn facts(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskError> {
+    if let Some(facts) = iso9660(device)? {
+        return Ok(Some(facts));
+    }
+    for (offset, mark, kind) in MARKS {
+        let mut found = vec![0; mark.len()];
+        match device.read_at(*offset, &mut found) {
+            Ok(()) if found == *mark => return Ok(Some(FilesystemFacts::named(kind))),
+            Ok(()) | Err(DiskError::PastEnd { .. }) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(None)
+}
+
+/// ECMA-119, section 8.4: the primary volume descriptor in sector 16 of 2048 bytes.
+fn iso9660(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskError> {
+    let Some(pvd) = read::<2048>(device, 16 * 2048)? else {
+        return Ok(None);
+    };
+    if pvd[..6] != *b"\x01CD001" {
+        return Ok(None);
+    }
+    let blocks = u64::from(u32le(&pvd, 80));
+    let block_size = u64::from(u16le(&pvd, 128));
+    let size = blocks * block_size;
+    Ok(Some(FilesystemFacts {
+        label: clean_label(&pvd[40..72]),
+        size: Some(size),
+        used: Some(size),
+        free: Some(0),
+        ..FilesystemFacts::named("ISO 9660")
+    }))
+}

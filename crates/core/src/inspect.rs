@@ -1,0 +1,173 @@
+//! What an image or a medium holds: table, partitions, file systems, boot modes, settings.
+
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
+use pinewrit_table::{Partition, PartitionTable, Problem, Scheme};
+use serde::Serialize;
+
+use crate::bootmode::{self, BiosBoot, BootModes};
+use crate::filesystem::{self, FilesystemFacts};
+use crate::intake::cloud_init::{self, SeedFacts};
+
+/// Everything that was found.
+#[derive(Clone, Debug, Serialize)]
+pub struct Inspection {
+    /// Size in bytes; `None` where an image's size is not known.
+    pub size: Option<u64>,
+    /// The partition table's scheme.
+    pub scheme: Option<SchemeFacts>,
+    /// The partitions in the order of their numbers.
+    pub partitions: Vec<PartitionFacts>,
+    /// A file system that spans the medium itself: without a table, or beside one as in hybrid
+    /// images.
+    pub filesystem: Option<FilesystemFacts>,
+    /// The boot modes that it serves.
+    pub boot: BootModes,
+    /// First-boot settings found on it.
+    pub settings: Option<SeedFacts>,
+    /// What is wrong with the table.
+    pub problems: Vec<String>,
+}
+
+/// Scheme and identifier of a table.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct SchemeFacts {
+    /// `MBR` or `GPT`.
+    pub kind: &'static str,
+    /// Disk signature or disk GUID.
+    pub id: String,
+}
+
+/// One partition and what is in it.
+#[derive(Clone, Debug, Serialize)]
+pub struct PartitionFacts {
+    /// Number as operating systems count.
+    pub number: u32,
+    /// The type in words.
+    pub kind: &'static str,
+    /// The type's code.
+    pub code: String,
+    /// First byte.
+    pub start: u64,
+    /// Length in bytes.
+    pub size: u64,
+    /// Marked active.
+    pub active: bool,
+    /// Name in the table.
+    pub name: Option<String>,
+    /// The file system in it; `None` if none is recognised or it was not looked at.
+    pub filesystem: Option<FilesystemFacts>,
+}
+
+impl PartitionFacts {
+    /// Where the partition lies.
+    pub fn range(&self) -> ByteRange {
+        ByteRange {
+            start: self.start,
+            end: self.start.saturating_add(self.size),
+        }
+    }
+}
+
+impl Inspection {
+    /// Whether neither a table nor a file system was found.
+    pub fn is_unknown(&self) -> bool {
+        self.scheme.is_none() && self.filesystem.is_none()
+    }
+
+    /// The partition that holds the byte at `offset`.
+    pub fn partition_at(&self, offset: u64) -> Option<&PartitionFacts> {
+        self.partitions.iter().find(|p| p.range().contains(offset))
+    }
+}
+
+/// Inspects a device. `size` is `None` for an image of unknown size.
+///
+/// Partitions that reach past what can be read are listed without a file system.
+///
+/// # Errors
+/// The device could not be read.
+pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection, DiskError> {
+    let table = PartitionTable::read(device)?;
+    let filesystem = filesystem::probe(device)?;
+    let mut inspection = Inspection {
+        size,
+        scheme: table.as_ref().map(|table| scheme_facts(&table.scheme)),
+        partitions: Vec::new(),
+        filesystem,
+        boot: BootModes::default(),
+        settings: None,
+        problems: Vec::new(),
+    };
+    let Some(table) = table else {
+        look_into(device, None, &mut inspection);
+        return Ok(inspection);
+    };
+    for partition in &table.partitions {
+        let window = Window::new(device, partition.range);
+        let filesystem = filesystem::probe(&window)?;
+        if filesystem.as_ref().is_some_and(FilesystemFacts::is_fat) {
+            look_into(&window, Some(partition.number), &mut inspection);
+        }
+        inspection
+            .partitions
+            .push(partition_facts(partition, filesystem));
+    }
+    if table.has_boot_code {
+        let active = table.partitions.iter().find(|p| p.active);
+        inspection.boot.bios = Some(BiosBoot {
+            active_partition: active.map(|p| p.number),
+        });
+    }
+    let told = |problem: &&Problem| size.is_some() || !needs_size(problem);
+    inspection.problems = table
+        .problems
+        .iter()
+        .filter(told)
+        .map(Problem::to_string)
+        .collect();
+    Ok(inspection)
+}
+
+/// Whether a problem is only one if the size is really known.
+fn needs_size(problem: &Problem) -> bool {
+    matches!(
+        problem,
+        Problem::PastEnd { .. } | Problem::BackupNotAtEnd { .. }
+    )
+}
+
+/// Looks into a FAT file system for loaders and settings.
+fn look_into(device: &dyn BlockDevice, partition: Option<u32>, inspection: &mut Inspection) {
+    let loaders = bootmode::uefi_loaders(device, partition);
+    inspection.boot.uefi.extend(loaders);
+    if inspection.settings.is_none() {
+        inspection.settings = cloud_init::find_seed(device, partition);
+    }
+}
+
+fn scheme_facts(scheme: &Scheme) -> SchemeFacts {
+    match scheme {
+        Scheme::Mbr { signature } => SchemeFacts {
+            kind: "MBR",
+            id: format!("{signature:08x}"),
+        },
+        Scheme::Gpt { disk_guid, .. } => SchemeFacts {
+            kind: "GPT",
+            id: disk_guid.to_string(),
+        },
+    }
+}
+
+fn partition_facts(partition: &Partition, filesystem: Option<FilesystemFacts>) -> PartitionFacts {
+    let name = partition.name.as_ref();
+    PartitionFacts {
+        number: partition.number,
+        kind: partition.kind.word(),
+        code: partition.kind.code(),
+        start: partition.range.start,
+        size: partition.range.len(),
+        active: partition.active,
+        name: name.map(|name| name.chars().map(filesystem::printable).collect()),
+        filesystem,
+    }
+}

@@ -1,0 +1,284 @@
+//! The stream of an image's chunks: one thread reads, one unpacks, one hashes, and the caller's
+//! thread takes the finished chunks in order.
+//!
+//! ```text
+//! read ──blocks──▶ unpack ──chunks──▶ hash ──chunks──▶ caller
+//!   └──blocks──▶ checksum                └── buffers go back ──┘
+//! ```
+//! All queues are bounded, so a slow medium holds back the reader, and memory stays the same
+//! whatever the image's size. A closed queue means "stop".
+
+use std::io::{self, Read};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::thread::{self, ScopedJoinHandle};
+
+use crossbeam_channel::{Receiver, Sender, bounded};
+use pinewrit_disk::{AlignedBuf, CHUNK_SIZE};
+use pinewrit_image::{ImageSource, Sha256Digest, StreamError};
+use sha2::{Digest, Sha256};
+
+use crate::Cancel;
+
+const BLOCK_SIZE: usize = 1 << 20;
+const BLOCKS_IN_FLIGHT: usize = 8;
+/// Chunk buffers in all queues together: 40 MiB.
+const BUFFERS: usize = 10;
+
+/// One chunk of the image, with the digest of its bytes.
+pub(crate) struct Chunk {
+    /// Position in the image, in chunks.
+    pub(crate) index: u64,
+    buffer: AlignedBuf,
+    len: usize,
+    /// BLAKE3 of the chunk's bytes.
+    pub(crate) digest: blake3::Hash,
+}
+
+impl Chunk {
+    /// The chunk's bytes; fewer than a whole chunk only at the image's end.
+    pub(crate) fn bytes(&self) -> &[u8] {
+        &self.buffer[..self.len]
+    }
+
+    /// Offset of its first byte in the image.
+    pub(crate) fn offset(&self) -> u64 {
+        self.index * CHUNK_SIZE as u64
+    }
+}
+
+/// What was learnt when the stream came to its end.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct StreamEnd {
+    /// Size of the image in bytes.
+    pub(crate) unpacked: u64,
+    /// SHA-256 of the packed source, if asked for.
+    pub(crate) checksum: Option<Sha256Digest>,
+}
+
+/// Why a stream ended early.
+#[derive(Debug)]
+pub(crate) enum Interrupted<E> {
+    /// The source is bad.
+    Source(StreamError),
+    /// The taker of the chunks gave up.
+    Taker(E),
+    /// Somebody asked to stop.
+    Cancelled,
+}
+
+/// Whether the packed source is to be hashed on its way.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum PackedChecksum {
+    Wanted,
+    NotWanted,
+}
+
+/// How many bytes of the packed source have been read.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct SourcePosition(Arc<AtomicU64>);
+
+impl SourcePosition {
+    pub(crate) fn get(&self) -> u64 {
+        self.0.load(Ordering::Relaxed)
+    }
+}
+
+type Block = Arc<Vec<u8>>;
+
+/// Streams `source` through its stages; `take` gets every chunk in order.
+///
+/// # Errors
+/// [`Interrupted`] says who ended it. Threads are all gone when this returns.
+pub(crate) fn stream_chunks<E>(
+    source: &ImageSource,
+    checksum: PackedChecksum,
+    position: &SourcePosition,
+    cancel: &Cancel,
+    mut take: impl FnMut(&Chunk) -> Result<(), E>,
+) -> Result<StreamEnd, Interrupted<E>> {
+    thread::scope(|scope| {
+        let (block_tx, block_rx) = bounded::<io::Result<Block>>(BLOCKS_IN_FLIGHT);
+        let (sum_tx, sum_rx) = bounded::<Block>(BLOCKS_IN_FLIGHT);
+        let (filled_tx, filled_rx) = bounded(BUFFERS);
+        let (chunk_tx, chunk_rx) = bounded::<Chunk>(BUFFERS);
+        let (free_tx, free_rx) = bounded::<AlignedBuf>(BUFFERS);
+        for _ in 0..BUFFERS {
+            // The queue has room for all buffers there are.
+            let _ = free_tx.send(AlignedBuf::new(CHUNK_SIZE));
+        }
+
+        let sum_tx = (checksum == PackedChecksum::Wanted).then_some(sum_tx);
+        let has_sum = sum_tx.is_some();
+        spawn(scope, "read", move || {
+            read(source, position, &block_tx, sum_tx.as_ref());
+        });
+        let sum = has_sum.then(|| spawn(scope, "checksum", move || checksum_blocks(&sum_rx)));
+        let unpacked = spawn(scope, "unpack", move || {
+            unpack(source, block_rx, &free_rx, &filled_tx)
+        });
+        spawn(scope, "hash", move || hash(&filled_rx, &chunk_tx));
+
+        for chunk in &chunk_rx {
+            if cancel.is_cancelled() {
+                return Err(Interrupted::Cancelled);
+            }
+            take(&chunk).map_err(Interrupted::Taker)?;
+            // Nobody may be left to take it at the end, which is fine.
+            let _ = free_tx.send(chunk.buffer);
+        }
+        drop(free_tx);
+        let unpacked = join(unpacked).map_err(|e| Interrupted::Source(StreamError::from_io(e)))?;
+        Ok(StreamEnd {
+            unpacked,
+            checksum: sum.map(join),
+        })
+    })
+}
+
+fn spawn<'scope, T: Send + 'scope>(
+    scope: &'scope thread::Scope<'scope, '_>,
+    name: &str,
+    work: impl FnOnce() -> T + Send + 'scope,
+) -> ScopedJoinHandle<'scope, T> {
+    thread::Builder::new()
+        .name(name.to_owned())
+        .spawn_scoped(scope, work)
+        .expect("the system gives a handful of threads")
+}
+
+/// A thread's result; its panic goes on in this thread.
+fn join<T>(handle: ScopedJoinHandle<'_, T>) -> T {
+    handle
+        .join()
+        .unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+}
+
+fn read(
+    source: &ImageSource,
+    position: &SourcePosition,
+    blocks: &Sender<io::Result<Block>>,
+    sums: Option<&Sender<Block>>,
+) {
+    let mut reader = source.packed_reader();
+    loop {
+        let mut block = Vec::with_capacity(BLOCK_SIZE);
+        let read = (&mut reader)
+            .take(BLOCK_SIZE as u64)
+            .read_to_end(&mut block);
+        if let Err(error) = read {
+            let _ = blocks.send(Err(error));
+            return;
+        }
+        if block.is_empty() {
+            return;
+        }
+        position
+            .0
+            .fetch_add(block.len() as u64, Ordering::Relaxed);
+        let block = Arc::new(block);
+        if sums.is_some_and(|sums| sums.send(Arc::clone(&block)).is_err())
+            || blocks.send(Ok(block)).is_err()
+        {
+            return;
+        }
+    }
+}
+
+fn checksum_blocks(blocks: &Receiver<Block>) -> Sha256Digest {
+    let mut hasher = Sha256::new();
+    for block in blocks {
+        hasher.update(block.as_slice());
+    }
+    Sha256Digest(hasher.finalize().into())
+}
+
+/// Unpacks into chunks; returns the image's size.
+fn unpack(
+    source: &ImageSource,
+    blocks: Receiver<io::Result<Block>>,
+    free: &Receiver<AlignedBuf>,
+    filled: &Sender<(u64, AlignedBuf, usize)>,
+) -> io::Result<u64> {
+    let rest = blocks.clone();
+    let mut image = source.unwrap(Box::new(BlockReader::new(blocks)))?;
+    let mut unpacked = 0;
+    for index in 0.. {
+        let Ok(mut buffer) = free.recv() else {
+            return Ok(unpacked);
+        };
+        let len = fill(&mut image, &mut buffer)?;
+        unpacked += len as u64;
+        if len > 0 && filled.send((index, buffer, len)).is_err() {
+            return Ok(unpacked);
+        }
+        if len < CHUNK_SIZE {
+            break;
+        }
+    }
+    // Whatever follows the image in the source belongs to its checksum.
+    rest.iter().try_for_each(|block| block.map(drop))?;
+    Ok(unpacked)
+}
+
+/// Reads until `buffer` is full or the stream ends.
+fn fill(stream: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
+    let mut len = 0;
+    while len < buffer.len() {
+        match stream.read(&mut buffer[len..]) {
+            Ok(0) => break,
+            Ok(more) => len += more,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(len)
+}
+
+fn hash(filled: &Receiver<(u64, AlignedBuf, usize)>, chunks: &Sender<Chunk>) {
+    for (index, buffer, len) in filled {
+        let digest = blake3::hash(&buffer[..len]);
+        let chunk = Chunk {
+            index,
+            buffer,
+            len,
+            digest,
+        };
+        if chunks.send(chunk).is_err() {
+            return;
+        }
+    }
+}
+
+/// The blocks of a queue as one stream.
+struct BlockReader {
+    blocks: Receiver<io::Result<Block>>,
+    current: Block,
+    used: usize,
+}
+
+impl BlockReader {
+    fn new(blocks: Receiver<io::Result<Block>>) -> Self {
+        Self {
+            blocks,
+            current: Block::default(),
+            used: 0,
+        }
+    }
+}
+
+impl Read for BlockReader {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.used == self.current.len() {
+            match self.blocks.recv() {
+                Ok(block) => self.current = block?,
+                Err(_) => return Ok(0),
+            }
+            self.used = 0;
+        }
+        let len = buffer.len().min(self.current.len() - self.used);
+        buffer[..len].copy_from_slice(&self.current[self.used..self.used + len]);
+        self.used += len;
+        Ok(len)
+    }
+}

@@ -1,0 +1,172 @@
+//! First-boot settings: read from TOML, checked completely, every mistake reported at once.
+
+mod document;
+mod hosts;
+mod network;
+mod password;
+mod regional;
+mod users;
+
+use std::fmt;
+use std::io;
+use std::path::Path;
+
+use document::{Document, Fields};
+pub use network::{Wired, Wireless, WirelessKey, WirelessNetwork};
+pub use password::{HashError, Password, Secret};
+pub use users::{Sudo, User};
+
+/// Settings in which no mistake was found.
+#[derive(Clone, Debug, Default)]
+pub struct CheckedSettings {
+    /// Host name, RFC 1123.
+    pub host_name: Option<String>,
+    /// IANA time zone.
+    pub time_zone: Option<String>,
+    /// Locale, such as `de_AT.UTF-8`.
+    pub locale: Option<String>,
+    /// XKB keyboard layout, such as `de`.
+    pub keyboard: Option<String>,
+    /// Users to make.
+    pub users: Vec<User>,
+    /// Whether the SSH server is to run; `None` leaves it as the image has it.
+    pub ssh_enabled: Option<bool>,
+    /// Whether the SSH server takes passwords; `None` leaves it as the image has it.
+    pub ssh_password_login: Option<bool>,
+    /// The wired network.
+    pub wired: Option<Wired>,
+    /// Wireless networks.
+    pub wireless: Option<Wireless>,
+    /// What is legal, but has burnt people.
+    pub warnings: Vec<Remark>,
+}
+
+/// A mistake or a warning, with its line in the settings file.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct Remark {
+    /// Line in the file, from 1.
+    pub line: usize,
+    /// What is wrong. Never holds a secret.
+    pub what: String,
+    /// What is right.
+    pub remedy: String,
+}
+
+impl fmt::Display for Remark {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "line {}: {}; {}", self.line, self.what, self.remedy)
+    }
+}
+
+/// All mistakes of a settings file, in the order of their lines.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{} mistakes in the settings", .0.len())]
+pub struct Mistakes(pub Vec<Remark>);
+
+/// Where secrets and key files come from.
+pub trait SecretSource {
+    /// The value of an environment variable.
+    fn variable(&self, name: &str) -> Option<String>;
+
+    /// The content of a text file.
+    ///
+    /// # Errors
+    /// The file could not be read.
+    fn file(&self, path: &Path) -> io::Result<String>;
+
+    /// Asks a person; `None` where there is nobody to ask.
+    ///
+    /// # Errors
+    /// The answer could not be read.
+    fn ask(&self, what: &str) -> io::Result<Option<String>>;
+}
+
+const TOP: &[&str] = &[
+    "hostname", "timezone", "locale", "keyboard", "users", "ssh", "wired", "wireless",
+];
+
+/// Reads and checks a settings file. Paths in it are relative to `folder`.
+///
+/// # Errors
+/// [`Mistakes`]: all of them, whatever their kind. A person is only asked for secrets when there
+/// are no mistakes to be found without.
+pub fn check(
+    text: &str,
+    folder: &Path,
+    secrets: &dyn SecretSource,
+) -> Result<CheckedSettings, Mistakes> {
+    let document = Document::new(text, folder, secrets);
+    let Some(root) = document.parse() else {
+        return Err(document.into_mistakes());
+    };
+    let top = Fields::new(&document, &root, 1, "the settings", TOP);
+    let mut settings = CheckedSettings {
+        host_name: top.checked("hostname", hosts::host_name),
+        time_zone: top.checked("timezone", regional::time_zone),
+        locale: top.checked("locale", regional::locale),
+        keyboard: top.checked("keyboard", regional::keyboard),
+        ..CheckedSettings::default()
+    };
+    settings.users = users::read(&document, &top);
+    read_ssh(&document, &top, &mut settings);
+    settings.wired = network::read_wired(&document, &top);
+    settings.wireless = network::read_wireless(&document, &top);
+    warn_of_missing(&document, &settings);
+
+    if document.has_mistakes() {
+        return Err(document.into_mistakes());
+    }
+    users::ask_passwords(&document, &mut settings.users);
+    network::ask_passphrases(&document, settings.wireless.as_mut());
+    if document.has_mistakes() {
+        return Err(document.into_mistakes());
+    }
+    settings.warnings = document.into_warnings();
+    Ok(settings)
+}
+
+fn read_ssh(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut CheckedSettings) {
+    let Some(ssh) = top.table("ssh", &["enabled", "password-login"]) else {
+        return;
+    };
+    settings.ssh_enabled = ssh.boolean("enabled").map(|at| at.value);
+    let password_login = ssh.boolean("password-login");
+    settings.ssh_password_login = password_login.as_ref().map(|at| at.value);
+    if settings.ssh_enabled == Some(false) && settings.ssh_password_login == Some(true) {
+        document.warn(
+            ssh.line(),
+            "SSH is off, but password login is on",
+            "set enabled = true, or leave password-login out",
+        );
+    }
+}
+
+/// Settings that would leave nobody a way in.
+fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings) {
+    if settings.host_name.is_none() {
+        document.warn(
+            1,
+            "no hostname: the unit keeps the image's, like every other",
+            "add hostname = \"larkfell-03\"",
+        );
+    }
+    if settings.users.is_empty() {
+        document.warn(
+            1,
+            "no users: whoever the image lets in, stays",
+            "add [[users]] with a name and ssh-keys",
+        );
+    }
+    let only_passwords = !settings.users.is_empty()
+        && settings.users.iter().all(|user| user.ssh_keys.is_empty());
+    if only_passwords && settings.ssh_password_login != Some(true) {
+        document.warn(
+            1,
+            "no user has an SSH key, and SSH takes no passwords",
+            "add ssh-keys to a user, or password-login = true under [ssh]",
+        );
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,166 @@
+//! Comparing a medium with an image, byte by byte.
+
+use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError};
+use pinewrit_image::{ImageSource, StreamError};
+use serde::Serialize;
+
+use crate::pipeline::{Chunk, Interrupted, PackedChecksum, SourcePosition, stream_chunks};
+use crate::{Cancel, Observer, Progress, Stage};
+
+/// What a comparison came to.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Comparison {
+    /// Bytes of the image, all of which were compared.
+    pub compared: u64,
+    /// Chunks in which something differs.
+    pub differing_chunks: u64,
+    /// Bytes that differ.
+    pub differing_bytes: u64,
+    /// Runs of differing chunks: from the first to the last differing byte of each.
+    pub differences: Vec<Difference>,
+}
+
+/// A run of neighbouring chunks that differ.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Difference {
+    /// First differing byte.
+    pub start: u64,
+    /// One past the last differing byte.
+    pub end: u64,
+    /// How many chunks it touches.
+    pub chunks: u64,
+}
+
+/// Runs of differences that are kept; more are only counted.
+const MAX_DIFFERENCES: usize = 1000;
+
+impl Comparison {
+    /// Whether the medium holds exactly the image.
+    pub fn is_equal(&self) -> bool {
+        self.differing_chunks == 0
+    }
+
+    fn add(&mut self, chunk: u64, start: u64, end: u64, bytes: u64) {
+        self.differing_chunks += 1;
+        self.differing_bytes += bytes;
+        if let Some(last) = self.differences.last_mut()
+            && last.end.div_ceil(CHUNK_SIZE as u64) == chunk
+        {
+            last.end = end;
+            last.chunks += 1;
+        } else if self.differences.len() < MAX_DIFFERENCES {
+            self.differences.push(Difference {
+                start,
+                end,
+                chunks: 1,
+            });
+        }
+    }
+}
+
+/// Why a comparison could not be made.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum VerifyError {
+    /// The image is larger than the medium, so it cannot be on it.
+    #[error("the image is larger than the medium with its {medium} bytes")]
+    TooLarge {
+        /// Size of the medium in bytes.
+        medium: u64,
+    },
+    /// The source is bad.
+    #[error("the source is bad")]
+    Source(#[source] StreamError),
+    /// The medium could not be read.
+    #[error("the medium could not be read")]
+    Disk(#[from] DiskError),
+    /// Somebody asked to stop.
+    #[error("stopped")]
+    Cancelled,
+}
+
+/// Compares the first bytes of `medium` with the image in `source`.
+///
+/// # Errors
+/// [`VerifyError`]. Differences are no error; they are in the [`Comparison`].
+pub fn verify(
+    source: &ImageSource,
+    medium: &dyn BlockDevice,
+    observer: &dyn Observer,
+    cancel: &Cancel,
+) -> Result<Comparison, VerifyError> {
+    let total = source.unpacked_size().exact();
+    let too_large = || VerifyError::TooLarge {
+        medium: medium.size(),
+    };
+    if total.is_some_and(|total| total > medium.size()) {
+        return Err(too_large());
+    }
+    observer.stage(Stage::Compare, total);
+    medium.forget_cache(ByteRange {
+        start: 0,
+        end: medium.size(),
+    });
+    let mut comparison = Comparison::default();
+    let mut back = AlignedBuf::new(CHUNK_SIZE);
+    let position = SourcePosition::default();
+    let take = |chunk: &Chunk| {
+        let expected = chunk.bytes();
+        let found = &mut back[..expected.len()];
+        medium
+            .read_at(chunk.offset(), found)
+            .map_err(|error| match error {
+                DiskError::PastEnd { .. } => too_large(),
+                error => error.into(),
+            })?;
+        compare_chunk(chunk, found, &mut comparison);
+        observer.progress(Progress {
+            done: chunk.offset() + expected.len() as u64,
+            total,
+            source_done: position.get(),
+            source_total: source.packed_size(),
+        });
+        Ok(())
+    };
+    let end = stream_chunks(source, PackedChecksum::NotWanted, &position, cancel, take);
+    comparison.compared = end
+        .map_err(|e| match e {
+            Interrupted::Source(error) => VerifyError::Source(error),
+            Interrupted::Taker(error) => error,
+            Interrupted::Cancelled => VerifyError::Cancelled,
+        })?
+        .unpacked;
+    Ok(comparison)
+}
+
+fn compare_chunk(chunk: &Chunk, found: &[u8], comparison: &mut Comparison) {
+    let expected = chunk.bytes();
+    if expected == found {
+        return;
+    }
+    let differs = |(a, b): (&u8, &u8)| a != b;
+    let mut pairs = expected.iter().zip(found);
+    let first = pairs.clone().position(differs).unwrap_or(0) as u64;
+    let last = pairs.clone().rposition(differs).unwrap_or(0) as u64;
+    let bytes = pairs.by_ref().filter(|(a, b)| a != b).count() as u64;
+    let start = chunk.offset();
+    comparison.add(chunk.index, start + first, start + last + 1, bytes);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn neighbouring_chunks_make_one_difference() {
+        let chunk = CHUNK_SIZE as u64;
+        let mut comparison = Comparison::default();
+        comparison.add(3, 3 * chunk + 5, 4 * chunk, 10);
+        comparison.add(4, 4 * chunk, 4 * chunk + 1, 1);
+        comparison.add(6, 6 * chunk + 1, 6 * chunk + 2, 1);
+        let runs: Vec<_> = comparison.differences.iter().map(|d| d.chunks).collect();
+        assert_eq!(runs, [2, 1]);
+        assert_eq!(comparison.differing_bytes, 12);
+        assert!(!comparison.is_equal());
+    }
+}
