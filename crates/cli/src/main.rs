@@ -1,1 +1,17 @@
-fn main() {}
+//! Pinewrit's command line: arguments in, words and exit codes out.
+
+mod args;
+mod commands;
+mod exit;
+mod explain;
+mod message;
+mod secrets;
+mod ui;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    commands::run(args::Args::parse()).into()
+}

@@ -1,8 +1,6 @@
 //! Putting first-boot settings on a medium: found, gathered in an overlay, then committed as one.
 
-use pinewrit_disk::{
-    BlockDevice, ByteRange, CommitError, DiskError, Overlay, UndoLog, Window,
-};
+use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, UndoLog, Window};
 use pinewrit_table::PartitionTable;
 use serde::Serialize;
 use similar::TextDiff;

@@ -173,9 +173,7 @@ fn read(
         if block.is_empty() {
             return;
         }
-        position
-            .0
-            .fetch_add(block.len() as u64, Ordering::Relaxed);
+        position.0.fetch_add(block.len() as u64, Ordering::Relaxed);
         let block = Arc::new(block);
         if sums.is_some_and(|sums| sums.send(Arc::clone(&block)).is_err())
             || blocks.send(Ok(block)).is_err()

@@ -1,6 +1,7 @@
 //! Copy-on-write over a device: changes are gathered in memory and committed as one, or dropped.
 
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::sync::{Mutex, MutexGuard};
 
 use crate::device::{Operation, check_range};
@@ -265,17 +266,18 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
         check_range(Operation::Write, offset, data.len(), self.size())?;
         let mut blocks = self.lock();
         for_each_block(offset, data.len(), |index, within, part| {
-            if !blocks.contains_key(&index) {
-                let mut block = vec![0; self.block_len(index)].into_boxed_slice();
-                if part.len() < block.len() {
-                    self.below
-                        .read_at(index * OVERLAY_BLOCK as u64, &mut block)?;
+            let block = match blocks.entry(index) {
+                Entry::Occupied(known) => known.into_mut(),
+                Entry::Vacant(new) => {
+                    let mut block = vec![0; self.block_len(index)].into_boxed_slice();
+                    if part.len() < block.len() {
+                        self.below
+                            .read_at(index * OVERLAY_BLOCK as u64, &mut block)?;
+                    }
+                    new.insert(block)
                 }
-                blocks.insert(index, block);
-            }
-            if let Some(block) = blocks.get_mut(&index) {
-                block[within..within + part.len()].copy_from_slice(&data[part]);
-            }
+            };
+            block[within..within + part.len()].copy_from_slice(&data[part]);
             Ok(())
         })
     }

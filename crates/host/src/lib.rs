@@ -12,7 +12,7 @@ mod sysfs;
 mod verdict;
 
 pub use error::MediumError;
-pub use medium::{Medium, MediumKind, Target};
+pub use medium::{Medium, MediumKind, Target, logical_sector};
 pub use mounts::Mount;
 pub use rescan::{Rescan, rescan_partitions};
 pub use sysfs::{BlockName, SystemRoots};

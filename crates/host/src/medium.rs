@@ -47,6 +47,12 @@ pub enum Target {
     },
 }
 
+/// The logical sector size of an open block device; 512 bytes for everything else.
+pub fn logical_sector(file: &File) -> SectorSize {
+    let found = rustix::fs::ioctl_blksszget(file).ok();
+    found.and_then(SectorSize::new).unwrap_or(SectorSize::B512)
+}
+
 impl Medium {
     /// The medium's name without folders, for messages.
     pub fn name(&self) -> String {
@@ -68,13 +74,7 @@ impl Medium {
         let size = file
             .seek(SeekFrom::End(0))
             .map_err(|e| opening_failed(path, e))?;
-        let sector = match kind {
-            MediumKind::CardFile => None,
-            MediumKind::BlockDevice => rustix::fs::ioctl_blksszget(&file)
-                .ok()
-                .and_then(SectorSize::new),
-        };
-        let sector = sector.unwrap_or(SectorSize::B512);
+        let sector = logical_sector(&file);
         Ok(Self {
             device: FileDevice::new(file, size, sector, CacheUse::Direct),
             kind,

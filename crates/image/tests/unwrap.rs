@@ -1,5 +1,7 @@
 //! Images through every wrapping, whole, in several streams, cut and damaged.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 

@@ -1,5 +1,7 @@
 //! Tables as they are met on media, whole and damaged.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, SectorSize};
 use pinewrit_table::{Mbr, MbrEntry, PartitionTable, Problem, Scheme, TableCopy, Uuid};
 use proptest::prelude::*;

@@ -69,7 +69,12 @@ fn table() -> [u8; 512] {
     Mbr {
         has_boot_code: false,
         signature: 0x1a4b_fe11,
-        entries: [entry(0x0e, true, BOOT), entry(0x83, false, ROOT), None, None],
+        entries: [
+            entry(0x0e, true, BOOT),
+            entry(0x83, false, ROOT),
+            None,
+            None,
+        ],
     }
     .to_bytes()
 }

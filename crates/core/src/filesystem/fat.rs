@@ -222,7 +222,10 @@ fn count_zero_entries(piece: &[u8], width: FatWidth, limit: u64) -> (u64, u64) {
         }
         FatWidth::Fat16 => {
             let entries = piece.chunks_exact(2).take(limit);
-            (entries.clone().filter(|e| **e == [0, 0]).count(), entries.len())
+            (
+                entries.clone().filter(|e| **e == [0, 0]).count(),
+                entries.len(),
+            )
         }
         FatWidth::Fat32 => {
             let entries = piece.chunks_exact(4).take(limit);

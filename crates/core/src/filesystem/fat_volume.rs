@@ -55,15 +55,15 @@ impl<'a> FatVolume<'a> {
     ///
     /// # Errors
     /// [`VolumeError`].
-    pub fn open(
-        device: &'a dyn BlockDevice,
-        geometry: &FatGeometry,
-    ) -> Result<Self, VolumeError> {
+    pub fn open(device: &'a dyn BlockDevice, geometry: &FatGeometry) -> Result<Self, VolumeError> {
         let failed = |source| VolumeError::Io {
             path: "/".into(),
             source,
         };
-        if !geometry.root_is_sound(device).map_err(|e| failed(e.into()))? {
+        if !geometry
+            .root_is_sound(device)
+            .map_err(|e| failed(e.into()))?
+        {
             return Err(VolumeError::Damaged {
                 what: "the root directory's cluster chain does not end",
             });
@@ -128,7 +128,9 @@ impl<'a> FatVolume<'a> {
             file => file.map_err(&failed)?,
         };
         let mut content = Vec::new();
-        file.take(limit).read_to_end(&mut content).map_err(&failed)?;
+        file.take(limit)
+            .read_to_end(&mut content)
+            .map_err(&failed)?;
         Ok(Some(content))
     }
 
@@ -138,11 +140,15 @@ impl<'a> FatVolume<'a> {
     /// [`VolumeError::Full`] if there is no room, and others.
     pub fn write(&self, path: &str, content: &[u8]) -> Result<(), VolumeError> {
         self.check_folder(&self.inner.root_dir())?;
-        let result = self.inner.root_dir().create_file(path).and_then(|mut file| {
-            file.truncate()?;
-            file.write_all(content)?;
-            file.flush()
-        });
+        let result = self
+            .inner
+            .root_dir()
+            .create_file(path)
+            .and_then(|mut file| {
+                file.truncate()?;
+                file.write_all(content)?;
+                file.flush()
+            });
         result.map_err(|source| match source.kind() {
             io::ErrorKind::WriteZero | io::ErrorKind::StorageFull => VolumeError::Full {
                 path: path.to_owned(),

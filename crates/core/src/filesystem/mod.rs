@@ -105,7 +105,13 @@ fn u32le(bytes: &[u8], offset: usize) -> u32 {
 
 fn hex_groups(bytes: &[u8; 16]) -> String {
     let hex = hex::encode(bytes);
-    let groups = [&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]];
+    let groups = [
+        &hex[..8],
+        &hex[8..12],
+        &hex[12..16],
+        &hex[16..20],
+        &hex[20..],
+    ];
     groups.join("-")
 }
 
@@ -115,7 +121,10 @@ mod tests {
 
     #[test]
     fn labels_cannot_command_a_terminal() {
-        assert_eq!(clean_label(b"HUT\x1b[31m  "), Some("HUT\u{fffd}[31m".into()));
+        assert_eq!(
+            clean_label(b"HUT\x1b[31m  "),
+            Some("HUT\u{fffd}[31m".into())
+        );
         assert_eq!(clean_label(b"   \0rest"), None);
     }
 }

@@ -72,12 +72,7 @@ impl<'t> Document<'t> {
         self.secrets.file(&self.folder.join(path))
     }
 
-    pub(super) fn mistake(
-        &self,
-        line: usize,
-        what: impl Into<String>,
-        remedy: impl Into<String>,
-    ) {
+    pub(super) fn mistake(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
         self.mistakes.borrow_mut().push(remark(line, what, remedy));
     }
 

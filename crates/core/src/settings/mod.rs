@@ -157,8 +157,8 @@ fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings) {
             "add [[users]] with a name and ssh-keys",
         );
     }
-    let only_passwords = !settings.users.is_empty()
-        && settings.users.iter().all(|user| user.ssh_keys.is_empty());
+    let only_passwords =
+        !settings.users.is_empty() && settings.users.iter().all(|user| user.ssh_keys.is_empty());
     if only_passwords && settings.ssh_password_login != Some(true) {
         document.warn(
             1,

@@ -144,7 +144,10 @@ fn read_gateway(
             "the gateway is the router's address",
         );
     } else if !addresses.iter().any(|net| net.contains(&gateway)) {
-        let nets: Vec<_> = addresses.iter().map(|net| net.trunc().to_string()).collect();
+        let nets: Vec<_> = addresses
+            .iter()
+            .map(|net| net.trunc().to_string())
+            .collect();
         document.mistake(
             at.line,
             format!("the gateway {gateway} is outside of {}", nets.join(" and ")),

@@ -138,12 +138,7 @@ pub(super) fn ask(document: &Document<'_>, line: usize, what: &str) -> Option<Se
 }
 
 /// Warns of a password that is short, common, or easy to guess from the other settings.
-pub(super) fn warn_if_weak(
-    document: &Document<'_>,
-    line: usize,
-    user: &str,
-    password: &Secret,
-) {
+pub(super) fn warn_if_weak(document: &Document<'_>, line: usize, user: &str, password: &Secret) {
     let text = password.reveal();
     let length = text.chars().count();
     let guesses = zxcvbn::zxcvbn(text, &[user]);
@@ -154,7 +149,11 @@ pub(super) fn warn_if_weak(
     } else {
         return;
     };
-    document.warn(line, what, "take twelve or more characters nobody else uses");
+    document.warn(
+        line,
+        what,
+        "take twelve or more characters nobody else uses",
+    );
 }
 
 /// A hash in crypt(5) form: `$id$…`, of a kind that systems in use take.

@@ -91,7 +91,11 @@ pub(super) fn ask_passwords(document: &Document<'_>, users: &mut [User]) {
 fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
     let before = fields.string("name");
     if before.is_none() {
-        document.mistake(fields.line(), "a user without a name", "add name = \"warden\"");
+        document.mistake(
+            fields.line(),
+            "a user without a name",
+            "add name = \"warden\"",
+        );
     }
     let name = before.and_then(|at| document.accept(at.line, user_name(&at.value)));
     let shown = name.clone().unwrap_or_default();
@@ -127,11 +131,7 @@ fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
     })
 }
 
-fn read_password(
-    document: &Document<'_>,
-    fields: &Fields<'_, '_>,
-    user: &str,
-) -> Option<Password> {
+fn read_password(document: &Document<'_>, fields: &Fields<'_, '_>, user: &str) -> Option<Password> {
     let given: Vec<_> = KEYS[2..6].iter().filter(|key| fields.has(key)).collect();
     if let [first, second, ..] = given[..] {
         document.mistake(
@@ -223,8 +223,13 @@ fn public_key(line: &str) -> Result<String, Wrong> {
 }
 
 fn rsa_bits(key: &PublicKey) -> usize {
-    let modulus = key.key_data().rsa().and_then(|rsa| rsa.n.as_positive_bytes());
-    modulus.map_or(0, |n| n.len() * 8 - n.first().map_or(0, |b| b.leading_zeros() as usize))
+    let modulus = key
+        .key_data()
+        .rsa()
+        .and_then(|rsa| rsa.n.as_positive_bytes());
+    modulus.map_or(0, |n| {
+        n.len() * 8 - n.first().map_or(0, |b| b.leading_zeros() as usize)
+    })
 }
 
 /// A name that `useradd` takes, and that no system account has.

@@ -146,7 +146,13 @@ pub fn write(
 
     let verifying = Instant::now();
     if options.verify {
-        readback::verify(medium, &written.digests, written.image_bytes, observer, cancel)?;
+        readback::verify(
+            medium,
+            &written.digests,
+            written.image_bytes,
+            observer,
+            cancel,
+        )?;
     }
     let mut verify_seconds = verifying.elapsed();
 
@@ -274,8 +280,7 @@ fn finish(
     let configured = match options.settings {
         Some(settings) => {
             observer.stage(Stage::Configure, None);
-            let changes =
-                configure::apply(&overlay, settings).map_err(WriteError::Configure)?;
+            let changes = configure::apply(&overlay, settings).map_err(WriteError::Configure)?;
             Some(changes.report)
         }
         None => None,

@@ -128,9 +128,8 @@ pub(crate) fn find_seed(device: &dyn BlockDevice, partition: Option<u32>) -> Opt
     let meta_data = volume.read(META_DATA, MAX_FILE).ok()??;
     let user_data = parse_user_data(std::str::from_utf8(&user_data).ok()?)?;
     let names: MetaNames = serde_saphyr::from_slice(&meta_data).unwrap_or_default();
-    let clean = |text: String| -> String {
-        text.chars().map(crate::filesystem::printable).collect()
-    };
+    let clean =
+        |text: String| -> String { text.chars().map(crate::filesystem::printable).collect() };
     let users = user_data.users.into_iter().flatten();
     Some(SeedFacts {
         intake: "cloud-init",
@@ -170,7 +169,12 @@ fn parse_user_data(text: &str) -> Option<FoundUserData> {
 /// Hides hashes and keys in a seed file, for showing it. Works on any text: everything after such
 /// a key on its line is hidden.
 pub(crate) fn redact(content: &str) -> String {
-    const HIDDEN: &[&str] = &["passwd:", "hashed_passwd:", "plain_text_passwd:", "password:"];
+    const HIDDEN: &[&str] = &[
+        "passwd:",
+        "hashed_passwd:",
+        "plain_text_passwd:",
+        "password:",
+    ];
     let redact_line = |line: &str| {
         let trimmed = line.trim_start_matches([' ', '-', '"', '\'']);
         let bare = trimmed.replace(['"', '\''], "");

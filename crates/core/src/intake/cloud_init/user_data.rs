@@ -121,6 +121,7 @@ fn country_file(settings: &CheckedSettings) -> Option<FileEntry> {
 /// The service is called `ssh` on Debian and its kin, `sshd` elsewhere.
 fn ssh_command(enabled: Option<bool>) -> Option<Vec<String>> {
     let verb = if enabled? { "enable" } else { "disable" };
-    let command = format!("systemctl {verb} --now ssh.service || systemctl {verb} --now sshd.service");
+    let command =
+        format!("systemctl {verb} --now ssh.service || systemctl {verb} --now sshd.service");
     Some(vec!["sh".into(), "-c".into(), command])
 }

@@ -1,0 +1,163 @@
+//! The arguments. The order of the commands is the order of the work.
+
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum, ValueHint};
+
+use crate::ui::units;
+
+/// Prepares boot media for single-board computers: checked, written, verified, configured
+#[derive(Debug, Parser)]
+#[command(
+    version,
+    disable_help_subcommand = true,
+    after_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
+                  5 medium bad, 6 differences found, 7 settings invalid, 130 interrupted"
+)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// What every command takes.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Global {
+    /// Print one JSON object a line on stdout: events, then the result
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// When to use colours
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: ColorWhen,
+    /// Say nothing but the result and errors
+    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// Say more
+    #[arg(short, long, global = true)]
+    pub(crate) verbose: bool,
+}
+
+/// When to use colours.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum ColorWhen {
+    /// On a terminal, unless NO_COLOR is set
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Inspect(InspectArgs),
+    Write(WriteArgs),
+    Verify(VerifyArgs),
+    Configure(ConfigureArgs),
+    Demo(DemoArgs),
+}
+
+/// Show what an image or a medium holds
+///
+/// Tells wrapping, sizes, partitions, file systems and the boot modes that it serves. Reads no
+/// more of a packed image than needed, and writes nothing.
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Examples:\n  \
+    pinewrit inspect larkfell-os.img.xz\n  \
+    pinewrit inspect /dev/sdx")]
+pub(crate) struct InspectArgs {
+    /// Image in any wrapping, card file or block device
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath)]
+    pub(crate) source: PathBuf,
+}
+
+/// Write an image to a medium and verify it
+///
+/// Checks the source and the medium first, then writes, reads everything back past the cache,
+/// puts the settings on it, and writes the first chunk last: until then the medium has no
+/// partition table, so nothing half done looks done.
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Examples:\n  \
+    pinewrit write larkfell-os.img.xz --to /dev/sdx\n  \
+    pinewrit write larkfell-os.img.xz --to card.img --size 8GB --settings hut-03.toml")]
+pub(crate) struct WriteArgs {
+    /// Image in any wrapping
+    #[arg(value_name = "IMAGE", value_hint = ValueHint::FilePath)]
+    pub(crate) image: PathBuf,
+    /// Block device or card file to write
+    #[arg(long, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
+    pub(crate) to: PathBuf,
+    /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
+    #[arg(long, value_parser = units::parse_size)]
+    pub(crate) size: Option<u64>,
+    /// sha256:HEX, or a checksum file; else one beside the image is used
+    #[arg(long, value_name = "CHECKSUM")]
+    pub(crate) checksum: Option<String>,
+    /// First-boot settings to put on the medium
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub(crate) settings: Option<PathBuf>,
+    /// Do not read back what was written
+    #[arg(long)]
+    pub(crate) no_verify: bool,
+    /// Check and show everything, write nothing
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
+/// Compare a medium with an image
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Example:\n  \
+    pinewrit verify /dev/sdx --image larkfell-os.img.xz")]
+pub(crate) struct VerifyArgs {
+    /// Block device or card file to read
+    #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
+    pub(crate) medium: PathBuf,
+    /// Image that should be on it, in any wrapping
+    #[arg(long, value_name = "IMAGE", value_hint = ValueHint::FilePath)]
+    pub(crate) image: PathBuf,
+}
+
+/// Put first-boot settings on a medium that is already written
+///
+/// The settings are checked completely first. All changes go on the medium as one, or not at all;
+/// doing it twice changes nothing more.
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Examples:\n  \
+    pinewrit configure card.img --settings hut-03.toml --dry-run\n  \
+    pinewrit configure /dev/sdx --settings hut-03.toml")]
+pub(crate) struct ConfigureArgs {
+    /// Block device or card file to change
+    #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
+    pub(crate) medium: PathBuf,
+    /// First-boot settings
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub(crate) settings: PathBuf,
+    /// Show which files would change, and how; change nothing
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
+/// Run a full example with made-up data, in a folder of its own
+#[derive(Debug, ClapArgs)]
+pub(crate) struct DemoArgs {
+    /// Folder to work in; must be empty or absent (default: a new temporary one, removed after)
+    #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
+    pub(crate) dir: Option<PathBuf>,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_arguments_do_not_contradict_each_other() {
+        super::Args::command().debug_assert();
+    }
+}

@@ -1,0 +1,200 @@
+//! `pinewrit configure MEDIUM --settings FILE`
+
+use std::path::{Path, PathBuf};
+
+use pinewrit_core::configure::{ChangeKind, ConfigureReport, prepare};
+use pinewrit_disk::{UndoLog, UndoOutcome};
+use pinewrit_host::{Medium, SystemRoots, Target};
+use serde::Serialize;
+
+use super::{Outcome, settings};
+use crate::args::ConfigureArgs;
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::{Answer, Ui, style};
+
+#[derive(Serialize)]
+struct ConfigureEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    medium: String,
+    dry_run: bool,
+    #[serde(flatten)]
+    report: &'a ConfigureReport,
+}
+
+pub(crate) fn run(ui: &Ui, args: &ConfigureArgs) -> Outcome {
+    let checked = settings::read(ui, &args.settings)?;
+    let medium = open(args)?;
+    let name = medium.name();
+    let undo = UndoLog::new(undo_path(&args.medium));
+    if !args.dry_run {
+        finish_interrupted(ui, &medium, &undo)?;
+    }
+    let prepared =
+        prepare(&medium.device, &checked).map_err(|e| explain::configure_error(&name, &e))?;
+    let report = prepared.report().clone();
+    if !args.dry_run && !report.is_unchanged() {
+        confirm(ui, args, &report)?;
+        if let Some(folder) = undo.path().parent() {
+            // Where this fails, writing the undo file will say so.
+            let _ = std::fs::create_dir_all(folder);
+        }
+        prepared
+            .commit(Some(&undo))
+            .map_err(|e| explain::commit_error(&name, &e))?;
+    }
+    ui.event(&ConfigureEvent {
+        event: "result",
+        command: "configure",
+        medium: args.medium.display().to_string(),
+        dry_run: args.dry_run,
+        report: &report,
+    });
+    ui.result(match args.dry_run {
+        true => dry_run_text(&name, &report),
+        false => done_text(&name, &settings::brief(&checked), &report),
+    });
+    Ok(())
+}
+
+fn open(args: &ConfigureArgs) -> Result<Medium, Message> {
+    if args.dry_run {
+        return Medium::open_for_reading(&args.medium).map_err(|e| explain::medium_error(&e));
+    }
+    Target::open(&SystemRoots::default(), &args.medium, None)
+        .and_then(Target::into_medium)
+        .map_err(|e| match e {
+            pinewrit_host::MediumError::Missing { path } => Message::new(
+                Exit::Usage,
+                format!("there is no medium {}", path.display()),
+            )
+            .remedy("pinewrit write IMAGE --to it first"),
+            e => explain::medium_error(&e),
+        })
+}
+
+/// Files that somebody else may have made are only replaced when asked to.
+fn confirm(ui: &Ui, args: &ConfigureArgs, report: &ConfigureReport) -> Outcome {
+    let changed = |file: &&pinewrit_core::configure::FileChange| file.kind == ChangeKind::Changed;
+    let replaced: Vec<_> = report.files.iter().filter(changed).collect();
+    if replaced.is_empty() || args.yes {
+        return Ok(());
+    }
+    let names: Vec<_> = replaced.iter().map(|file| file.path.as_str()).collect();
+    let question = format!("Replace {} on the medium?", names.join(", "));
+    match ui.ask(question) {
+        Answer::Yes => Ok(()),
+        Answer::No => Err(Message::new(Exit::Refused, "nothing was changed")),
+        Answer::NobodyToAsk => Err(Message::new(
+            Exit::Refused,
+            "there are settings on this medium already, and nobody to ask",
+        )
+        .fact("replaced", names.join(", "))
+        .remedy("--yes replaces them; --dry-run shows how")),
+    }
+}
+
+/// Takes back what a `configure` that was killed had begun.
+fn finish_interrupted(ui: &Ui, medium: &Medium, undo: &UndoLog) -> Outcome {
+    let style = style::WARNING;
+    match undo.roll_back(&medium.device) {
+        Ok(UndoOutcome::RolledBack(bytes)) if bytes > 0 => ui.say(format!(
+            "{style}note:{style:#} an earlier configure was interrupted; {bytes} bytes were put back\n"
+        )),
+        Ok(_) => {}
+        Err(error) => return Err(explain::undo_error(&error)),
+    }
+    Ok(())
+}
+
+/// The undo file of a medium, in the state folder, by the medium's full path.
+fn undo_path(medium: &Path) -> PathBuf {
+    let full = std::fs::canonicalize(medium).unwrap_or_else(|_| medium.to_owned());
+    let safe: String = full
+        .to_string_lossy()
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() { c } else { '_' })
+        .rev()
+        .take(180)
+        .collect();
+    let safe: String = safe.chars().rev().collect();
+    state_folder().join(format!("{safe}.undo"))
+}
+
+/// The XDG state folder, or a temporary one for users without a home.
+fn state_folder() -> PathBuf {
+    let absolute = |path: PathBuf| path.is_absolute().then_some(path);
+    let variable = |name: &str| std::env::var_os(name).map(PathBuf::from).and_then(absolute);
+    variable("XDG_STATE_HOME")
+        .or_else(|| variable("HOME").map(|home| home.join(".local/state")))
+        .unwrap_or_else(std::env::temp_dir)
+        .join("pinewrit")
+}
+
+fn place(report: &ConfigureReport) -> String {
+    match report.partition {
+        Some(number) => format!("{} seed on partition {number}", report.intake),
+        None => format!("{} seed", report.intake),
+    }
+}
+
+/// What became of the files: `user-data and meta-data new`.
+pub(super) fn files(report: &ConfigureReport) -> String {
+    let mut parts = Vec::new();
+    for (kind, word) in [
+        (ChangeKind::New, "new"),
+        (ChangeKind::Changed, "replaced"),
+        (ChangeKind::Same, "as it was"),
+    ] {
+        let of_kind = report.files.iter().filter(|file| file.kind == kind);
+        let names: Vec<_> = of_kind
+            .map(|file| file.path.trim_start_matches('/'))
+            .collect();
+        if !names.is_empty() {
+            parts.push(format!("{} {word}", names.join(", ")));
+        }
+    }
+    format!("{}: {}", place(report), parts.join("; "))
+}
+
+fn done_text(name: &str, brief: &str, report: &ConfigureReport) -> String {
+    let (good, dim) = (style::GOOD, style::DIM);
+    match report.is_unchanged() {
+        true => format!("{good}unchanged:{good:#} {name} has these settings already: {brief}\n"),
+        false => format!(
+            "{good}done:{good:#} {name} is configured: {brief}\n  {dim}files    {dim:#} {}\n",
+            files(report)
+        ),
+    }
+}
+
+fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
+    let strong = style::STRONG;
+    let mut text = match report.is_unchanged() {
+        true => format!("{strong}{name}{strong:#} has these settings already (--dry-run)\n"),
+        false => format!(
+            "{strong}{name}{strong:#} would change like this; nothing was changed (--dry-run)\n"
+        ),
+    };
+    text += &format!("  {}\n", files(report));
+    for file in &report.files {
+        if file.kind == ChangeKind::Same {
+            continue;
+        }
+        text += &format!("\n{strong}{}{strong:#}\n", file.path);
+        if file.diff.is_empty() {
+            text += "  only hidden values change\n";
+        }
+        for line in file.diff.lines() {
+            let color = match line.as_bytes().first() {
+                Some(b'+') => style::ADDED,
+                Some(b'-') => style::REMOVED,
+                _ => style::DIM,
+            };
+            text += &format!("  {color}{line}{color:#}\n");
+        }
+    }
+    text
+}

@@ -1,0 +1,180 @@
+//! What is on a medium or in an image, in words: shared by the commands that show it.
+
+use comfy_table::presets::NOTHING;
+use comfy_table::{Cell, CellAlignment, Table};
+use pinewrit_core::inspect::{Inspection, PartitionFacts};
+use pinewrit_core::{BootModes, UefiLoader};
+use pinewrit_image::{ImageSource, UnpackedSize};
+
+use crate::ui::{map, style, units};
+
+/// Rows of names and values, aligned.
+#[derive(Default)]
+pub(crate) struct Facts(Vec<(String, String)>);
+
+impl Facts {
+    pub(crate) fn add(&mut self, name: &str, value: impl Into<String>) {
+        self.0.push((name.to_owned(), value.into()));
+    }
+
+    pub(crate) fn to_text(&self) -> String {
+        let dim = style::DIM;
+        let rows = self.0.iter();
+        rows.map(|(name, value)| format!("  {dim}{name:<9}{dim:#} {value}\n"))
+            .collect()
+    }
+}
+
+/// The layers in words: `xz, 12.61 MB packed`.
+pub(crate) fn wrapping(source: &ImageSource) -> String {
+    let layers: Vec<_> = source.layers().iter().map(ToString::to_string).collect();
+    let packed = units::size(source.packed_size());
+    match layers[..] {
+        [] => "none".to_owned(),
+        _ => format!("{}, {packed} packed", layers.join(" around ")),
+    }
+}
+
+/// The unpacked size in words.
+pub(crate) fn unpacked(size: UnpackedSize) -> String {
+    match size {
+        UnpackedSize::Exact(bytes) => units::exact(bytes).trim_start().to_owned(),
+        UnpackedSize::Unknown => "unknown until unpacked".to_owned(),
+    }
+}
+
+/// The scheme in words.
+pub(crate) fn scheme(inspection: &Inspection) -> String {
+    match &inspection.scheme {
+        Some(scheme) if scheme.kind == "MBR" => format!("MBR, disk signature {}", scheme.id),
+        Some(scheme) => format!("{}, disk GUID {}", scheme.kind, scheme.id),
+        None => "no partition table".to_owned(),
+    }
+}
+
+/// The boot modes in words, one line each.
+pub(crate) fn boot_modes(boot: &BootModes) -> Vec<String> {
+    let mut lines: Vec<_> = boot.uefi.iter().map(uefi).collect();
+    match boot.bios.map(|bios| bios.active_partition) {
+        Some(Some(number)) => lines.push(format!(
+            "legacy BIOS: boot code, and partition {number} is active"
+        )),
+        Some(None) => lines.push("legacy BIOS: boot code, but no active partition".to_owned()),
+        None => {}
+    }
+    if lines.is_empty() {
+        lines.push("no UEFI loader and no legacy BIOS boot code found".to_owned());
+    }
+    lines
+}
+
+fn uefi(loader: &UefiLoader) -> String {
+    let place = match loader.partition {
+        Some(number) => format!("partition {number}"),
+        None => "the medium itself".to_owned(),
+    };
+    let doubt = match loader.valid {
+        true => "",
+        false => ", but that file is no executable for it",
+    };
+    format!(
+        "UEFI on {}: {} on {place}{doubt}",
+        loader.architecture, loader.file
+    )
+}
+
+/// One line for what is on a medium.
+pub(crate) fn summary(inspection: &Inspection) -> String {
+    let whole = inspection.filesystem.as_ref();
+    match (&inspection.scheme, whole) {
+        (None, None) => "nothing that is recognised".to_owned(),
+        (None, Some(fs)) => format!("{}{} without partitions", fs.kind, label(fs.label.as_ref())),
+        (Some(scheme), _) => {
+            let parts: Vec<_> = inspection.partitions.iter().map(brief).collect();
+            match parts.len() {
+                0 => format!("{} without partitions", scheme.kind),
+                _ => format!("{}: {}", scheme.kind, parts.join(", ")),
+            }
+        }
+    }
+}
+
+fn brief(partition: &PartitionFacts) -> String {
+    let facts = partition.filesystem.as_ref();
+    let kind = facts.map_or(partition.kind, |fs| fs.kind);
+    let label = label(facts.and_then(|fs| fs.label.as_ref()));
+    format!("{kind}{label} {}", units::size(partition.size))
+}
+
+fn label(label: Option<&String>) -> String {
+    label.map_or(String::new(), |label| format!(" \"{label}\""))
+}
+
+/// The bar and the table of partitions.
+pub(crate) fn partitions(inspection: &Inspection, width: usize) -> String {
+    let end = inspection.partitions.iter().map(|p| p.range().end).max();
+    let Some(end) = end else {
+        return String::new();
+    };
+    let size = inspection.size.unwrap_or(end);
+    let mut table = Table::new();
+    table.load_style(NOTHING);
+    let heads = [
+        "nr",
+        "type",
+        "code",
+        "start",
+        "size",
+        "file system",
+        "label",
+        "used",
+        "free",
+    ];
+    let dim = |text: &str| {
+        let style = style::DIM;
+        Cell::new(format!("{style}{text}{style:#}"))
+    };
+    table.set_header(heads.map(dim));
+    for (index, partition) in inspection.partitions.iter().enumerate() {
+        table.add_row(row(index, partition));
+    }
+    for right in [3, 4, 7, 8] {
+        if let Some(column) = table.column_mut(right) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    let rows: String = table
+        .lines()
+        .map(|line| format!(" {}\n", line.trim_end()))
+        .collect();
+    let bar = map::draw(inspection, size, width.saturating_sub(4), 2);
+    format!("{bar}  {}\n\n{rows}", map::legend())
+}
+
+fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {
+    let facts = partition.filesystem.as_ref();
+    let size = |bytes: Option<u64>| bytes.map_or("-".to_owned(), units::size);
+    let color = style::partition(index);
+    let active = if partition.active { "*" } else { "" };
+    // A GPT type that has a word needs no GUID beside it.
+    let code = match partition.code.len() {
+        2 => partition.code.as_str(),
+        _ if partition.kind == "unknown" => &partition.code[..8],
+        _ => "",
+    };
+    let name = facts
+        .and_then(|fs| fs.label.as_deref())
+        .or(partition.name.as_deref())
+        .unwrap_or("-");
+    vec![
+        Cell::new(format!("{color}{}{color:#}{active}", partition.number)),
+        Cell::new(partition.kind),
+        Cell::new(code),
+        Cell::new(units::size(partition.start)),
+        Cell::new(units::size(partition.size)),
+        Cell::new(facts.map_or("not recognised", |fs| fs.kind)),
+        Cell::new(name),
+        Cell::new(size(facts.and_then(|fs| fs.used))),
+        Cell::new(size(facts.and_then(|fs| fs.free))),
+    ]
+}

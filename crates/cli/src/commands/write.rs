@@ -1,0 +1,352 @@
+//! `pinewrit write IMAGE --to MEDIUM`
+
+use std::time::Duration;
+
+use pinewrit_core::Cancel;
+use pinewrit_core::inspect::{Inspection, inspect};
+use pinewrit_core::settings::CheckedSettings;
+use pinewrit_core::write::{WriteOptions, WriteReport, write};
+use pinewrit_disk::BlockDevice;
+use pinewrit_host::{Medium, MediumKind, Rescan, SystemRoots, Target, rescan_partitions};
+use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, PeekDevice, find_beside};
+use serde::Serialize;
+
+use super::report::{self, Facts};
+use super::{Outcome, configure, settings};
+use crate::args::WriteArgs;
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::progress::ProgressView;
+use crate::ui::{Answer, Ui, style, units};
+
+/// How far into a packed image is looked before writing.
+const PREVIEW: u64 = 256 << 20;
+
+/// Everything that is known before the first byte.
+struct Plan {
+    source: ImageSource,
+    target: Target,
+    checksum: Option<ExpectedChecksum>,
+    settings: Option<CheckedSettings>,
+    preview: Inspection,
+    /// What is on an existing medium now.
+    present: Option<Inspection>,
+}
+
+#[derive(Serialize)]
+struct WriteEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    image: String,
+    medium: String,
+    #[serde(flatten)]
+    report: &'a WriteReport,
+}
+
+#[derive(Serialize)]
+struct PlanEvent<'a> {
+    event: &'static str,
+    image: String,
+    medium: String,
+    medium_bytes: u64,
+    unpacked_bytes: Option<u64>,
+    dry_run: bool,
+    preview: &'a Inspection,
+    present: Option<&'a Inspection>,
+}
+
+pub(crate) fn run(ui: &Ui, args: &WriteArgs, cancel: &Cancel) -> Outcome {
+    let plan = plan(ui, args)?;
+    ui.event(&PlanEvent {
+        event: "plan",
+        image: args.image.display().to_string(),
+        medium: args.to.display().to_string(),
+        medium_bytes: plan.target.size(),
+        unpacked_bytes: plan.source.unpacked_size().exact(),
+        dry_run: args.dry_run,
+        preview: &plan.preview,
+        present: plan.present.as_ref(),
+    });
+    ui.say(plan_text(&plan));
+    if args.dry_run {
+        ui.result("nothing was written (--dry-run); all checks passed\n");
+        return Ok(());
+    }
+    confirm(ui, args, &plan)?;
+    carry_out(ui, args, plan, cancel)
+}
+
+/// Checks everything that can be checked before writing.
+fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
+    let source = ImageSource::open(&args.image).map_err(|e| explain::open_error(&e))?;
+    let checksum = match &args.checksum {
+        Some(text) => ExpectedChecksum::from_argument(text, &args.image).map(Some),
+        None => find_beside(&args.image),
+    };
+    let checksum = checksum.map_err(|e| explain::checksum_error(&e))?;
+    let settings = args.settings.as_ref();
+    let settings = settings.map(|path| settings::read(ui, path)).transpose()?;
+    let target = Target::open(&SystemRoots::default(), &args.to, args.size)
+        .map_err(|e| explain::medium_error(&e))?;
+    check_fit(&source, &target)?;
+    let present = look_at_present(&source, &target)?;
+    let device = PeekDevice::new(source.clone()).with_limit(PREVIEW);
+    let preview = inspect(&device, source.unpacked_size().exact())
+        .map_err(|e| explain::disk_error(&source.name(), &e))?;
+    let plan = Plan {
+        source,
+        target,
+        checksum,
+        settings,
+        preview,
+        present,
+    };
+    check_place_for_settings(&plan)?;
+    Ok(plan)
+}
+
+fn check_fit(source: &ImageSource, target: &Target) -> Outcome {
+    match source.unpacked_size().exact() {
+        Some(image) if image > target.size() => {
+            Err(explain::too_large(&target.name(), image, target.size()))
+        }
+        _ => Ok(()),
+    }
+}
+
+fn look_at_present(source: &ImageSource, target: &Target) -> Result<Option<Inspection>, Message> {
+    let Target::Existing(medium) = target else {
+        return Ok(None);
+    };
+    if medium.is_same_file(source.file()) {
+        return Err(Message::new(
+            Exit::Usage,
+            format!("{} is the image itself", medium.name()),
+        )
+        .remedy("name another medium with --to"));
+    }
+    // A medium that cannot be read now may still be worth writing; it will tell by itself.
+    Ok(inspect(&medium.device, Some(medium.device.size())).ok())
+}
+
+/// Settings need a FAT partition. Where the preview reaches, its absence is told before writing.
+fn check_place_for_settings(plan: &Plan) -> Outcome {
+    if plan.settings.is_none() {
+        return Ok(());
+    }
+    let preview = &plan.preview;
+    let is_fat = |fs: &pinewrit_core::filesystem::FilesystemFacts| fs.is_fat();
+    let possible = preview.filesystem.as_ref().is_some_and(is_fat)
+        || preview.partitions.iter().any(|partition| {
+            let facts = partition.filesystem.as_ref();
+            facts.is_some_and(is_fat) || (facts.is_none() && partition.start >= PREVIEW)
+        });
+    if possible {
+        return Ok(());
+    }
+    let found = preview
+        .partitions
+        .iter()
+        .map(|p| format!("{} {}", p.number, p.kind));
+    let error = pinewrit_core::configure::ConfigureError::NoPlace {
+        found: found.collect(),
+    };
+    Err(explain::configure_error(&plan.source.name(), &error).fact("state", "nothing was written"))
+}
+
+fn plan_text(plan: &Plan) -> String {
+    let (source, target) = (&plan.source, &plan.target);
+    let mut facts = Facts::default();
+    let size = match source.unpacked_size().exact() {
+        Some(bytes) => format!("{} unpacked", units::size(bytes)),
+        None => "size unknown until unpacked".to_owned(),
+    };
+    let wrapping = match source.layers() {
+        [] => units::size(source.packed_size()),
+        _ => format!("{}, {size}", report::wrapping(source)),
+    };
+    facts.add("image", format!("{}  {wrapping}", source.name()));
+    facts.add("medium", medium_text(target));
+    if let Some(image) = source.unpacked_size().exact() {
+        let left = units::size(target.size() - image);
+        facts.add("fits", format!("yes, {left} stay free"));
+    } else {
+        facts.add(
+            "fits",
+            "not known before it is unpacked; it stops at the end",
+        );
+    }
+    for (index, line) in report::boot_modes(&plan.preview.boot).iter().enumerate() {
+        facts.add(if index == 0 { "boots" } else { "" }, line);
+    }
+    if plan.preview.is_unknown() {
+        facts.add(
+            "content",
+            "no partition table and no file system recognised",
+        );
+    }
+    match &plan.checksum {
+        Some(sum) => facts.add("checksum", format!("sha256, {}", origin(sum))),
+        None => facts.add("checksum", "none given, none found beside the image"),
+    }
+    if let Some(settings) = &plan.settings {
+        facts.add("settings", settings::brief(settings));
+    }
+    if let Some(present) = &plan.present {
+        let warning = style::WARNING;
+        facts.add(
+            "lost",
+            format!("{warning}{}{warning:#}", report::summary(present)),
+        );
+    }
+    facts.to_text()
+}
+
+fn medium_text(target: &Target) -> String {
+    let kind = match target {
+        Target::New { .. } => "new card file",
+        Target::Existing(medium) => match medium.kind {
+            MediumKind::CardFile => "card file",
+            MediumKind::BlockDevice => "block device",
+        },
+    };
+    format!("{}  {kind}, {}", target.name(), units::size(target.size()))
+}
+
+fn origin(checksum: &ExpectedChecksum) -> String {
+    match &checksum.origin {
+        ChecksumOrigin::Argument => "as given".to_owned(),
+        ChecksumOrigin::File(path) => {
+            let name = path.file_name().unwrap_or(path.as_os_str());
+            format!("from {}", name.to_string_lossy())
+        }
+    }
+}
+
+/// A new card file holds nothing that could be lost; everything else is asked for.
+fn confirm(ui: &Ui, args: &WriteArgs, plan: &Plan) -> Outcome {
+    if args.yes || plan.present.is_none() && matches!(plan.target, Target::New { .. }) {
+        return Ok(());
+    }
+    let name = plan.target.name();
+    match ui.ask(format!("Write {} over {name}?", plan.source.name())) {
+        Answer::Yes => Ok(()),
+        Answer::No => Err(Message::new(Exit::Refused, "nothing was written")),
+        Answer::NobodyToAsk => Err(Message::new(
+            Exit::Refused,
+            format!("{name} would be overwritten, and there is nobody to ask"),
+        )
+        .remedy("--yes in scripts, after a look at what --dry-run says")),
+    }
+}
+
+fn carry_out(ui: &Ui, args: &WriteArgs, plan: Plan, cancel: &Cancel) -> Outcome {
+    let Plan {
+        source,
+        target,
+        checksum,
+        settings,
+        ..
+    } = plan;
+    let medium = target
+        .into_medium()
+        .map_err(|e| explain::medium_error(&e))?;
+    let options = WriteOptions {
+        verify: !args.no_verify,
+        checksum: checksum.as_ref(),
+        settings: settings.as_ref(),
+    };
+    let view = ProgressView::new(*ui);
+    let written = write(&source, &medium.device, &options, &view, cancel);
+    drop(view);
+    let report = written.map_err(|e| explain::write_error(&source.name(), &medium.name(), &e))?;
+    let rescan = rescan(&medium);
+    ui.event(&WriteEvent {
+        event: "result",
+        command: "write",
+        image: args.image.display().to_string(),
+        medium: args.to.display().to_string(),
+        report: &report,
+    });
+    ui.result(done_text(
+        &source,
+        &medium,
+        &report,
+        checksum.as_ref(),
+        settings.as_ref(),
+        rescan,
+    ));
+    Ok(())
+}
+
+/// Lets the system see the new partitions.
+fn rescan(medium: &Medium) -> Rescan {
+    match medium.kind {
+        MediumKind::CardFile => Rescan::NotApplicable,
+        // A device that cannot do it shows them when it is plugged in again.
+        MediumKind::BlockDevice => rescan_partitions(medium.device.file()).unwrap_or(Rescan::InUse),
+    }
+}
+
+fn done_text(
+    source: &ImageSource,
+    medium: &Medium,
+    report: &WriteReport,
+    checksum: Option<&ExpectedChecksum>,
+    settings: Option<&CheckedSettings>,
+    rescan: Rescan,
+) -> String {
+    let good = style::GOOD;
+    let verified = if report.verified {
+        "verified"
+    } else {
+        "not verified"
+    };
+    let identity = settings.and_then(|settings| settings.host_name.as_ref());
+    let identity = identity.map_or(String::new(), |name| format!(", as {name}"));
+    let mut facts = Facts::default();
+    facts.add("written", amount(report.image_bytes, report.write_seconds));
+    match report.verified {
+        true => facts.add(
+            "read back",
+            amount(report.image_bytes, report.verify_seconds),
+        ),
+        false => facts.add("read back", "not done (--no-verify)"),
+    }
+    if let Some(checksum) = checksum {
+        facts.add("checksum", format!("sha256 matches, {}", origin(checksum)));
+    }
+    if let Some(report) = &report.configured {
+        facts.add("settings", configure::files(report));
+    }
+    if rescan == Rescan::InUse {
+        facts.add(
+            "note",
+            "this computer shows the old partitions until it is plugged in again",
+        );
+    }
+    facts.add(
+        "next",
+        match medium.kind {
+            MediumKind::CardFile => format!("pinewrit inspect {}", medium.path.display()),
+            MediumKind::BlockDevice => "everything is flushed; take it out".to_owned(),
+        },
+    );
+    format!(
+        "{good}done:{good:#} {} holds {}, {verified}{identity}\n{}",
+        medium.name(),
+        source.name(),
+        facts.to_text()
+    )
+}
+
+fn amount(bytes: u64, seconds: f64) -> String {
+    let time = Duration::from_secs_f64(seconds);
+    format!(
+        "{} in {} ({})",
+        units::size(bytes),
+        units::time(time),
+        units::rate(bytes, time)
+    )
+}

@@ -1,0 +1,439 @@
+//! From errors of the lower floors to messages: words, facts, remedies and exit codes.
+
+use std::io::{self, ErrorKind};
+
+use pinewrit_core::configure::ConfigureError;
+use pinewrit_core::settings::Mistakes;
+use pinewrit_core::verify::VerifyError;
+use pinewrit_core::write::WriteError;
+use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
+use pinewrit_host::{Hold, MediumError, Verdict};
+use pinewrit_image::{ChecksumError, NotAnImage, OpenError, StreamError, StreamFault};
+
+use crate::exit::Exit;
+use crate::message::Message;
+use crate::ui::units;
+
+/// What has happened to the medium when a write fails.
+const NO_TABLE: &str = "has no partition table: nothing on it looks finished";
+
+/// A source that cannot be opened.
+pub(crate) fn open_error(error: &OpenError) -> Message {
+    let source = |what: String| Message::new(Exit::Source, what);
+    match error {
+        OpenError::Missing { path } => source(format!("there is no file {}", path.display()))
+            .remedy("check the path; `ls` shows what is there"),
+        OpenError::Folder { path } => {
+            source(format!("{} is a folder, not an image", path.display()))
+                .remedy("name the image inside it")
+        }
+        OpenError::Special { path } => source(format!(
+            "{} is neither a file nor a block device",
+            path.display()
+        ))
+        .remedy("save it to a file first"),
+        OpenError::Io {
+            path,
+            source: cause,
+        } => source(format!("{} cannot be opened", path.display()))
+            .fact("system", cause.to_string())
+            .remedy(permission_hint(cause, "check the path and its permissions")),
+        OpenError::NotAnImage { path, why } => not_an_image(&path.display().to_string(), *why),
+        OpenError::TooManyLayers { path } => source(format!(
+            "{} has more than {} layers of compression",
+            path.display(),
+            pinewrit_image::MAX_LAYERS
+        ))
+        .remedy("unpack it once by hand and look at what comes out"),
+        OpenError::Stream { path, source } => stream_error(&path.display().to_string(), source),
+        OpenError::Checksum(error) => checksum_error(error),
+        other => source(other.to_string()),
+    }
+}
+
+fn not_an_image(name: &str, why: NotAnImage) -> Message {
+    let message = Message::new(Exit::Source, format!("{name} is not an image of a medium"));
+    match why {
+        NotAnImage::Empty => message
+            .fact("content", "nothing: it has 0 bytes")
+            .remedy("get it again; the download or copy did not begin"),
+        NotAnImage::TooShort => message
+            .fact("content", "less than one sector (512 bytes)")
+            .remedy("get it again"),
+        NotAnImage::Text => message
+            .fact("content", "text")
+            .remedy("name the image itself, not its read-me or checksum file"),
+        NotAnImage::WebPage => message
+            .fact("content", "a web page")
+            .remedy("get it again: the server sent a page instead of the file"),
+        NotAnImage::Packed(kind) => message
+            .fact(
+                "content",
+                format!("a {kind} archive, which is not read yet"),
+            )
+            .remedy("unpack it and name the image that comes out"),
+        _ => message.fact("content", why.to_string()),
+    }
+}
+
+/// A source that is damaged.
+pub(crate) fn stream_error(name: &str, error: &StreamError) -> Message {
+    let message = |what: &str| Message::new(Exit::Source, format!("{name} {what}"));
+    let layer = error.layer.map_or("file", |layer| layer.word());
+    let place = format!("byte {} of the {layer} data", units::grouped(error.packed));
+    let unpacked = units::exact(error.unpacked);
+    match &error.fault {
+        StreamFault::Truncated => message("ends too early")
+            .fact("end", format!("after {place}"))
+            .fact("unpacked", unpacked)
+            .remedy("get it again: the download or copy was cut off"),
+        StreamFault::Damaged { detail } => message("is damaged")
+            .fact("place", format!("about {place}"))
+            .fact("unpacked", unpacked)
+            .fact("found", detail.clone())
+            .remedy("get it again, and compare its checksum with the published one"),
+        StreamFault::Memory { limit_mib } => message("needs too much memory to unpack")
+            .fact("limit", format!("{limit_mib} MiB for the {layer} layer"))
+            .remedy("pack it with a smaller window, or unpack it by hand"),
+        StreamFault::Read(cause) => message("cannot be read")
+            .fact("place", place)
+            .fact("system", cause.to_string())
+            .remedy("copy it to another disk; if that fails too, get it again"),
+        other => message("cannot be unpacked").fact("found", other.to_string()),
+    }
+}
+
+/// A checksum that cannot be used.
+pub(crate) fn checksum_error(error: &ChecksumError) -> Message {
+    match error {
+        ChecksumError::Argument { text } => {
+            Message::new(Exit::Usage, format!("`{text}` is no checksum")).fact(
+                "form",
+                "sha256: and 64 hexadecimal digits, or a checksum file",
+            )
+        }
+        ChecksumError::Io { path, source } => Message::new(
+            Exit::Source,
+            format!("the checksum file {} cannot be read", path.display()),
+        )
+        .fact("system", source.to_string()),
+        ChecksumError::NotListed { path, name } => Message::new(
+            Exit::Source,
+            format!("{} lists no SHA-256 for {name}", path.display()),
+        )
+        .remedy("was the image renamed? give --checksum sha256:… instead"),
+        other => Message::new(Exit::Source, other.to_string()),
+    }
+}
+
+/// A medium that cannot be opened.
+pub(crate) fn medium_error(error: &MediumError) -> Message {
+    match error {
+        MediumError::Missing { path } => Message::new(
+            Exit::Usage,
+            format!("there is no medium {}", path.display()),
+        )
+        .remedy("to make a card file, add its size: --size 8GB"),
+        MediumError::Folder { path } => Message::new(
+            Exit::Usage,
+            format!("{} is a folder, not a medium", path.display()),
+        )
+        .remedy("name a card file in it, or a block device such as /dev/sdx"),
+        MediumError::Special { path } => Message::new(
+            Exit::Usage,
+            format!(
+                "{} is neither a block device nor a card file",
+                path.display()
+            ),
+        )
+        .remedy("name a whole block device, such as /dev/sdx"),
+        MediumError::Partition { path, whole } => Message::new(
+            Exit::Usage,
+            format!("{} is a partition, not a whole medium", path.display()),
+        )
+        .fact("medium", format!("/dev/{whole}"))
+        .remedy(format!("--to /dev/{whole}, if that is the card you mean")),
+        MediumError::Refused { path, verdict } => refusal(&path.display().to_string(), verdict),
+        MediumError::OtherSize { path, found, asked } => Message::new(
+            Exit::Usage,
+            format!("{} is there already, with another size", path.display()),
+        )
+        .fact("its size", units::exact(*found))
+        .fact("asked for", units::exact(*asked))
+        .remedy("leave --size out to use it as it is, or name a new file"),
+        MediumError::SizeOfDevice { path } => Message::new(
+            Exit::Usage,
+            format!("{} is a block device and has its own size", path.display()),
+        )
+        .remedy("leave --size out"),
+        MediumError::Permission { path } => Message::new(
+            Exit::Medium,
+            format!("no permission for {}", path.display()),
+        )
+        .remedy("run as root, or join the group that owns it (`ls -l` shows which)"),
+        MediumError::Changed { path } => Message::new(
+            Exit::Refused,
+            format!("another medium answers at {} now", path.display()),
+        )
+        .remedy("look which one it is, then start again"),
+        MediumError::Io { path, source } => {
+            Message::new(Exit::Medium, format!("{} cannot be opened", path.display()))
+                .fact("system", source.to_string())
+                .remedy("unplug it, plug it in again, try another reader")
+        }
+        other => Message::new(Exit::Medium, other.to_string()),
+    }
+}
+
+fn refusal(name: &str, verdict: &Verdict) -> Message {
+    let refused = |what: String| Message::new(Exit::Refused, what);
+    match verdict {
+        Verdict::System(uses) => {
+            refused(format!("{name} runs this computer, and is never written"))
+                .fact("in use as", uses.join(", "))
+                .remedy("name the card or stick; no option overrides this")
+        }
+        Verdict::Locked => refused(format!("{name} is write-protected"))
+            .remedy("slide the card's lock switch up, or make the card file writable"),
+        Verdict::Busy(holds) => {
+            let message = refused(format!("{name} is in use"));
+            let message = holds.iter().fold(message, |message, hold| match hold {
+                Hold::Mounted { device, point } => {
+                    message.fact("mounted", format!("/dev/{device} on {}", point.display()))
+                }
+                Hold::HeldBy { device, holder } => {
+                    message.fact("held", format!("/dev/{device} by /dev/{holder}"))
+                }
+                Hold::Attached { device } => message.fact("attached", format!("as /dev/{device}")),
+                _ => message.fact("open", "another program has it for itself"),
+            });
+            message.remedy(match holds.first() {
+                Some(Hold::Mounted { point, .. }) => format!("umount {}", point.display()),
+                Some(Hold::Attached { device }) => format!("losetup -d /dev/{device}"),
+                Some(Hold::HeldBy { holder, .. }) => format!("stop what uses /dev/{holder}"),
+                _ => "close the program that uses it (`fuser -v` names it)".to_owned(),
+            })
+        }
+        _ => refused(format!("{name} cannot be written")),
+    }
+}
+
+/// A medium that failed while it was read or written.
+pub(crate) fn disk_error(name: &str, error: &DiskError) -> Message {
+    let cause = error.io();
+    // An image that is looked into through its wrapping fails as a source, not as a medium.
+    if let Some(stream) = cause.and_then(StreamError::in_io) {
+        return stream_error(name, stream);
+    }
+    let message = |what: &str| Message::new(Exit::Medium, format!("{name} {what}"));
+    let (
+        Some(cause),
+        DiskError::Io {
+            operation, offset, ..
+        },
+    ) = (cause, error)
+    else {
+        return message("failed").fact("found", error.to_string());
+    };
+    let place = format!(
+        "{} at {}",
+        operation.word(),
+        units::exact(*offset).trim_start()
+    );
+    let is_gone = matches!(cause.raw_os_error(), Some(6 | 19));
+    let message = match (cause.kind(), operation) {
+        (ErrorKind::StorageFull, _) => message("cannot grow: the disk that holds it is full")
+            .remedy("make room on that disk, or put the card file on another"),
+        _ if is_gone => message("is gone: it was pulled out, or its reader failed")
+            .remedy("plug it in firmly and write it again; try another reader"),
+        (_, Operation::Read) => message("cannot be read everywhere")
+            .remedy("try another reader; if it fails at the same place, the medium is bad"),
+        _ => message("cannot be written everywhere")
+            .remedy("try another reader; if it fails at the same place, the medium is bad"),
+    };
+    message
+        .fact("place", place)
+        .fact("system", cause.to_string())
+}
+
+/// A write that failed. `image` and `medium` are their names.
+pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Message {
+    let left = |message: Message| message.fact(medium, NO_TABLE);
+    match error {
+        WriteError::TooLarge {
+            image: bytes,
+            medium: size,
+        } => too_large(medium, *bytes, *size),
+        WriteError::PastEnd { medium: size } => left(
+            Message::new(
+                Exit::Refused,
+                format!("{image} does not fit on {medium}: it goes on past the end"),
+            )
+            .fact("medium", units::exact(*size))
+            .fact(
+                "unpacked",
+                "more than that; the wrapping does not say how much",
+            ),
+        )
+        .remedy("a larger medium"),
+        WriteError::Source(error) => left(stream_error(image, error)),
+        WriteError::Checksum { expected, found } => left(
+            Message::new(
+                Exit::Source,
+                format!("the checksum of {image} does not match"),
+            )
+            .fact("expected", format!("sha256:{expected}"))
+            .fact("found", format!("sha256:{found}")),
+        )
+        .remedy("get the image again; if it stays so, the checksum belongs to another one"),
+        WriteError::Disk(error) => left(disk_error(medium, error)),
+        WriteError::ReadBack { offset, chunks } => left(
+            Message::new(
+                Exit::Medium,
+                format!("{medium} does not hold what was written to it"),
+            )
+            .fact(
+                "first",
+                format!("in the chunk at {}", units::exact(*offset).trim_start()),
+            )
+            .fact("chunks", format!("{chunks} of 4 MiB differ")),
+        )
+        .remedy("the medium is bad or smaller than it says; take another"),
+        WriteError::Configure(error) => left(configure_error(medium, error)),
+        WriteError::Cancelled => left(interrupted()).remedy("write it again"),
+        other => left(Message::new(Exit::Internal, other.to_string())),
+    }
+}
+
+/// An image that is known not to fit.
+pub(crate) fn too_large(medium: &str, image_bytes: u64, size: u64) -> Message {
+    let short = units::size(image_bytes.saturating_sub(size));
+    Message::new(
+        Exit::Refused,
+        format!("this image does not fit on {medium}"),
+    )
+    .fact("unpacked", units::exact(image_bytes))
+    .fact("medium", format!("{}, {short} short", units::exact(size)))
+    .remedy("a larger medium; `pinewrit inspect` shows what fills the image")
+}
+
+/// The answer to ^C.
+pub(crate) fn interrupted() -> Message {
+    Message::new(Exit::Interrupted, "stopped as asked")
+}
+
+/// A comparison that could not be made.
+pub(crate) fn verify_error(image: &str, medium: &str, error: &VerifyError) -> Message {
+    match error {
+        VerifyError::TooLarge { medium: size } => Message::new(
+            Exit::Differences,
+            format!("{image} is larger than {medium}, so it cannot be on it"),
+        )
+        .fact("medium", units::exact(*size)),
+        VerifyError::Source(error) => stream_error(image, error),
+        VerifyError::Disk(error) => disk_error(medium, error),
+        VerifyError::Cancelled => interrupted(),
+        other => Message::new(Exit::Internal, other.to_string()),
+    }
+}
+
+/// Settings that could not be put on a medium.
+pub(crate) fn configure_error(medium: &str, error: &ConfigureError) -> Message {
+    match error {
+        ConfigureError::NoPlace { found } => {
+            let found = match found[..] {
+                [] => "no partition table and no FAT file system".to_owned(),
+                _ => format!("partitions {}", found.join(", ")),
+            };
+            Message::new(
+                Exit::Settings,
+                format!("{medium} has no FAT partition to take the settings"),
+            )
+            .fact("found", found)
+            .fact(
+                "needed",
+                "a FAT boot partition, where cloud-init looks for its seed",
+            )
+            .remedy("an image made for cloud-init (NoCloud)")
+        }
+        ConfigureError::Disk(error) => disk_error(medium, error),
+        ConfigureError::Commit(error) => commit_error(medium, error),
+        ConfigureError::Volume(error) => Message::new(
+            Exit::Medium,
+            format!("the boot partition of {medium} cannot be changed"),
+        )
+        .fact("found", error_chain(error))
+        .remedy("write the image again; `fsck.fat -n` tells more about the partition"),
+        ConfigureError::Seed(error) => Message::new(Exit::Internal, error_chain(error)),
+        other => Message::new(Exit::Internal, other.to_string()),
+    }
+}
+
+/// Changes that could not be committed.
+pub(crate) fn commit_error(medium: &str, error: &CommitError) -> Message {
+    let state = |rolled_back: bool| match rolled_back {
+        true => "holds again what it held before",
+        false => "is half changed: write the image again",
+    };
+    match error {
+        CommitError::Disk {
+            source,
+            rolled_back,
+        } => disk_error(medium, source).fact(medium, state(*rolled_back)),
+        CommitError::ReadBack {
+            offset,
+            rolled_back,
+        } => Message::new(
+            Exit::Medium,
+            format!("{medium} does not hold what was written to it"),
+        )
+        .fact("place", units::exact(*offset))
+        .fact(medium, state(*rolled_back)),
+        CommitError::Undo(error) => undo_error(error),
+        other => Message::new(Exit::Internal, other.to_string()),
+    }
+}
+
+/// An undo file that could not be used.
+pub(crate) fn undo_error(error: &UndoError) -> Message {
+    match error {
+        UndoError::File { path, source } => Message::new(
+            Exit::Internal,
+            format!("the undo file {} cannot be used", path.display()),
+        )
+        .fact("system", source.to_string())
+        .remedy("check that its folder is writable and not full, or set XDG_STATE_HOME"),
+        other => Message::new(Exit::Medium, error_chain(other)),
+    }
+}
+
+/// All mistakes of a settings file.
+pub(crate) fn mistakes(name: &str, mistakes: &Mistakes) -> Message {
+    let count = mistakes.0.len();
+    let noun = if count == 1 { "mistake" } else { "mistakes" };
+    let what = format!("{name} has {count} {noun}; nothing was changed");
+    let message = Message::new(Exit::Settings, what);
+    mistakes.0.iter().fold(message, |message, remark| {
+        message
+            .fact(format!("line {}", remark.line), remark.what.clone())
+            .fact("", format!("→ {}", remark.remedy))
+    })
+}
+
+fn permission_hint(error: &io::Error, otherwise: &str) -> String {
+    match error.kind() {
+        ErrorKind::PermissionDenied => "run as root, or change its permissions".to_owned(),
+        _ => otherwise.to_owned(),
+    }
+}
+
+/// An error and its causes in one line.
+fn error_chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        text += &format!(": {error}");
+        cause = error.source();
+    }
+    text
+}

@@ -1,0 +1,39 @@
+//! Secrets from the environment, from files, and from the person at the terminal.
+
+use std::fs::File;
+use std::io::{self, IsTerminal, Read};
+use std::path::Path;
+
+use pinewrit_core::settings::SecretSource;
+
+/// A file with a key or a password is smaller than this.
+const MAX_FILE: u64 = 1 << 20;
+
+/// The usual sources of secrets.
+pub(crate) struct UserSecrets;
+
+impl SecretSource for UserSecrets {
+    fn variable(&self, name: &str) -> Option<String> {
+        std::env::var(name).ok()
+    }
+
+    fn file(&self, path: &Path) -> io::Result<String> {
+        let mut text = String::new();
+        File::open(path)?.take(MAX_FILE).read_to_string(&mut text)?;
+        Ok(text)
+    }
+
+    fn ask(&self, what: &str) -> io::Result<Option<String>> {
+        if !io::stdin().is_terminal() {
+            return Ok(None);
+        }
+        loop {
+            let first = rpassword::prompt_password(format!("{what}: "))?;
+            let again = rpassword::prompt_password("once more: ")?;
+            if first == again {
+                return Ok(Some(first));
+            }
+            rpassword::prompt_password("these differ; press Enter and type it twice again")?;
+        }
+    }
+}

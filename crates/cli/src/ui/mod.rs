@@ -1,0 +1,92 @@
+//! What is shown: results on stdout, progress and messages on stderr.
+
+pub(crate) mod map;
+pub(crate) mod progress;
+pub(crate) mod style;
+pub(crate) mod units;
+
+use std::fmt::Display;
+use std::io::{self, BufRead, IsTerminal, Write};
+
+use serde::Serialize;
+
+use crate::args::{ColorWhen, Global};
+
+/// How to talk to the user.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Ui {
+    pub(crate) json: bool,
+    pub(crate) quiet: bool,
+    pub(crate) verbose: bool,
+}
+
+/// A question's answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Answer {
+    Yes,
+    No,
+    NobodyToAsk,
+}
+
+impl Ui {
+    pub(crate) fn new(global: &Global) -> Self {
+        let choice = match global.color {
+            ColorWhen::Auto => anstream::ColorChoice::Auto,
+            ColorWhen::Always => anstream::ColorChoice::Always,
+            ColorWhen::Never => anstream::ColorChoice::Never,
+        };
+        choice.write_global();
+        Self {
+            json: global.json,
+            quiet: global.quiet,
+            verbose: global.verbose,
+        }
+    }
+
+    /// A part of the result for people. Nobody reading it any more is no error.
+    pub(crate) fn result(&self, text: impl Display) {
+        if !self.json {
+            let _ = write!(anstream::stdout(), "{text}");
+        }
+    }
+
+    /// An event or the result for programs.
+    pub(crate) fn event(&self, event: &impl Serialize) {
+        if self.json
+            && let Ok(line) = serde_json::to_string(event)
+        {
+            let _ = writeln!(io::stdout(), "{line}");
+        }
+    }
+
+    /// Something said beside the result.
+    pub(crate) fn say(&self, text: impl Display) {
+        if !self.quiet {
+            let _ = write!(anstream::stderr(), "{text}");
+        }
+    }
+
+    /// Something said in any case.
+    pub(crate) fn warn(&self, text: impl Display) {
+        let _ = write!(anstream::stderr(), "{text}");
+    }
+
+    /// Asks a question to be answered with yes or no; no is what Enter alone means.
+    pub(crate) fn ask(&self, question: impl Display) -> Answer {
+        if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+            return Answer::NobodyToAsk;
+        }
+        let _ = write!(anstream::stderr(), "{question} [y/N] ");
+        let mut line = String::new();
+        match io::stdin().lock().read_line(&mut line) {
+            Ok(_) if matches!(line.trim(), "y" | "Y" | "yes" | "Yes") => Answer::Yes,
+            _ => Answer::No,
+        }
+    }
+}
+
+/// Width of the terminal in columns, within reason; 80 without one.
+pub(crate) fn width() -> usize {
+    let found = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+    found.unwrap_or(80).clamp(40, 120)
+}

@@ -1,0 +1,236 @@
+//! The progress bar, its plain twin for logs, and its events for programs.
+
+use std::collections::VecDeque;
+use std::io::IsTerminal;
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use pinewrit_core::{Observer, Progress, Stage};
+use serde::Serialize;
+
+use super::{Ui, units};
+
+/// Work shorter than this shows nothing.
+const PATIENCE: Duration = Duration::from_millis(250);
+/// Between two events of `--json`.
+const EVENT_EVERY: Duration = Duration::from_millis(500);
+/// Between two lines where there is no terminal.
+const LINE_EVERY: Duration = Duration::from_secs(5);
+/// The rate is taken over the last of these.
+const RATE_OVER: Duration = Duration::from_secs(3);
+const STEPS: u64 = 10_000;
+
+/// Shows the progress of a job.
+pub(crate) struct ProgressView {
+    ui: Ui,
+    terminal: bool,
+    state: Mutex<State>,
+}
+
+struct State {
+    stage: Option<Stage>,
+    began: Instant,
+    shown: Instant,
+    samples: VecDeque<(Instant, u64, f64)>,
+    bar: Option<ProgressBar>,
+}
+
+#[derive(Serialize)]
+struct StageEvent {
+    event: &'static str,
+    stage: Stage,
+    total: Option<u64>,
+}
+
+#[derive(Serialize)]
+struct ProgressEvent {
+    event: &'static str,
+    stage: Stage,
+    done: u64,
+    total: Option<u64>,
+    fraction: f64,
+    bytes_per_second: u64,
+    seconds_left: Option<u64>,
+}
+
+impl ProgressView {
+    pub(crate) fn new(ui: Ui) -> Self {
+        let now = Instant::now();
+        Self {
+            ui,
+            terminal: std::io::stderr().is_terminal(),
+            state: Mutex::new(State {
+                stage: None,
+                began: now,
+                shown: now,
+                samples: VecDeque::new(),
+                bar: None,
+            }),
+        }
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    fn show(&self, state: &mut State, stage: Stage, progress: Progress) {
+        let pace = state.pace();
+        if self.ui.json {
+            self.ui.event(&ProgressEvent {
+                event: "progress",
+                stage,
+                done: progress.done,
+                total: progress.total,
+                fraction: progress.fraction(),
+                bytes_per_second: pace.bytes_per_second,
+                seconds_left: pace.left.map(|left| left.as_secs()),
+            });
+        } else if self.ui.quiet {
+            // Nothing is shown.
+        } else if self.terminal {
+            let bar = state.bar.get_or_insert_with(new_bar);
+            bar.set_prefix(word(stage));
+            bar.set_position((progress.fraction() * STEPS as f64) as u64);
+            bar.set_message(numbers(progress, &pace));
+        } else {
+            let percent = progress.fraction() * 100.0;
+            let numbers = numbers(progress, &pace);
+            self.ui
+                .say(format!("{:<9} {percent:3.0} %  {numbers}\n", word(stage)));
+        }
+    }
+
+    fn interval(&self) -> Duration {
+        match (self.ui.json, self.terminal) {
+            (true, _) => EVENT_EVERY,
+            (false, true) => Duration::from_millis(100),
+            (false, false) => LINE_EVERY,
+        }
+    }
+}
+
+/// How fast it goes, over the last seconds.
+struct Pace {
+    bytes_per_second: u64,
+    left: Option<Duration>,
+}
+
+impl State {
+    fn sample(&mut self, now: Instant, progress: Progress) {
+        self.samples
+            .push_back((now, progress.done, progress.fraction()));
+        while self.samples.len() > 2
+            && self
+                .samples
+                .front()
+                .is_some_and(|(at, ..)| now - *at > RATE_OVER)
+        {
+            self.samples.pop_front();
+        }
+    }
+
+    fn pace(&self) -> Pace {
+        let ends = self.samples.front().zip(self.samples.back());
+        let Some((first, last)) = ends.filter(|(first, last)| last.0 > first.0) else {
+            return Pace {
+                bytes_per_second: 0,
+                left: None,
+            };
+        };
+        let seconds = (last.0 - first.0).as_secs_f64();
+        let per_second = (last.2 - first.2) / seconds;
+        let left = (1.0 - last.2) / per_second;
+        Pace {
+            bytes_per_second: (last.1.saturating_sub(first.1) as f64 / seconds) as u64,
+            left: Duration::try_from_secs_f64(left).ok(),
+        }
+    }
+}
+
+fn numbers(progress: Progress, pace: &Pace) -> String {
+    let done = units::size(progress.done);
+    let amount = match progress.total {
+        Some(total) => format!("{done:>9} of {:<9}", units::size(total)),
+        None => format!("{done:>9} unpacked"),
+    };
+    let rate = format!("{}/s", units::size(pace.bytes_per_second));
+    let left = match pace.left {
+        Some(left) => format!("{} left", units::time(round_up(left))),
+        None => String::new(),
+    };
+    format!("{amount}  {rate:>11}  {left}")
+}
+
+/// Tenths of seconds mean nothing in a guess.
+fn round_up(left: Duration) -> Duration {
+    match left.as_secs() {
+        0..10 => Duration::from_secs(left.as_secs() + 1),
+        seconds => Duration::from_secs(seconds),
+    }
+}
+
+fn new_bar() -> ProgressBar {
+    let bar = ProgressBar::with_draw_target(Some(STEPS), ProgressDrawTarget::stderr());
+    let template = "{prefix:<9} {bar:30.green/black.bright} {msg}";
+    if let Ok(style) = ProgressStyle::with_template(template) {
+        bar.set_style(style.progress_chars("━╸─"));
+    }
+    bar
+}
+
+/// The stage as people say it.
+fn word(stage: Stage) -> &'static str {
+    match stage {
+        Stage::Clear => "clearing",
+        Stage::Write => "writing",
+        Stage::Flush => "flushing",
+        Stage::Verify => "verifying",
+        Stage::Configure => "settings",
+        Stage::Finish => "finishing",
+        Stage::Compare => "comparing",
+        _ => "working",
+    }
+}
+
+impl Observer for ProgressView {
+    fn stage(&self, stage: Stage, total: Option<u64>) {
+        self.ui.event(&StageEvent {
+            event: "stage",
+            stage,
+            total,
+        });
+        let now = Instant::now();
+        let mut state = self.lock();
+        state.stage = Some(stage);
+        state.samples.clear();
+        state.shown = now;
+        if let Some(bar) = &state.bar {
+            // Flushing can take long on a slow medium: it must not look like a standstill.
+            bar.set_prefix(word(stage));
+            bar.set_message(String::new());
+            bar.tick();
+        }
+    }
+
+    fn progress(&self, progress: Progress) {
+        let now = Instant::now();
+        let mut state = self.lock();
+        state.sample(now, progress);
+        let Some(stage) = state.stage else { return };
+        let patient = now - state.began < PATIENCE;
+        if patient || now - state.shown < self.interval() {
+            return;
+        }
+        state.shown = now;
+        self.show(&mut state, stage, progress);
+    }
+}
+
+impl Drop for ProgressView {
+    fn drop(&mut self) {
+        if let Some(bar) = &self.lock().bar {
+            bar.finish_and_clear();
+        }
+    }
+}

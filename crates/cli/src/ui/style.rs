@@ -1,0 +1,31 @@
+//! Colours and weights. They are left out where the output takes none.
+
+use anstyle::{AnsiColor, Effects, Style};
+
+/// What failed.
+pub(crate) const ERROR: Style = AnsiColor::Red.on_default().effects(Effects::BOLD);
+/// What is legal, but worth a look.
+pub(crate) const WARNING: Style = AnsiColor::Yellow.on_default().effects(Effects::BOLD);
+/// What went well.
+pub(crate) const GOOD: Style = AnsiColor::Green.on_default().effects(Effects::BOLD);
+/// The subject of the output.
+pub(crate) const STRONG: Style = Style::new().effects(Effects::BOLD);
+/// Names of facts, and what matters less.
+pub(crate) const DIM: Style = Style::new().effects(Effects::DIMMED);
+/// Added lines of a diff.
+pub(crate) const ADDED: Style = AnsiColor::Green.on_default();
+/// Removed lines of a diff.
+pub(crate) const REMOVED: Style = AnsiColor::Red.on_default();
+
+/// Colours of neighbouring partitions.
+const PARTITIONS: [AnsiColor; 4] = [
+    AnsiColor::Cyan,
+    AnsiColor::Green,
+    AnsiColor::Magenta,
+    AnsiColor::Blue,
+];
+
+/// The colour of the partition at this position.
+pub(crate) fn partition(index: usize) -> Style {
+    PARTITIONS[index % PARTITIONS.len()].on_default()
+}

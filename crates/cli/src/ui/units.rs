@@ -1,0 +1,146 @@
+//! Sizes, rates and times in words, and sizes as people type them.
+
+use std::time::Duration;
+
+/// Decimal units, as on the package of a card.
+const UNITS: [&str; 6] = ["B", "kB", "MB", "GB", "TB", "PB"];
+
+/// A size in decimal units with about four digits: `7.82 GB`, `208.7 MB`, `512 B`.
+pub(crate) fn size(bytes: u64) -> String {
+    let mut value = bytes as f64;
+    let mut unit = 0;
+    // 999.95 would be shown as 1000.0.
+    while value >= 999.95 && unit + 1 < UNITS.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    match unit {
+        0 => format!("{bytes} B"),
+        _ if value >= 99.995 => format!("{value:.1} {}", UNITS[unit]),
+        _ => format!("{value:.2} {}", UNITS[unit]),
+    }
+}
+
+/// A number in groups of three digits: `15 931 539 456`.
+pub(crate) fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// A size with its exact bytes: `7.82 GB  (7 818 182 656 bytes)`.
+pub(crate) fn exact(bytes: u64) -> String {
+    format!("{:>9}  ({} bytes)", size(bytes), grouped(bytes))
+}
+
+/// A rate: `98.3 MB/s`.
+pub(crate) fn rate(bytes: u64, time: Duration) -> String {
+    let seconds = time.as_secs_f64().max(0.001);
+    format!("{}/s", size((bytes as f64 / seconds) as u64))
+}
+
+/// A time in the two largest units: `3 s`, `2 min 05 s`, `1 h 12 min`. Tenths below ten seconds.
+pub(crate) fn time(time: Duration) -> String {
+    let seconds = time.as_secs();
+    match seconds {
+        0..10 => format!("{:.1} s", time.as_secs_f64()),
+        10..60 => format!("{seconds} s"),
+        60..3600 => format!("{} min {:02} s", seconds / 60, seconds % 60),
+        _ => format!("{} h {:02} min", seconds / 3600, seconds / 60 % 60),
+    }
+}
+
+/// Reads a size: a number with `kB`, `MB`, `GB`, `TB` (decimal), `KiB`, `MiB`, `GiB`, `TiB`
+/// (binary), `s` (sectors of 512 bytes), or bytes without a unit.
+pub(crate) fn parse_size(text: &str) -> Result<u64, String> {
+    let text = text.trim();
+    let split = text
+        .find(|c: char| !c.is_ascii_digit() && c != '.')
+        .unwrap_or(text.len());
+    let (number, unit) = text.split_at(split);
+    let factor: u64 = match unit.trim().to_ascii_lowercase().as_str() {
+        "" | "b" => 1,
+        "s" => 512,
+        "kb" => 1000,
+        "mb" => 1_000_000,
+        "gb" => 1_000_000_000,
+        "tb" => 1_000_000_000_000,
+        "kib" => 1 << 10,
+        "mib" => 1 << 20,
+        "gib" => 1 << 30,
+        "tib" => 1 << 40,
+        unit => return Err(format!("`{unit}` is no unit; use MB, GB, MiB, GiB or s")),
+    };
+    let (whole, fraction) = number.split_once('.').unwrap_or((number, ""));
+    let parsed = || {
+        let whole = whole.parse::<u64>().ok()?.checked_mul(factor)?;
+        let scale = 10u64.checked_pow(fraction.len() as u32)?;
+        let part = match fraction {
+            "" => 0,
+            digits => digits.parse::<u64>().ok()?.checked_mul(factor)? / scale,
+        };
+        whole.checked_add(part)
+    };
+    match parsed() {
+        Some(0) => Err("a size must be above 0".into()),
+        Some(bytes) => Ok(bytes),
+        None => Err(format!("`{text}` is no size; as in 8GB, 512MiB or 2048s")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, "0 B")]
+    #[case(999, "999 B")]
+    #[case(1000, "1.00 kB")]
+    #[case(7_818_182_656, "7.82 GB")]
+    #[case(208_666_624, "208.7 MB")]
+    #[case(99_999_999, "100.0 MB")]
+    #[case(999_999_999, "1.00 GB")]
+    fn sizes(#[case] bytes: u64, #[case] text: &str) {
+        assert_eq!(size(bytes), text);
+    }
+
+    #[rstest]
+    #[case("8GB", Ok(8_000_000_000))]
+    #[case("512 MiB", Ok(512 << 20))]
+    #[case("1.5gb", Ok(1_500_000_000))]
+    #[case("2048s", Ok(1 << 20))]
+    #[case("4096", Ok(4096))]
+    #[case("8 GiB", Ok(8 << 30))]
+    fn typed_sizes(#[case] text: &str, #[case] bytes: Result<u64, String>) {
+        assert_eq!(parse_size(text), bytes);
+    }
+
+    #[rstest]
+    fn no_sizes(
+        #[values("", "GB", "8XB", "0", "-1", "1e9", "99999999999TB", "1.2.3GB")] text: &str,
+    ) {
+        assert!(parse_size(text).is_err());
+    }
+
+    #[rstest]
+    #[case(500, "0.5 s")]
+    #[case(12_400, "12 s")]
+    #[case(125_000, "2 min 05 s")]
+    #[case(4_320_000, "1 h 12 min")]
+    fn times(#[case] millis: u64, #[case] text: &str) {
+        assert_eq!(time(Duration::from_millis(millis)), text);
+    }
+
+    #[test]
+    fn digits_are_grouped_from_the_right() {
+        assert_eq!(grouped(15_931_539_456), "15 931 539 456");
+        assert_eq!(grouped(123), "123");
+    }
+}
