@@ -2,13 +2,39 @@
 
 use std::io::{self, Read, Write};
 
-use fatfs::{Dir, FileSystem, FsOptions};
+use fatfs::{Date, DateTime, Dir, FileSystem, FsOptions, Time, TimeProvider};
 use pinewrit_disk::{BlockDevice, DeviceCursor};
 
 use super::{FatGeometry, clean_label};
 
 /// More entries than a FAT directory can have; a longer one runs in a circle.
 const MAX_ENTRIES: usize = 65536;
+
+/// Files get the same time always, so that the same work gives the same medium.
+#[derive(Debug)]
+struct FixedTime;
+
+impl TimeProvider for FixedTime {
+    fn get_current_date(&self) -> Date {
+        Date {
+            year: 2026,
+            month: 1,
+            day: 1,
+        }
+    }
+
+    fn get_current_date_time(&self) -> DateTime {
+        DateTime {
+            date: self.get_current_date(),
+            time: Time {
+                hour: 0,
+                min: 0,
+                sec: 0,
+                millis: 0,
+            },
+        }
+    }
+}
 
 /// Why a file inside a FAT file system could not be read or written.
 #[derive(Debug, thiserror::Error)]
@@ -69,7 +95,8 @@ impl<'a> FatVolume<'a> {
             });
         }
         let cursor = DeviceCursor::new(device);
-        let inner = FileSystem::new(cursor, FsOptions::new()).map_err(failed)?;
+        let options = FsOptions::new().time_provider(&FixedTime);
+        let inner = FileSystem::new(cursor, options).map_err(failed)?;
         Ok(Self { inner })
     }
 

@@ -163,7 +163,10 @@ impl<'d, 't> Fields<'d, 't> {
     fn wrong_type(&self, key: &str, line: usize, found: &DeValue<'_>, wanted: &str, example: &str) {
         self.document.mistake(
             line,
-            format!("`{key}` is {}, where {wanted} is needed", found.type_str()),
+            format!(
+                "`{key}` is of type {}, where {wanted} is needed",
+                found.type_str()
+            ),
             format!("write {key} = {example}"),
         );
     }

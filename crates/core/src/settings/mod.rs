@@ -167,6 +167,3 @@ fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings) {
         );
     }
 }
-
-#[cfg(test)]
-mod tests;

@@ -57,17 +57,9 @@ pub(super) fn keyboard(name: &str) -> Result<String, Wrong> {
     if LAYOUTS.split_whitespace().any(|known| known == name) {
         return Ok(name.to_owned());
     }
-    let lower = name.to_lowercase();
-    let remedy = match lower
-        .get(..2)
-        .filter(|two| LAYOUTS.split_whitespace().any(|known| known == *two))
-    {
-        Some(near) => format!("did you mean \"{near}\"?"),
-        None => "a layout such as \"us\", \"gb\" or \"de\"".to_owned(),
-    };
     Err(Wrong::new(
         format!("there is no keyboard layout {}", quoted(name)),
-        remedy,
+        "a layout such as \"us\", \"gb\" or \"de\"",
     ))
 }
 

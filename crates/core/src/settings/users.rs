@@ -79,9 +79,10 @@ pub(super) fn read(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<User> {
 pub(super) fn ask_passwords(document: &Document<'_>, users: &mut [User]) {
     for user in users {
         if let Some(Password::Ask(line)) = user.password {
-            let what = format!("password of {}", user.name);
+            let shown = format!("user {}", user.name);
+            let what = format!("password of {shown}");
             user.password = password::ask(document, line, &what).map(|secret| {
-                password::warn_if_weak(document, line, &user.name, &secret);
+                password::warn_if_weak(document, line, &shown, &secret);
                 Password::Plain(secret)
             });
         }
@@ -98,7 +99,10 @@ fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
         );
     }
     let name = before.and_then(|at| document.accept(at.line, user_name(&at.value)));
-    let shown = name.clone().unwrap_or_default();
+    let shown = match &name {
+        Some(name) => format!("user {name}"),
+        None => "this user".to_owned(),
+    };
     let wants_password = KEYS[2..6].iter().any(|key| fields.has(key));
     let wants_keys = fields.has("ssh-keys") || fields.has("ssh-key-files");
     let password = read_password(document, fields, &shown);
@@ -106,7 +110,7 @@ fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
     if !wants_password && !wants_keys {
         document.mistake(
             fields.line(),
-            format!("user {shown} has neither a password nor an SSH key, and could never log in"),
+            format!("{shown} has neither a password nor an SSH key, and could never log in"),
             "add ssh-keys = [\"ssh-ed25519 …\"]",
         );
     }
@@ -136,7 +140,7 @@ fn read_password(document: &Document<'_>, fields: &Fields<'_, '_>, user: &str) -
     if let [first, second, ..] = given[..] {
         document.mistake(
             fields.line(),
-            format!("user {user} has both {first} and {second}"),
+            format!("{user} has both {first} and {second}"),
             "keep one of them",
         );
         return None;
