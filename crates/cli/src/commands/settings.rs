@@ -62,7 +62,11 @@ pub(crate) fn brief(settings: &CheckedSettings) -> String {
         });
     }
     if let Some(wireless) = &settings.wireless {
-        parts.push(format!("{} wireless", wireless.networks.len()));
+        let noun = match wireless.networks.len() {
+            1 => "network",
+            _ => "networks",
+        };
+        parts.push(format!("{} wireless {noun}", wireless.networks.len()));
     }
     match parts.len() {
         0 => "nothing".to_owned(),

@@ -23,6 +23,8 @@ use crate::ui::{Answer, Ui, style, units};
 /// How far into a packed image is looked before writing.
 const PREVIEW: u64 = 256 << 20;
 
+const NOTHING_WRITTEN: &str = "nothing was written";
+
 /// Everything that is known before the first byte.
 struct Plan {
     source: ImageSource,
@@ -89,11 +91,11 @@ fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
     let settings = settings.map(|path| settings::read(ui, path)).transpose()?;
     let target = Target::open(&SystemRoots::default(), &args.to, args.size)
         .map_err(|e| explain::medium_error(&e))?;
-    check_fit(&source, &target)?;
     let present = look_at_present(&source, &target)?;
+    check_fit(&source, &target)?;
     let device = PeekDevice::new(source.clone()).with_limit(PREVIEW);
     let preview = inspect(&device, source.unpacked_size().exact())
-        .map_err(|e| explain::disk_error(&source.name(), &e))?;
+        .map_err(|e| explain::disk_error(&source.name(), &e).fact("state", NOTHING_WRITTEN))?;
     let plan = Plan {
         source,
         target,
@@ -152,7 +154,7 @@ fn check_place_for_settings(plan: &Plan) -> Outcome {
     let error = pinewrit_core::configure::ConfigureError::NoPlace {
         found: found.collect(),
     };
-    Err(explain::configure_error(&plan.source.name(), &error).fact("state", "nothing was written"))
+    Err(explain::configure_error(&plan.source.name(), &error).fact("state", NOTHING_WRITTEN))
 }
 
 fn plan_text(plan: &Plan) -> String {
@@ -270,6 +272,7 @@ fn carry_out(ui: &Ui, args: &WriteArgs, plan: Plan, cancel: &Cancel) -> Outcome 
         report: &report,
     });
     ui.result(done_text(
+        ui,
         &source,
         &medium,
         &report,
@@ -290,6 +293,7 @@ fn rescan(medium: &Medium) -> Rescan {
 }
 
 fn done_text(
+    ui: &Ui,
     source: &ImageSource,
     medium: &Medium,
     report: &WriteReport,
@@ -320,6 +324,13 @@ fn done_text(
     if let Some(report) = &report.configured {
         facts.add("settings", configure::files(report));
     }
+    if ui.verbose {
+        let way = match medium.device.is_direct() {
+            true => "direct, past the system's cache",
+            false => "through the system's cache",
+        };
+        facts.add("transfers", way);
+    }
     if rescan == Rescan::InUse {
         facts.add(
             "note",
@@ -343,6 +354,10 @@ fn done_text(
 
 fn amount(bytes: u64, seconds: f64) -> String {
     let time = Duration::from_secs_f64(seconds);
+    if seconds < 0.1 {
+        // Too short for a rate that means anything.
+        return units::size(bytes);
+    }
     format!(
         "{} in {} ({})",
         units::size(bytes),

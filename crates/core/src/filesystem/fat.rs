@@ -35,8 +35,10 @@ pub struct FatGeometry {
     pub data_start: u64,
     /// Size of the file system in bytes.
     pub size: u64,
+    /// The root directory of FAT12 and FAT16; empty for FAT32.
+    pub(super) root_directory: ByteRange,
     /// First cluster of the root directory (FAT32 only).
-    root_cluster: u32,
+    pub(super) root_cluster: u32,
     volume_id: u32,
     label: [u8; 11],
 }
@@ -106,6 +108,10 @@ impl FatGeometry {
             table,
             data_start: data_sector * sector_bytes,
             size: tot_sec * sector_bytes,
+            root_directory: ByteRange::new(
+                (data_sector - root_sectors) * sector_bytes,
+                data_sector * sector_bytes,
+            )?,
             root_cluster: if is_fat32 { u32le(sector, 44) } else { 0 },
             volume_id: u32le(sector, id_at),
             label,
@@ -117,23 +123,56 @@ impl FatGeometry {
     /// # Errors
     /// The device could not be read.
     pub fn root_is_sound(&self, device: &dyn BlockDevice) -> Result<bool, DiskError> {
-        if self.width != FatWidth::Fat32 {
-            return Ok(true);
-        }
-        let mut cluster = u64::from(self.root_cluster);
-        // A root directory of 65536 entries of 32 bytes is the largest there can be.
+        Ok(self.width != FatWidth::Fat32 || self.chain(device, self.root_cluster)?.is_some())
+    }
+
+    /// The clusters of a directory that begins with `first`; `None` if the chain leaves the file
+    /// system or is longer than a directory can be.
+    pub(super) fn chain(
+        &self,
+        device: &dyn BlockDevice,
+        first: u32,
+    ) -> Result<Option<Vec<u32>>, DiskError> {
+        let mut clusters = vec![first];
+        let mut cluster = first;
+        // 65536 entries of 32 bytes are the most there can be.
         for _ in 0..=(65536 * 32 / self.cluster) {
-            if !(2..self.clusters + 2).contains(&cluster) {
-                return Ok(false);
+            if !(2..self.clusters + 2).contains(&u64::from(cluster)) {
+                return Ok(None);
             }
-            let mut entry = [0; 4];
-            device.read_at(self.table.start + cluster * 4, &mut entry)?;
-            cluster = u64::from(u32::from_le_bytes(entry) & 0x0fff_ffff);
-            if cluster >= 0x0fff_fff8 {
-                return Ok(true);
+            cluster = self.next_cluster(device, u64::from(cluster))?;
+            if cluster >= self.width.end_mark() {
+                return Ok(Some(clusters));
             }
+            clusters.push(cluster);
         }
-        Ok(false)
+        Ok(None)
+    }
+
+    fn next_cluster(&self, device: &dyn BlockDevice, cluster: u64) -> Result<u32, DiskError> {
+        let mut entry = [0; 4];
+        let len = match self.width {
+            FatWidth::Fat32 => 4,
+            _ => 2,
+        };
+        let at = match self.width {
+            FatWidth::Fat12 => cluster + cluster / 2,
+            FatWidth::Fat16 => cluster * 2,
+            FatWidth::Fat32 => cluster * 4,
+        };
+        device.read_at(self.table.start + at, &mut entry[..len])?;
+        let raw = u32::from_le_bytes(entry);
+        Ok(match self.width {
+            FatWidth::Fat12 if cluster % 2 == 1 => raw >> 4,
+            FatWidth::Fat12 => raw & 0x0fff,
+            FatWidth::Fat16 => raw,
+            FatWidth::Fat32 => raw & 0x0fff_ffff,
+        })
+    }
+
+    /// Offset of a data cluster, in bytes.
+    pub(super) fn cluster_offset(&self, cluster: u32) -> u64 {
+        self.data_start + u64::from(cluster.saturating_sub(2)) * self.cluster
     }
 }
 
@@ -144,6 +183,15 @@ impl FatWidth {
             Self::Fat12 => "FAT12",
             Self::Fat16 => "FAT16",
             Self::Fat32 => "FAT32",
+        }
+    }
+
+    /// Entries from here on end a chain.
+    fn end_mark(self) -> u32 {
+        match self {
+            Self::Fat12 => 0xff8,
+            Self::Fat16 => 0xfff8,
+            Self::Fat32 => 0x0fff_fff8,
         }
     }
 

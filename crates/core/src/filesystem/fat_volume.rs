@@ -5,7 +5,7 @@ use std::io::{self, Read, Write};
 use fatfs::{Date, DateTime, Dir, FileSystem, FsOptions, Time, TimeProvider};
 use pinewrit_disk::{BlockDevice, DeviceCursor};
 
-use super::{FatGeometry, clean_label};
+use super::{FatGeometry, clean_label, fat_folder};
 
 /// More entries than a FAT directory can have; a longer one runs in a circle.
 const MAX_ENTRIES: usize = 65536;
@@ -74,6 +74,8 @@ pub enum VolumeError {
 /// [`Overlay`](pinewrit_disk::Overlay) in between to gather them.
 pub struct FatVolume<'a> {
     inner: FileSystem<DeviceCursor<'a>>,
+    device: &'a dyn BlockDevice,
+    geometry: FatGeometry,
 }
 
 impl<'a> FatVolume<'a> {
@@ -97,7 +99,11 @@ impl<'a> FatVolume<'a> {
         let cursor = DeviceCursor::new(device);
         let options = FsOptions::new().time_provider(&FixedTime);
         let inner = FileSystem::new(cursor, options).map_err(failed)?;
-        Ok(Self { inner })
+        Ok(Self {
+            inner,
+            device,
+            geometry: *geometry,
+        })
     }
 
     /// The label in the root directory.
@@ -188,16 +194,24 @@ impl<'a> FatVolume<'a> {
         })
     }
 
-    /// Makes a folder, if it is not there.
+    /// Makes a folder. Its parent must be there, and no file or folder of that name.
     ///
     /// # Errors
     /// [`VolumeError`].
     pub fn make_folder(&self, path: &str) -> Result<(), VolumeError> {
+        let failed = failed_at(path);
         self.inner
             .root_dir()
             .create_dir(path)
             .map(drop)
-            .map_err(failed_at(path))
+            .map_err(&failed)?;
+        let repaired = fat_folder::repair_dots(self.device, &self.geometry, path);
+        match repaired.map_err(|e| failed(e.into()))? {
+            true => Ok(()),
+            false => Err(VolumeError::Damaged {
+                what: "a folder that was just made is not found",
+            }),
+        }
     }
 
     /// Writes the last counters to the device under it.

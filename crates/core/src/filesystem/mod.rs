@@ -2,6 +2,7 @@
 
 mod ext;
 mod fat;
+mod fat_folder;
 mod fat_volume;
 mod magic;
 

@@ -24,12 +24,13 @@ pub(super) fn verify(
         start: 0,
         end: medium.size(),
     });
-    let (read_tx, read_rx) = bounded::<Result<(usize, AlignedBuf, usize), DiskError>>(BUFFERS);
-    let (free_tx, free_rx) = bounded::<AlignedBuf>(BUFFERS);
-    for _ in 0..BUFFERS {
-        let _ = free_tx.send(AlignedBuf::new(CHUNK_SIZE));
-    }
     thread::scope(|scope| {
+        // Made in here, so that an early end closes them and the other thread ends too.
+        let (read_tx, read_rx) = bounded::<Result<(usize, AlignedBuf, usize), DiskError>>(BUFFERS);
+        let (free_tx, free_rx) = bounded::<AlignedBuf>(BUFFERS);
+        for _ in 0..BUFFERS {
+            let _ = free_tx.send(AlignedBuf::new(CHUNK_SIZE));
+        }
         scope.spawn(move || {
             for index in 1..digests.len() {
                 let Ok(mut buffer) = free_rx.recv() else {

@@ -1,0 +1,239 @@
+//! A folder to work in, the built program, and the judges that read what it made.
+
+#![allow(dead_code, reason = "not every test uses all of it")]
+#![allow(
+    clippy::print_stdout,
+    reason = "a test that is skipped says so in the test's own output"
+)]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+use serde_json::Value;
+
+pub(crate) const PROGRAM: &str = env!("CARGO_BIN_EXE_pinewrit");
+
+/// A temporary folder; everything runs in it.
+pub(crate) struct Bench {
+    dir: tempfile::TempDir,
+}
+
+/// What a run of the program came to.
+pub(crate) struct Run {
+    pub(crate) code: i32,
+    pub(crate) stdout: String,
+    pub(crate) stderr: String,
+}
+
+impl Bench {
+    pub(crate) fn new() -> Self {
+        Self {
+            dir: tempfile::tempdir().unwrap(),
+        }
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    pub(crate) fn folder(&self) -> &Path {
+        self.dir.path()
+    }
+
+    pub(crate) fn write(&self, name: &str, bytes: impl AsRef<[u8]>) -> PathBuf {
+        let path = self.path(name);
+        fs::write(&path, bytes).unwrap();
+        path
+    }
+
+    pub(crate) fn read(&self, name: &str) -> Vec<u8> {
+        fs::read(self.path(name)).unwrap()
+    }
+
+    /// The program in this folder, with an environment of its own.
+    pub(crate) fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(PROGRAM);
+        command
+            .args(args)
+            .current_dir(self.folder())
+            .env("XDG_STATE_HOME", self.path("state"))
+            .env_remove("NO_COLOR")
+            .stdin(std::process::Stdio::null());
+        command
+    }
+
+    pub(crate) fn run(&self, args: &[&str]) -> Run {
+        Run::from(self.command(args).output().unwrap())
+    }
+
+    /// Runs a judge in this folder; its output, whatever its exit code.
+    pub(crate) fn judge(&self, name: &str, args: &[&str]) -> Option<Run> {
+        if !has(name) {
+            return None;
+        }
+        let output = Command::new(name)
+            .args(args)
+            .current_dir(self.folder())
+            .env("LC_ALL", "C")
+            .output()
+            .unwrap();
+        Some(Run::from(output))
+    }
+}
+
+impl From<Output> for Run {
+    fn from(output: Output) -> Self {
+        let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
+        Self {
+            code: output.status.code().unwrap_or(-1),
+            stdout: text(output.stdout),
+            stderr: text(output.stderr),
+        }
+    }
+}
+
+impl Run {
+    /// The run ended with this code; otherwise shows what it said.
+    #[track_caller]
+    pub(crate) fn expect(self, code: i32) -> Self {
+        assert_eq!(
+            self.code, code,
+            "stdout:\n{}\nstderr:\n{}",
+            self.stdout, self.stderr
+        );
+        self
+    }
+
+    /// Standard error holds each of these.
+    #[track_caller]
+    pub(crate) fn says(self, parts: &[&str]) -> Self {
+        for part in parts {
+            assert!(
+                self.stderr.contains(part),
+                "no {part:?} in:\n{}",
+                self.stderr
+            );
+        }
+        self
+    }
+
+    /// The result, the last of the JSON lines on stdout. Every line must be an object.
+    #[track_caller]
+    pub(crate) fn json(&self) -> Value {
+        let lines: Vec<Value> = self
+            .stdout
+            .lines()
+            .map(|line| serde_json::from_str(line).unwrap())
+            .collect();
+        assert!(lines.iter().all(|line| line["event"].is_string()));
+        lines.last().cloned().unwrap()
+    }
+}
+
+/// Whether a program is there. In CI a missing one is a failure, elsewhere the test is skipped.
+pub(crate) fn has(name: &str) -> bool {
+    let folders = ["/usr/bin", "/usr/sbin", "/bin", "/sbin", "/usr/local/bin"];
+    let found = folders
+        .iter()
+        .any(|folder| Path::new(folder).join(name).exists());
+    found || skip(name)
+}
+
+/// Whether a file of a Debian package is there.
+pub(crate) fn has_file(path: &str) -> bool {
+    Path::new(path).exists() || skip(path)
+}
+
+fn skip(name: &str) -> bool {
+    let required = std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_some_and(|value| value == "1");
+    assert!(!required, "{name} is missing, and judges are required");
+    println!("skipped: no {name}");
+    false
+}
+
+/// A loop device over a file, detached at the end.
+pub(crate) struct Loop {
+    pub(crate) path: String,
+}
+
+impl Loop {
+    /// `None`, and a word, where loop devices cannot be made.
+    pub(crate) fn over(file: &Path, options: &[&str]) -> Option<Self> {
+        if !has("losetup") {
+            return None;
+        }
+        let output = Command::new("losetup")
+            .args(["--find", "--show"])
+            .args(options)
+            .arg(file)
+            .output()
+            .unwrap();
+        if !output.status.success() {
+            skip("loop devices (root is needed)");
+            return None;
+        }
+        let path = String::from_utf8(output.stdout).unwrap().trim().to_owned();
+        Some(Self { path })
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["-d", &self.path]).status();
+    }
+}
+
+/// A small image: an MBR, a FAT partition from 1 to 9 MiB, noise up to 14 MiB.
+pub(crate) fn small_image() -> Vec<u8> {
+    use pinewrit_disk::{BlockDevice, ByteRange, DeviceCursor, MemoryDevice, Window};
+    const MIB: u64 = 1 << 20;
+    let device = MemoryDevice::new(14 * MIB as usize);
+    let mut sector = [0u8; 512];
+    let entries: [[u8; 16]; 2] = [entry(0x80, 0x0c, 2048, 16384), entry(0, 0x83, 18432, 10240)];
+    sector[0x1be..0x1de].copy_from_slice(&entries.concat());
+    sector[0x1fe..].copy_from_slice(&[0x55, 0xaa]);
+    device.write_at(0, &sector).unwrap();
+    let range = ByteRange {
+        start: MIB,
+        end: 9 * MIB,
+    };
+    let options = fatfs::FormatVolumeOptions::new().volume_label(*b"HUT BOOT   ");
+    let window = Window::new(&device, range);
+    fatfs::format_volume(DeviceCursor::new(&window), options).unwrap();
+    device.write_at(9 * MIB, &noise(5 * MIB as usize)).unwrap();
+    device.to_bytes()
+}
+
+fn entry(status: u8, kind: u8, first: u32, sectors: u32) -> [u8; 16] {
+    let mut raw = [0; 16];
+    raw[0] = status;
+    raw[4] = kind;
+    raw[8..12].copy_from_slice(&first.to_le_bytes());
+    raw[12..].copy_from_slice(&sectors.to_le_bytes());
+    raw
+}
+
+/// Bytes that do not pack.
+fn noise(len: usize) -> Vec<u8> {
+    let mut state = 1u64;
+    let mut bytes = Vec::with_capacity(len + 8);
+    while bytes.len() < len {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        bytes.extend(state.to_le_bytes());
+    }
+    bytes.truncate(len);
+    bytes
+}
+
+/// Packs with the crate, for tests that are not about packing.
+pub(crate) fn zstd(bytes: &[u8]) -> Vec<u8> {
+    zstd::bulk::compress(bytes, 1).unwrap()
+}
+
+/// Whether the first chunk of a medium is cleared.
+pub(crate) fn has_no_table(bytes: &[u8]) -> bool {
+    bytes[..bytes.len().min(4 << 20)].iter().all(|&b| b == 0)
+}

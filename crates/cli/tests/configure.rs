@@ -1,0 +1,263 @@
+//! `pinewrit configure`, and what cloud-init, fsck.fat and mtools say of the seed.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use common::{Bench, small_image, zstd};
+
+const SETTINGS: &str = include_str!("../../../demo/hut-03.toml");
+
+fn bench() -> Bench {
+    let bench = Bench::new();
+    bench.write("card.img", small_image());
+    bench.write("hut.toml", SETTINGS);
+    bench
+}
+
+const CONFIGURE: [&str; 4] = ["configure", "card.img", "--settings", "hut.toml"];
+
+/// A file of the boot partition as mtools reads it.
+fn mtype(bench: &Bench, name: &str) -> Option<String> {
+    let file = format!("::{name}");
+    let read = bench.judge("mtype", &["-i", "card.img@@1M", &file])?;
+    Some(read.expect(0).stdout)
+}
+
+#[test]
+fn the_seed_is_what_the_judges_expect() {
+    let bench = bench();
+    bench.run(&CONFIGURE).expect(0);
+    let Some(user_data) = mtype(&bench, "user-data") else {
+        return;
+    };
+    bench.write("user-data", &user_data);
+    if let Some(judged) = bench.judge("cloud-init", &["schema", "--config-file", "user-data"]) {
+        let judged = judged.expect(0);
+        assert!(
+            judged.stdout.contains("Valid cloud-config"),
+            "{}",
+            judged.stdout
+        );
+        assert!(!judged.stdout.to_lowercase().contains("deprecat"));
+    }
+    assert!(
+        mtype(&bench, "meta-data")
+            .unwrap()
+            .contains("local-hostname: 'larkfell-03'")
+    );
+    assert!(
+        mtype(&bench, "network-config")
+            .unwrap()
+            .contains("- '10.77.3.10/24'")
+    );
+
+    let partition = bench.read("card.img")[1 << 20..9 << 20].to_vec();
+    bench.write("partition.img", partition);
+    if let Some(judged) = bench.judge("fsck.fat", &["-n", "partition.img"]) {
+        let judged = judged.expect(0);
+        assert!(judged.stdout.contains(" 3 files") || judged.stdout.contains(" 4 files"));
+    }
+}
+
+#[test]
+fn awkward_names_stay_strings() {
+    let names = [
+        "no",
+        "12:30:45",
+        "0755",
+        "1_000",
+        "~",
+        "a: b",
+        "# x",
+        "it's \\\\ \\\"so\\\"",
+        "ü",
+    ];
+    let networks: String = names
+        .iter()
+        .map(|name| {
+            format!(
+                "[[wireless.networks]]\nssid = \"{name}\"\npassphrase = \"{}\"\n",
+                "0a".repeat(32)
+            )
+        })
+        .collect();
+    let bench = bench();
+    bench.write(
+        "hut.toml",
+        format!("hostname = \"1e3\"\n[wired]\ninterface = \"y\"\n[wireless]\ncountry = \"NO\"\n{networks}"),
+    );
+    bench.run(&CONFIGURE).expect(0);
+    let (Some(network), true) = (mtype(&bench, "network-config"), common::has("cloud-init")) else {
+        return;
+    };
+    bench.write("network", network);
+    bench.write("user-data", mtype(&bench, "user-data").unwrap());
+    // cloud-init's package brings the YAML reader that it uses itself.
+    let script = "import yaml, json\n\
+        n = yaml.safe_load(open('network')); u = yaml.safe_load(open('user-data'))\n\
+        w = n['wifis']['wlan0']\n\
+        print(json.dumps([list(w['access-points']), list(n['ethernets']),\n\
+        w['regulatory-domain'], u['hostname']]))";
+    bench.write("script", script);
+    let read = bench
+        .judge("sh", &["-c", "/usr/bin/python3 script"])
+        .unwrap()
+        .expect(0);
+    let values: (Vec<String>, Vec<String>, String, String) =
+        serde_json::from_str(&read.stdout).unwrap();
+    let mut expected: Vec<_> = names
+        .iter()
+        .map(|n| n.replace("\\\\", "\\").replace("\\\"", "\""))
+        .collect();
+    expected.sort();
+    assert_eq!(
+        values,
+        (expected, vec!["y".into()], "NO".into(), "1e3".into())
+    );
+}
+
+#[test]
+fn twice_is_the_same_as_once() {
+    let bench = bench();
+    let with_password = "sudo = true\npassword-env = \"HUT\"";
+    bench.write("hut.toml", SETTINGS.replace("sudo = true", with_password));
+    let run = || {
+        let mut command = bench.command(&CONFIGURE);
+        common::Run::from(command.env("HUT", "kestrel over scree").output().unwrap()).expect(0)
+    };
+    run();
+    let once = bench.read("card.img");
+    assert!(run().stdout.starts_with("unchanged:"));
+    assert!(bench.read("card.img") == once);
+    assert!(!once.windows(18).any(|w| w == b"kestrel over scree"));
+}
+
+#[test]
+fn a_dry_run_shows_the_diff_and_hides_secrets() {
+    let bench = bench();
+    let run = bench
+        .run(&[&CONFIGURE[..], &["--dry-run"]].concat())
+        .expect(0);
+    for part in [
+        "nothing was changed",
+        "/user-data",
+        "+hostname: 'larkfell-03'",
+        "password: (hidden)",
+    ] {
+        assert!(run.stdout.contains(part), "no {part:?} in:\n{}", run.stdout);
+    }
+    assert!(bench.read("card.img") == small_image());
+}
+
+#[test]
+fn settings_that_are_there_are_not_replaced_unasked() {
+    let bench = bench();
+    bench.run(&CONFIGURE).expect(0);
+    let before = bench.read("card.img");
+    bench.write("hut.toml", SETTINGS.replace("larkfell-03", "larkfell-04"));
+    bench.run(&CONFIGURE).expect(3).says(&[
+        "settings on this medium already",
+        "/user-data",
+        "--yes",
+    ]);
+    assert!(bench.read("card.img") == before);
+    bench.run(&[&CONFIGURE[..], &["--yes"]].concat()).expect(0);
+    let json = bench
+        .run(&["--json", "inspect", "card.img"])
+        .expect(0)
+        .json();
+    assert_eq!(json["settings"]["host_name"], "larkfell-04");
+}
+
+#[test]
+fn five_mistakes_in_one_run() {
+    let bench = bench();
+    bench.write(
+        "hut.toml",
+        "hostname = \"lark_fell\"\n[[users]]\nname = \"warden\"\nssh-keys = [\"ssh-rsa AAAA\"]\n\
+         [wired]\naddresses = [\"10.77.3.10/25\"]\ngateway = \"10.77.3.200\"\n\
+         [wireless]\n[[wireless.networks]]\nssid = \"hut\"\npassphrase = \"seven77\"\n",
+    );
+    let run = bench.run(&CONFIGURE).expect(7).says(&[
+        "hut.toml has 5 mistakes; nothing was changed",
+        "line 1 ",
+        "line 4 ",
+        "line 7 ",
+        "line 8 ",
+        "line 11 ",
+    ]);
+    assert!(!run.stderr.contains("seven77"), "{}", run.stderr);
+    assert!(bench.read("card.img") == small_image());
+}
+
+#[test]
+fn a_medium_without_fat_is_told_before_anything() {
+    let bench = bench();
+    let mut image = small_image();
+    image[0x1be..0x1ce].fill(0);
+    image[1 << 20..9 << 20].fill(0);
+    bench.write("card.img", &image);
+    bench
+        .run(&CONFIGURE)
+        .expect(7)
+        .says(&["no FAT partition", "2 Linux", "cloud-init"]);
+    assert!(bench.read("card.img") == image);
+    bench.write("image.zst", zstd(&image));
+    let args = [
+        "write",
+        "image.zst",
+        "--to",
+        "new.img",
+        "--size",
+        "1GB",
+        "--settings",
+        "hut.toml",
+    ];
+    bench.run(&args).expect(7).says(&["nothing was written"]);
+    assert!(!bench.path("new.img").exists());
+}
+
+#[test]
+fn write_with_settings_makes_a_finished_card() {
+    let bench = bench();
+    bench.write("image.zst", zstd(&small_image()));
+    let args = [
+        "write",
+        "image.zst",
+        "--to",
+        "new.img",
+        "--size",
+        "16MiB",
+        "--settings",
+        "hut.toml",
+    ];
+    let run = bench.run(&args).expect(0);
+    assert!(
+        run.stdout.contains("verified, as larkfell-03"),
+        "{}",
+        run.stdout
+    );
+    let json = bench
+        .run(&["--json", "inspect", "new.img"])
+        .expect(0)
+        .json();
+    assert_eq!(json["settings"]["users"][0], "warden");
+    bench
+        .run(&["verify", "new.img", "--image", "image.zst"])
+        .expect(6)
+        .says(&["first-boot settings are on partition 1: differences there are expected"]);
+}
+
+#[test]
+fn a_missing_or_unreadable_settings_file() {
+    let bench = bench();
+    bench
+        .run(&["configure", "card.img", "--settings", "none.toml"])
+        .expect(7)
+        .says(&["none.toml cannot be read"]);
+    bench
+        .run(&["configure", "none.img", "--settings", "hut.toml"])
+        .expect(2)
+        .says(&["there is no medium none.img"]);
+}

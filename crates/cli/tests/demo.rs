@@ -1,0 +1,44 @@
+//! `pinewrit demo`, and what the judges say of what it made.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use common::Bench;
+
+#[test]
+fn the_demo_runs_and_its_card_is_sound() {
+    let bench = Bench::new();
+    let run = bench.run(&["demo", "--dir", "demo"]).expect(0);
+    for part in [
+        "step 6",
+        "host name larkfell-03, users warden",
+        "the demo is done",
+    ] {
+        assert!(run.stdout.contains(part), "no {part:?} in:\n{}", run.stdout);
+    }
+    let card = bench.read("demo/card.img");
+    bench.write("boot.img", &card[4 << 20..68 << 20]);
+    bench.write("root.img", &card[68 << 20..196 << 20]);
+    if let Some(judged) = bench.judge("fsck.fat", &["-n", "boot.img"]) {
+        judged.expect(0);
+    }
+    if let Some(judged) = bench.judge("e2fsck", &["-fn", "root.img"]) {
+        judged.expect(0);
+    }
+    if let Some(read) = bench.judge("debugfs", &["-R", "cat /etc/os-release", "root.img"]) {
+        assert!(read.stdout.contains("Larkfell OS 4.2"), "{}", read.stdout);
+    }
+    // A second run must not write over the first.
+    bench
+        .run(&["demo", "--dir", "demo"])
+        .expect(2)
+        .says(&["is not empty"]);
+}
+
+#[test]
+fn json_of_the_demo_is_json() {
+    let bench = Bench::new();
+    let run = bench.run(&["--json", "demo"]).expect(0);
+    assert_eq!(run.json()["command"], "inspect");
+}
