@@ -23,6 +23,7 @@ pub(crate) struct Args {
 
 /// What every command takes.
 #[derive(Debug, ClapArgs)]
+#[command(next_help_heading = "Options of every command")]
 pub(crate) struct Global {
     /// Print one JSON object a line on stdout: events, then the result
     #[arg(long, global = true)]

@@ -125,7 +125,7 @@ fn system_disk() -> Option<String> {
 #[case::dry_run(&["--dry-run"])]
 fn the_computers_own_disk_is_never_written(#[case] options: &[&str]) {
     let Some(disk) = system_disk() else {
-        println!("skipped: the root file system is on no block device");
+        common::say_skipped("a block device under the root file system");
         return;
     };
     let bench = bench();

@@ -148,7 +148,10 @@ pub(crate) fn partitions(inspection: &Inspection, width: usize) -> String {
         .map(|line| format!(" {}\n", line.trim_end()))
         .collect();
     let bar = map::draw(inspection, size, width.saturating_sub(4), 2);
-    format!("{bar}  {}\n\n{rows}", map::legend())
+    let has_active = inspection.partitions.iter().any(|p| p.active);
+    let active = if has_active { "  * active" } else { "" };
+    let (legend, dim) = (map::legend(), style::DIM);
+    format!("{bar}  {legend}{dim}{active}{dim:#}\n\n{rows}")
 }
 
 fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {

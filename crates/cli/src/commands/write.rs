@@ -159,6 +159,7 @@ fn check_place_for_settings(plan: &Plan) -> Outcome {
 
 fn plan_text(plan: &Plan) -> String {
     let (source, target) = (&plan.source, &plan.target);
+    let warning = style::WARNING;
     let mut facts = Facts::default();
     let size = match source.unpacked_size().exact() {
         Some(bytes) => format!("{} unpacked", units::size(bytes)),
@@ -196,10 +197,13 @@ fn plan_text(plan: &Plan) -> String {
         facts.add("settings", settings::brief(settings));
     }
     if let Some(present) = &plan.present {
-        let warning = style::WARNING;
+        let summary = report::summary(present);
         facts.add(
             "lost",
-            format!("{warning}{}{warning:#}", report::summary(present)),
+            match present.is_unknown() {
+                true => summary,
+                false => format!("{warning}{summary}{warning:#}"),
+            },
         );
     }
     facts.to_text()

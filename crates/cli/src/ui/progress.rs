@@ -155,26 +155,23 @@ fn numbers(progress: Progress, pace: &Pace) -> String {
         None => format!("{done:>9} unpacked"),
     };
     let rate = format!("{}/s", units::size(pace.bytes_per_second));
-    let left = match pace.left {
-        Some(left) => format!("{} left", units::time(round_up(left))),
-        None => String::new(),
-    };
+    let left = pace.left.map_or(String::new(), left_text);
     format!("{amount}  {rate:>11}  {left}")
 }
 
-/// Tenths of seconds mean nothing in a guess.
-fn round_up(left: Duration) -> Duration {
+/// The remaining time; tenths of seconds mean nothing in a guess.
+fn left_text(left: Duration) -> String {
     match left.as_secs() {
-        0..10 => Duration::from_secs(left.as_secs() + 1),
-        seconds => Duration::from_secs(seconds),
+        seconds @ 0..10 => format!("{} s left", seconds + 1),
+        seconds => format!("{} left", units::time(Duration::from_secs(seconds))),
     }
 }
 
 fn new_bar() -> ProgressBar {
     let bar = ProgressBar::with_draw_target(Some(STEPS), ProgressDrawTarget::stderr());
-    let template = "{prefix:<9} {bar:30.green/black.bright} {msg}";
+    let template = "{prefix:<9} {bar:30.green/dim} {msg}";
     if let Ok(style) = ProgressStyle::with_template(template) {
-        bar.set_style(style.progress_chars("━╸─"));
+        bar.set_style(style.progress_chars("█▓░"));
     }
     bar
 }

@@ -39,7 +39,7 @@ pub(crate) fn image() -> Vec<u8> {
     device.write_at(0, &table.to_bytes()).unwrap();
     let fat = Window::new(&device, boot_range());
     format_volume(DeviceCursor::new(&fat), FormatVolumeOptions::new()).unwrap();
-    let noise: Vec<u8> = (0..5 * MIB).map(|i| (i * i >> 7) as u8).collect();
+    let noise: Vec<u8> = (0..5 * MIB).map(|i| ((i * i) >> 7) as u8).collect();
     device.write_at(9 * MIB, &noise).unwrap();
     device.to_bytes()
 }
