@@ -6,6 +6,7 @@ mod exit;
 mod explain;
 mod message;
 mod secrets;
+mod signals;
 mod ui;
 
 use std::process::ExitCode;

@@ -80,29 +80,29 @@ impl<D: BlockDevice> Overlay<D> {
     /// # Errors
     /// The device below could not be read.
     pub fn changed(&self) -> Result<Vec<ByteRange>, DiskError> {
-        let mut ranges: Vec<ByteRange> = Vec::new();
+        Ok(merged(self.changed_blocks()?))
+    }
+
+    fn changed_blocks(&self) -> Result<Vec<ByteRange>, DiskError> {
+        let mut changed = Vec::new();
         for (&index, block) in self.lock().iter() {
             let start = index * OVERLAY_BLOCK as u64;
             let mut old = vec![0; block.len()];
             self.below.read_at(start, &mut old)?;
-            if old[..] == block[..] {
-                continue;
-            }
-            let end = start + block.len() as u64;
-            match ranges.last_mut() {
-                Some(last) if last.end == start && last.len() < CHUNK_SIZE as u64 => last.end = end,
-                _ => ranges.push(ByteRange { start, end }),
+            if old[..] != block[..] {
+                let end = start + block.len() as u64;
+                changed.push(ByteRange { start, end });
             }
         }
-        Ok(ranges)
+        Ok(changed)
     }
 
     /// Writes all changes to the device below, flushes, and reads them back.
     ///
     /// Blocks that touch one of the `last` ranges are written after all others are flushed and
-    /// verified: metadata after the data that it points to. With an undo log, the former
-    /// contents are kept in it until everything is on the medium; they are put back at once if
-    /// the commit fails.
+    /// verified, range after range: metadata after the data that it points to. With an undo log,
+    /// the former contents are kept in it until everything is on the medium; they are put back at
+    /// once if the commit fails.
     ///
     /// # Errors
     /// [`CommitError`] says whether the medium is as it was before.
@@ -111,7 +111,7 @@ impl<D: BlockDevice> Overlay<D> {
         last: &[ByteRange],
         undo: Option<&UndoLog>,
     ) -> Result<CommitReport, CommitError> {
-        let changed = self.changed().map_err(|source| CommitError::Disk {
+        let changed = self.changed_blocks().map_err(|source| CommitError::Disk {
             source,
             rolled_back: true,
         })?;
@@ -119,12 +119,7 @@ impl<D: BlockDevice> Overlay<D> {
             return Ok(CommitReport::default());
         }
         if let Some(undo) = undo {
-            undo.write(
-                changed
-                    .iter()
-                    .flat_map(|&r| blocks_of(r))
-                    .map(|r| self.undo_entry(r)),
-            )?;
+            undo.write(changed.iter().map(|&block| self.undo_entry(block)))?;
         }
         if let Err(failure) = self.write_phases(&changed, last) {
             let rolled_back = undo.is_some_and(|undo| undo.roll_back(&self.below).is_ok());
@@ -159,14 +154,17 @@ impl<D: BlockDevice> Overlay<D> {
         })
     }
 
-    fn write_phases(&self, changed: &[ByteRange], last: &[ByteRange]) -> Result<(), Failure> {
-        let is_last =
-            |range: &&ByteRange| last.iter().any(|late| late.intersection(**range).is_some());
-        let late: Vec<_> = changed.iter().filter(is_last).copied().collect();
-        let early: Vec<_> = changed.iter().filter(|r| !is_last(r)).copied().collect();
-        for phase in [early, late] {
-            if !phase.is_empty() {
-                self.write_phase(&phase)?;
+    fn write_phases(&self, blocks: &[ByteRange], last: &[ByteRange]) -> Result<(), Failure> {
+        // 0 for blocks that touch none of the ranges, else the place of the last one they touch.
+        let phase = |block: ByteRange| {
+            let touched = last.iter().rposition(|r| r.intersection(block).is_some());
+            touched.map_or(0, |index| index + 1)
+        };
+        for current in 0..=last.len() {
+            let blocks = blocks.iter().copied().filter(|b| phase(*b) == current);
+            let ranges = merged(blocks);
+            if !ranges.is_empty() {
+                self.write_phase(&ranges)?;
             }
         }
         Ok(())
@@ -203,15 +201,18 @@ impl<D: BlockDevice> Overlay<D> {
     }
 }
 
-/// The single blocks of a range: the unit in which an interrupted write can be half done.
-fn blocks_of(range: ByteRange) -> impl Iterator<Item = ByteRange> {
-    let step = OVERLAY_BLOCK as u64;
-    (range.start..range.end)
-        .step_by(OVERLAY_BLOCK)
-        .map(move |start| ByteRange {
-            start,
-            end: (start + step).min(range.end),
-        })
+/// Puts neighbouring blocks together, up to the size of a chunk.
+fn merged(blocks: impl IntoIterator<Item = ByteRange>) -> Vec<ByteRange> {
+    let mut ranges: Vec<ByteRange> = Vec::new();
+    for block in blocks {
+        match ranges.last_mut() {
+            Some(last) if last.end == block.start && last.len() < CHUNK_SIZE as u64 => {
+                last.end = block.end;
+            }
+            _ => ranges.push(block),
+        }
+    }
+    ranges
 }
 
 /// Calls `visit` with each block's index, the offset inside it, and the part of the request that
@@ -359,6 +360,29 @@ mod tests {
             overlay.commit(&[], None),
             Err(CommitError::ReadBack { offset: 0, .. })
         ));
+    }
+
+    #[test]
+    fn the_last_range_waits_for_the_one_before() {
+        let bad = ByteRange {
+            start: 4096,
+            end: 4097,
+        };
+        let (head, rest) = (
+            ByteRange {
+                start: 0,
+                end: 4096,
+            },
+            ByteRange {
+                start: 4096,
+                end: 8192,
+            },
+        );
+        let medium = FaultyDevice::new(MemoryDevice::new(SIZE), vec![Fault::WriteError(bad)]);
+        let overlay = Overlay::new(&medium);
+        overlay.write_at(0, &[7; 8192]).unwrap();
+        assert!(overlay.commit(&[rest, head], None).is_err());
+        assert_eq!(medium.inner().to_bytes(), vec![0; SIZE]);
     }
 
     #[test]

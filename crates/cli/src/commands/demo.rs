@@ -3,7 +3,6 @@
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
-use pinewrit_core::Cancel;
 use pinewrit_core::demo::{DEMO_IMAGE_SIZE, make_image};
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 
@@ -32,7 +31,7 @@ impl Folder {
     }
 }
 
-pub(crate) fn run(ui: &Ui, args: &DemoArgs, cancel: &Cancel) -> Outcome {
+pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folder = make_folder(args.dir.as_deref())?;
     // The demo's own steps belong to its output; what the commands say beside their result too.
     let path = |name: &str| folder.path().join(name);
@@ -75,7 +74,7 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs, cancel: &Cancel) -> Outcome {
         dry_run: false,
         yes: true,
     };
-    write::run(ui, &write_args, cancel)?;
+    write::run(ui, &write_args)?;
 
     step(
         ui,
@@ -89,7 +88,6 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs, cancel: &Cancel) -> Outcome {
             medium: card.clone(),
             image,
         },
-        cancel,
     )?;
 
     step(

@@ -12,6 +12,7 @@ use super::report::{self, Facts};
 use crate::args::InspectArgs;
 use crate::explain;
 use crate::message::Message;
+use crate::ui::progress::Waiting;
 use crate::ui::{self, Ui, style};
 
 #[derive(Serialize)]
@@ -29,7 +30,9 @@ struct InspectEvent<'a> {
 
 pub(crate) fn run(ui: &Ui, args: &InspectArgs) -> Outcome {
     let source = ImageSource::open(&args.source).map_err(|e| explain::open_error(&e))?;
+    let waiting = Waiting::new(ui, format!("looking into {}", source.name()));
     let inspection = look_into(&source)?;
+    drop(waiting);
     let kind = kind(&source);
     ui.event(&InspectEvent {
         event: "result",
@@ -46,7 +49,7 @@ pub(crate) fn run(ui: &Ui, args: &InspectArgs) -> Outcome {
 }
 
 /// Inspects a source through its wrapping.
-pub(crate) fn look_into(source: &ImageSource) -> Result<Inspection, Message> {
+fn look_into(source: &ImageSource) -> Result<Inspection, Message> {
     let device = device(source);
     inspect(&*device, source.unpacked_size().exact())
         .map_err(|e| explain::disk_error(&source.name(), &e))

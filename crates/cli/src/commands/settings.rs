@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use pinewrit_core::settings::{self, CheckedSettings};
+use pinewrit_core::settings::{self, CheckedSettings, Remark};
+use serde::Serialize;
 
 use crate::exit::Exit;
 use crate::explain;
@@ -12,6 +13,14 @@ use crate::ui::{Ui, style};
 
 /// A settings file larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
+
+#[derive(Serialize)]
+struct WarningEvent<'a> {
+    event: &'static str,
+    file: &'a str,
+    #[serde(flatten)]
+    warning: &'a Remark,
+}
 
 /// Reads and checks a settings file; warnings are said at once.
 pub(crate) fn read(ui: &Ui, path: &Path) -> Result<CheckedSettings, Message> {
@@ -33,6 +42,11 @@ pub(crate) fn read(ui: &Ui, path: &Path) -> Result<CheckedSettings, Message> {
     let settings = settings::check(&text, folder, &UserSecrets)
         .map_err(|mistakes| explain::mistakes(&name, &mistakes))?;
     for warning in &settings.warnings {
+        ui.event(&WarningEvent {
+            event: "warning",
+            file: &name,
+            warning,
+        });
         let style = style::WARNING;
         ui.say(format!(
             "{style}warning:{style:#} {name} line {}: {}\n            → {}\n",

@@ -2,7 +2,6 @@
 
 use std::time::Instant;
 
-use pinewrit_core::Cancel;
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::verify::{Comparison, Difference, verify};
 use pinewrit_disk::BlockDevice;
@@ -15,6 +14,7 @@ use crate::args::VerifyArgs;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
+use crate::signals;
 use crate::ui::progress::ProgressView;
 use crate::ui::{Ui, style, units};
 
@@ -32,13 +32,13 @@ struct VerifyEvent<'a> {
     comparison: &'a Comparison,
 }
 
-pub(crate) fn run(ui: &Ui, args: &VerifyArgs, cancel: &Cancel) -> Outcome {
+pub(crate) fn run(ui: &Ui, args: &VerifyArgs) -> Outcome {
     let source = ImageSource::open(&args.image).map_err(|e| explain::open_error(&e))?;
     let medium = Medium::open_for_reading(&args.medium).map_err(|e| explain::medium_error(&e))?;
     let (image, name) = (source.name(), medium.name());
     let began = Instant::now();
     let view = ProgressView::new(*ui);
-    let comparison = verify(&source, &medium.device, &view, cancel);
+    let comparison = verify(&source, &medium.device, &view, &signals::watch());
     drop(view);
     let comparison = comparison.map_err(|e| explain::verify_error(&image, &name, &e))?;
     ui.event(&VerifyEvent {

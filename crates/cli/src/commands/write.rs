@@ -2,7 +2,6 @@
 
 use std::time::Duration;
 
-use pinewrit_core::Cancel;
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::write::{WriteOptions, WriteReport, write};
@@ -17,7 +16,8 @@ use crate::args::WriteArgs;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
-use crate::ui::progress::ProgressView;
+use crate::signals;
+use crate::ui::progress::{ProgressView, Waiting};
 use crate::ui::{Answer, Ui, style, units};
 
 /// How far into a packed image is looked before writing.
@@ -58,7 +58,7 @@ struct PlanEvent<'a> {
     present: Option<&'a Inspection>,
 }
 
-pub(crate) fn run(ui: &Ui, args: &WriteArgs, cancel: &Cancel) -> Outcome {
+pub(crate) fn run(ui: &Ui, args: &WriteArgs) -> Outcome {
     let plan = plan(ui, args)?;
     ui.event(&PlanEvent {
         event: "plan",
@@ -76,7 +76,7 @@ pub(crate) fn run(ui: &Ui, args: &WriteArgs, cancel: &Cancel) -> Outcome {
         return Ok(());
     }
     confirm(ui, args, &plan)?;
-    carry_out(ui, args, plan, cancel)
+    carry_out(ui, args, plan)
 }
 
 /// Checks everything that can be checked before writing.
@@ -93,9 +93,11 @@ fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
         .map_err(|e| explain::medium_error(&e))?;
     let present = look_at_present(&source, &target)?;
     check_fit(&source, &target)?;
+    let waiting = Waiting::new(ui, format!("looking into {}", source.name()));
     let device = PeekDevice::new(source.clone()).with_limit(PREVIEW);
     let preview = inspect(&device, source.unpacked_size().exact())
         .map_err(|e| explain::disk_error(&source.name(), &e).fact("state", NOTHING_WRITTEN))?;
+    drop(waiting);
     let plan = Plan {
         source,
         target,
@@ -247,7 +249,7 @@ fn confirm(ui: &Ui, args: &WriteArgs, plan: &Plan) -> Outcome {
     }
 }
 
-fn carry_out(ui: &Ui, args: &WriteArgs, plan: Plan, cancel: &Cancel) -> Outcome {
+fn carry_out(ui: &Ui, args: &WriteArgs, plan: Plan) -> Outcome {
     let Plan {
         source,
         target,
@@ -264,7 +266,7 @@ fn carry_out(ui: &Ui, args: &WriteArgs, plan: Plan, cancel: &Cancel) -> Outcome 
         settings: settings.as_ref(),
     };
     let view = ProgressView::new(*ui);
-    let written = write(&source, &medium.device, &options, &view, cancel);
+    let written = write(&source, &medium.device, &options, &view, &signals::watch());
     drop(view);
     let report = written.map_err(|e| explain::write_error(&source.name(), &medium.name(), &e))?;
     let rescan = rescan(&medium);

@@ -176,6 +176,28 @@ fn new_bar() -> ProgressBar {
     bar
 }
 
+/// A sign of life while something is looked at whose length is not known. Gone when dropped.
+pub(crate) struct Waiting(ProgressBar);
+
+impl Waiting {
+    /// Shows `what` after a while, on a terminal.
+    pub(crate) fn new(ui: &Ui, what: String) -> Self {
+        let target = match ui.json || ui.quiet {
+            true => ProgressDrawTarget::hidden(),
+            false => ProgressDrawTarget::stderr(),
+        };
+        let spinner = ProgressBar::with_draw_target(None, target).with_message(what);
+        spinner.enable_steady_tick(PATIENCE);
+        Self(spinner)
+    }
+}
+
+impl Drop for Waiting {
+    fn drop(&mut self) {
+        self.0.finish_and_clear();
+    }
+}
+
 /// The stage as people say it.
 fn word(stage: Stage) -> &'static str {
     match stage {

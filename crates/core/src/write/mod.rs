@@ -7,7 +7,7 @@ mod readback;
 use std::time::{Duration, Instant};
 
 use pinewrit_disk::{
-    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, CommitError, DiskError, Overlay,
+    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, CommitError, DiskError, OVERLAY_BLOCK, Overlay,
 };
 use pinewrit_image::{ExpectedChecksum, ImageSource, Sha256Digest, StreamError};
 use serde::Serialize;
@@ -290,7 +290,20 @@ fn finish(
         start: 0,
         end: written.first.len() as u64,
     };
-    let committed = overlay.commit(&[first], None).map_err(WriteError::from);
+    // The table's own block comes after the rest of the first chunk, and nothing is smaller.
+    let (table, rest) = (
+        ByteRange {
+            start: 0,
+            end: first.end.min(OVERLAY_BLOCK as u64),
+        },
+        ByteRange {
+            start: first.end.min(OVERLAY_BLOCK as u64),
+            end: first.end,
+        },
+    );
+    let committed = overlay
+        .commit(&[rest, table], None)
+        .map_err(WriteError::from);
     let checked = committed.and_then(|_| match options.verify {
         true => check_first(medium, &overlay, first),
         false => Ok(()),
