@@ -296,7 +296,10 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
                 "first",
                 format!("in the chunk at {}", units::exact(*offset).trim_start()),
             )
-            .fact("chunks", format!("{chunks} of 4 MiB differ")),
+            .fact(
+                "chunks",
+                format!("{} of 4 MiB differ", units::counted(*chunks, "chunk")),
+            ),
         )
         .remedy("the medium is bad or smaller than it says; take another"),
         WriteError::Configure(error) => left(configure_error(medium, error)),
@@ -436,4 +439,83 @@ fn error_chain(error: &dyn std::error::Error) -> String {
         cause = error.source();
     }
     text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn failed(code: i32, operation: Operation) -> Message {
+        let error = DiskError::Io {
+            operation,
+            offset: 8_388_608,
+            source: io::Error::from_raw_os_error(code),
+        };
+        disk_error("card.img", &error)
+    }
+
+    #[rstest]
+    #[case::bad_sector(5, Operation::Write, "cannot be written everywhere", "another reader")]
+    #[case::unreadable(5, Operation::Read, "cannot be read everywhere", "the medium is bad")]
+    #[case::pulled(
+        19,
+        Operation::Write,
+        "is gone: it was pulled out",
+        "plug it in firmly"
+    )]
+    #[case::reader_gone(6, Operation::Flush, "is gone", "another reader")]
+    #[case::disk_full(28, Operation::Write, "the disk that holds it is full", "make room")]
+    fn a_failed_medium_is_told_apart(
+        #[case] code: i32,
+        #[case] operation: Operation,
+        #[case] what: &str,
+        #[case] remedy: &str,
+    ) {
+        let message = failed(code, operation);
+        let text = message.to_text();
+        assert_eq!(message.exit, Exit::Medium);
+        assert!(text.contains(what), "{text}");
+        assert!(text.contains(remedy), "{text}");
+        assert!(text.contains("8.39 MB  (8 388 608 bytes)"), "{text}");
+    }
+
+    #[test]
+    fn a_message_has_its_form() {
+        let text = too_large("K7F2", 15_931_539_456, 7_818_182_656).to_text();
+        let plain = anstream::adapter::strip_str(&text).to_string();
+        assert_eq!(
+            plain,
+            "pinewrit: this image does not fit on K7F2\n  \
+             unpacked   15.93 GB  (15 931 539 456 bytes)\n  \
+             medium      7.82 GB  (7 818 182 656 bytes), 8.11 GB short\n  \
+             try       a larger medium; `pinewrit inspect` shows what fills the image\n"
+        );
+    }
+
+    #[test]
+    fn a_source_fails_as_a_source_wherever_it_is_noticed() {
+        let stream = StreamError {
+            layer: None,
+            fault: StreamFault::Truncated,
+            packed: 10,
+            unpacked: 20,
+        };
+        let error = DiskError::Io {
+            operation: Operation::Read,
+            offset: 0,
+            source: io::Error::other(stream),
+        };
+        assert_eq!(disk_error("hut.img.xz", &error).exit, Exit::Source);
+    }
+
+    #[rstest]
+    #[case::system(Verdict::System(vec!["/".into()]), "runs this computer")]
+    #[case::locked(Verdict::Locked, "lock switch")]
+    #[case::busy(Verdict::Busy(vec![Hold::OpenElsewhere]), "another program")]
+    fn refusals_are_for_safety(#[case] verdict: Verdict, #[case] words: &str) {
+        let message = refusal("K7F2", &verdict);
+        assert_eq!(message.exit, Exit::Refused);
+        assert!(message.to_text().contains(words));
+    }
 }

@@ -376,6 +376,33 @@ fn a_killed_write_leaves_no_table() {
     assert!(has_no_table(&bench.read("card.img")));
 }
 
+/// Whatever the moment: the medium has no table, or it holds the whole image.
+#[test]
+fn a_write_killed_at_any_moment_is_undone_or_done() {
+    let bench = bench();
+    let image = small_image();
+    let mut outcomes = [0; 2];
+    for delay in (0..24).map(|step| std::time::Duration::from_millis(step * 4)) {
+        old_card(&bench);
+        let mut child = bench
+            .command(&["write", "hut.img.zst", "--to", "card.img", "--yes", "-q"])
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(delay);
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let card = bench.read("card.img");
+        let untouched = card[15 << 20..].iter().all(|&b| b == 0x77);
+        let has_table = card[0x1be..0x200].iter().any(|&b| b != 0);
+        let whole = card[..image.len()] == image;
+        assert!(untouched || !has_table || whole, "after {delay:?}");
+        outcomes[usize::from(whole && !untouched)] += 1;
+    }
+    // The first kills come long before the end.
+    assert!(outcomes[0] > 0, "{outcomes:?}");
+}
+
 #[test]
 fn verify_names_partition_and_bytes() {
     let bench = bench();
@@ -391,7 +418,7 @@ fn verify_names_partition_and_bytes() {
     bench.write("card.img", &card);
     bench.run(&args).expect(6).says(&[
         "card.img differs from hut.img.zst",
-        "2 bytes in 1 of 4 chunks",
+        "differing 2 bytes in 1 of 4 chunks",
         "bytes 10 485 765 to 10 485 767, in partition 2 from its byte 1 048 581",
     ]);
     let json = bench.run(&[&["--json"], &args[..]].concat()).expect(6);

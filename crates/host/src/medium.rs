@@ -54,7 +54,7 @@ pub fn logical_sector(file: &File) -> SectorSize {
 }
 
 impl Medium {
-    /// The medium's name without folders, for messages.
+    /// The medium's name for messages: a card file's without folders, a device's path.
     pub fn name(&self) -> String {
         display_name(&self.path)
     }
@@ -128,7 +128,7 @@ impl Target {
         }
     }
 
-    /// The medium's name without folders, for messages.
+    /// The medium's name for messages: a card file's without folders, a device's path.
     pub fn name(&self) -> String {
         match self {
             Self::Existing(medium) => medium.name(),
@@ -298,7 +298,11 @@ fn opening_failed(path: &Path, source: io::Error) -> MediumError {
     }
 }
 
+/// The name of a card file; a device in full, as `sdx` alone could be anything.
 fn display_name(path: &Path) -> String {
+    if path.starts_with("/dev") {
+        return path.display().to_string();
+    }
     let name = path.file_name().unwrap_or(path.as_os_str());
     name.to_string_lossy().into_owned()
 }

@@ -76,8 +76,8 @@ fn differences(
         .fact(
             "differing",
             format!(
-                "{} bytes in {} of {total} chunks",
-                units::grouped(comparison.differing_bytes),
+                "{} in {} of {total} chunks",
+                units::counted(comparison.differing_bytes, "byte"),
                 comparison.differing_chunks
             ),
         );
@@ -102,11 +102,15 @@ fn differences(
 
 /// A difference in words: bytes, and the partition that they lie in.
 fn place(difference: &Difference, inspection: Option<&Inspection>) -> String {
-    let bytes = format!(
-        "bytes {} to {}",
-        units::grouped(difference.start),
-        units::grouped(difference.end - 1)
-    );
+    let (first, last) = (difference.start, difference.end - 1);
+    let bytes = match first == last {
+        true => format!("byte {}", units::grouped(first)),
+        false => format!(
+            "bytes {} to {}",
+            units::grouped(first),
+            units::grouped(last)
+        ),
+    };
     let partition = inspection.and_then(|found| found.partition_at(difference.start));
     let Some(partition) = partition else {
         return format!("{bytes}, before or between the partitions");

@@ -253,3 +253,65 @@ impl Drop for ProgressView {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn state() -> State {
+        let now = Instant::now();
+        State {
+            stage: None,
+            began: now,
+            shown: now,
+            samples: VecDeque::new(),
+            bar: None,
+        }
+    }
+
+    fn progress(done: u64, total: Option<u64>) -> Progress {
+        Progress {
+            done,
+            total,
+            source_done: done / 10,
+            source_total: 100,
+        }
+    }
+
+    #[test]
+    fn the_rate_is_that_of_the_last_seconds() {
+        let mut state = state();
+        let start = Instant::now();
+        // Ten fast seconds, then three at 10 bytes a second.
+        for second in 0..10 {
+            let now = start + Duration::from_secs(second);
+            state.sample(now, progress(second * 50, Some(1000)));
+        }
+        for second in 0..4 {
+            let now = start + Duration::from_secs(10 + second);
+            state.sample(now, progress(500 + second * 10, Some(1000)));
+        }
+        let pace = state.pace();
+        assert_eq!(pace.bytes_per_second, 10);
+        assert_eq!(pace.left.map(|left| left.as_secs()), Some(47));
+    }
+
+    #[test]
+    fn without_a_known_size_the_source_tells_what_is_left() {
+        let mut state = state();
+        let start = Instant::now();
+        state.sample(start, progress(0, None));
+        state.sample(start + Duration::from_secs(1), progress(250, None));
+        assert_eq!(state.pace().left, Some(Duration::from_secs(3)));
+    }
+
+    #[test]
+    fn a_standstill_has_no_remaining_time() {
+        let mut state = state();
+        let start = Instant::now();
+        state.sample(start, progress(10, Some(100)));
+        state.sample(start + Duration::from_secs(2), progress(10, Some(100)));
+        assert!(state.pace().left.is_none());
+        assert_eq!(state.pace().bytes_per_second, 0);
+    }
+}

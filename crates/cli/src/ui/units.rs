@@ -34,6 +34,12 @@ pub(crate) fn grouped(number: u64) -> String {
     out
 }
 
+/// A count with its noun: `1 byte`, `12 345 bytes`.
+pub(crate) fn counted(number: u64, noun: &str) -> String {
+    let ending = if number == 1 { "" } else { "s" };
+    format!("{} {noun}{ending}", grouped(number))
+}
+
 /// A size with its exact bytes: `7.82 GB  (7 818 182 656 bytes)`.
 pub(crate) fn exact(bytes: u64) -> String {
     format!("{:>9}  ({} bytes)", size(bytes), grouped(bytes))
@@ -75,7 +81,10 @@ pub(crate) fn parse_size(text: &str) -> Result<u64, String> {
         "mib" => 1 << 20,
         "gib" => 1 << 30,
         "tib" => 1 << 40,
-        unit => return Err(format!("`{unit}` is no unit; use MB, GB, MiB, GiB or s")),
+        _ => {
+            let unit = unit.trim();
+            return Err(format!("`{unit}` is no unit; use MB, GB, MiB, GiB or s"));
+        }
     };
     let (whole, fraction) = number.split_once('.').unwrap_or((number, ""));
     let parsed = || {
