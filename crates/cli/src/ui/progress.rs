@@ -151,7 +151,7 @@ impl State {
 fn numbers(progress: Progress, pace: &Pace) -> String {
     let done = units::size(progress.done);
     let amount = match progress.total {
-        Some(total) => format!("{done:>9} of {:<9}", units::size(total)),
+        Some(total) => format!("{done:>9} of {}", units::size(total)),
         None => format!("{done:>9} unpacked"),
     };
     let rate = format!("{}/s", units::size(pace.bytes_per_second));
@@ -169,7 +169,7 @@ fn left_text(left: Duration) -> String {
 
 fn new_bar() -> ProgressBar {
     let bar = ProgressBar::with_draw_target(Some(STEPS), ProgressDrawTarget::stderr());
-    let template = "{prefix:<9} {bar:30.green/dim} {msg}";
+    let template = "{prefix:<9} {wide_bar:.green/dim} {msg:46}";
     if let Ok(style) = ProgressStyle::with_template(template) {
         bar.set_style(style.progress_chars("█▓░"));
     }
@@ -186,7 +186,8 @@ impl Waiting {
             true => ProgressDrawTarget::hidden(),
             false => ProgressDrawTarget::stderr(),
         };
-        let spinner = ProgressBar::with_draw_target(None, target).with_message(what);
+        let spinner = ProgressBar::new_spinner().with_message(what);
+        spinner.set_draw_target(target);
         spinner.enable_steady_tick(PATIENCE);
         Self(spinner)
     }
@@ -228,6 +229,10 @@ impl Observer for ProgressView {
             // Flushing can take long on a slow medium: it must not look like a standstill.
             bar.set_prefix(word(stage));
             bar.set_message(String::new());
+            bar.set_position(match stage {
+                Stage::Write | Stage::Verify | Stage::Compare => 0,
+                _ => STEPS,
+            });
             bar.tick();
         }
     }
