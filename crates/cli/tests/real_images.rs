@@ -22,6 +22,8 @@ fn pack(bench: &Bench, image: &str, tool: &str) -> bool {
     fs::copy(image, bench.path("real.iso")).unwrap();
     let args: &[&str] = match tool {
         "zstd" => &["-q", "-k", "real.iso"],
+        "lz4" => &["-q", "-k", "real.iso", "real.iso.lz4"],
+        "lzma" => &["--format=lzma", "-k", "real.iso"],
         _ => &["-k", "real.iso"],
     };
     bench.judge(tool, args).is_some_and(|run| run.code == 0)
@@ -31,6 +33,7 @@ fn ending(tool: &str) -> &str {
     match tool {
         "gzip" => "gz",
         "zstd" => "zst",
+        "bzip2" => "bz2",
         other => other,
     }
 }
@@ -38,7 +41,7 @@ fn ending(tool: &str) -> &str {
 #[rstest]
 fn real_images_to_card_files(
     #[values(MEMTEST, RESCUE)] image: &str,
-    #[values("xz", "gzip", "zstd")] tool: &str,
+    #[values("xz", "gzip", "zstd", "bzip2", "lz4", "lzma")] tool: &str,
 ) {
     let bench = Bench::new();
     if !pack(&bench, image, tool) {

@@ -34,8 +34,7 @@ impl fmt::Display for NotAnImage {
 const SIGNATURES: &[(usize, &[u8], &str)] = &[
     (0, b"PK\x03\x04", "zip"),
     (0, b"7z\xbc\xaf\x27\x1c", "7z"),
-    (0, b"BZh", "bzip2"),
-    (0, b"\x04\x22\x4d\x18", "lz4"),
+    (0, b"Rar!\x1a\x07", "rar"),
     (257, b"ustar", "tar"),
 ];
 

@@ -7,6 +7,7 @@
 mod checksum;
 mod content;
 mod error;
+mod lz4_frames;
 mod peek;
 mod source;
 mod unwrap;

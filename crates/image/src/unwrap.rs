@@ -35,6 +35,12 @@ pub(crate) fn unwrap_layer(packed: ImageStream, wrapping: Wrapping) -> io::Resul
             decoder.window_log_max(ZSTD_WINDOW_LOG)?;
             Box::new(decoder)
         }
+        Wrapping::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(input)),
+        Wrapping::Lz4 => Box::new(Lz4Frames(lz4_flex::frame::FrameDecoder::new(input))),
+        Wrapping::Lzma => {
+            let stream = Stream::new_lzma_decoder(DECODER_MEMORY)?;
+            Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream))
+        }
     };
     Ok(Box::new(Layer {
         decoder,
@@ -66,6 +72,20 @@ impl BufRead for CountingReader {
     fn consume(&mut self, len: usize) {
         self.used.fetch_add(len as u64, Ordering::Relaxed);
         self.inner.consume(len);
+    }
+}
+
+/// Several lz4 frames in a row as one stream: the decoder stops after each.
+struct Lz4Frames(lz4_flex::frame::FrameDecoder<CountingReader>);
+
+impl Read for Lz4Frames {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            match self.0.read(buffer)? {
+                0 if !buffer.is_empty() && !self.0.get_mut().fill_buf()?.is_empty() => {}
+                len => return Ok(len),
+            }
+        }
     }
 }
 

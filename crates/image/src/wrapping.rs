@@ -14,6 +14,12 @@ pub enum Wrapping {
     Xz,
     /// Zstandard, RFC 8878.
     Zstd,
+    /// bzip2.
+    Bzip2,
+    /// lz4, LZ4 Frame Format 1.6.3.
+    Lz4,
+    /// LZMA in its older file format of its own ("alone").
+    Lzma,
 }
 
 impl Wrapping {
@@ -25,6 +31,21 @@ impl Wrapping {
             [0x28, 0xb5, 0x2f, 0xfd, ..] => Some(Self::Zstd),
             // A skippable frame, as some parallel compressors put first.
             [0x50..=0x5f, 0x2a, 0x4d, 0x18, ..] => Some(Self::Zstd),
+            [
+                b'B',
+                b'Z',
+                b'h',
+                b'1'..=b'9',
+                0x31,
+                0x41,
+                0x59,
+                0x26,
+                0x53,
+                0x59,
+                ..,
+            ] => Some(Self::Bzip2),
+            [0x04, 0x22, 0x4d, 0x18, ..] => Some(Self::Lz4),
+            head if is_lzma_alone(head) => Some(Self::Lzma),
             _ => None,
         }
     }
@@ -35,8 +56,29 @@ impl Wrapping {
             Self::Gzip => "gzip",
             Self::Xz => "xz",
             Self::Zstd => "zstd",
+            Self::Bzip2 => "bzip2",
+            Self::Lz4 => "lz4",
+            Self::Lzma => "lzma",
         }
     }
+}
+
+/// The older format has no mark. What encoders write is recognised: the usual properties, a
+/// dictionary of 2^n or 3 * 2^n bytes, and a size that is plausible or unknown.
+fn is_lzma_alone(head: &[u8]) -> bool {
+    let Some((&[0x5d, d0, d1, d2, d3], rest)) = head.split_first_chunk::<5>() else {
+        return false;
+    };
+    let Some((size, rest)) = rest.split_first_chunk::<8>() else {
+        return false;
+    };
+    let dictionary = u32::from_le_bytes([d0, d1, d2, d3]);
+    let round = dictionary >= 4096
+        && (dictionary.is_power_of_two()
+            || (dictionary % 3 == 0 && (dictionary / 3).is_power_of_two()));
+    let size = u64::from_le_bytes(*size);
+    // The range coder's first byte is always 0.
+    round && (size == u64::MAX || (1..1 << 48).contains(&size)) && rest.first() == Some(&0)
 }
 
 impl fmt::Display for Wrapping {

@@ -4,7 +4,8 @@
 //! walked, because the size of the first alone would be a wrong number.
 
 use std::fs::File;
-use std::os::unix::fs::FileExt;
+
+use crate::source::read_at as read;
 
 const MAGIC: u32 = 0xfd2f_b528;
 
@@ -73,10 +74,4 @@ fn skip_blocks(file: &File, mut at: u64) -> Option<u64> {
             return Some(at);
         }
     }
-}
-
-fn read<const N: usize>(file: &File, at: u64) -> Option<[u8; N]> {
-    let mut bytes = [0; N];
-    file.read_exact_at(&mut bytes, at).ok()?;
-    Some(bytes)
 }

@@ -58,6 +58,26 @@ fn wrap(wrapping: Wrapping, data: &[u8]) -> Vec<u8> {
             out.finish().unwrap()
         }
         Wrapping::Zstd => zstd::bulk::compress(data, 1).unwrap(),
+        Wrapping::Bzip2 => {
+            let mut out = bzip2::write::BzEncoder::new(Vec::new(), bzip2::Compression::fast());
+            out.write_all(data).unwrap();
+            out.finish().unwrap()
+        }
+        Wrapping::Lz4 => {
+            let info = lz4_flex::frame::FrameInfo::new()
+                .content_size(Some(data.len() as u64))
+                .content_checksum(true);
+            let mut out = lz4_flex::frame::FrameEncoder::with_frame_info(info, Vec::new());
+            out.write_all(data).unwrap();
+            out.finish().unwrap()
+        }
+        Wrapping::Lzma => {
+            let options = liblzma::stream::LzmaOptions::new_preset(1).unwrap();
+            let stream = liblzma::stream::Stream::new_lzma_encoder(&options).unwrap();
+            let mut out = liblzma::write::XzEncoder::new_stream(Vec::new(), stream);
+            out.write_all(data).unwrap();
+            out.finish().unwrap()
+        }
     }
 }
 
@@ -81,6 +101,9 @@ fn failure(path: &Path) -> StreamError {
 #[case(Wrapping::Gzip, false)]
 #[case(Wrapping::Xz, true)]
 #[case(Wrapping::Zstd, true)]
+#[case(Wrapping::Bzip2, false)]
+#[case(Wrapping::Lz4, true)]
+#[case(Wrapping::Lzma, false)]
 fn one_stream(#[case] wrapping: Wrapping, #[case] size_known: bool) {
     let folder = Folder::new();
     let data = image(300_000);
@@ -97,6 +120,8 @@ fn one_stream(#[case] wrapping: Wrapping, #[case] size_known: bool) {
 #[case::gzip(Wrapping::Gzip, b"", None)]
 #[case::xz(Wrapping::Xz, b"", Some(200_000))]
 #[case::xz_with_padding(Wrapping::Xz, &[0; 8], Some(200_000))]
+#[case::bzip2(Wrapping::Bzip2, b"", None)]
+#[case::lz4(Wrapping::Lz4, b"", Some(200_000))]
 #[case::zstd(Wrapping::Zstd, b"", Some(200_000))]
 #[case::zstd_skippable(Wrapping::Zstd, b"\x5a\x2a\x4d\x18\x03\0\0\0abc", Some(200_000))]
 fn several_streams_in_a_row(
@@ -142,7 +167,15 @@ fn a_zstd_frame_without_its_size_is_unknown() {
 
 #[rstest]
 fn a_cut_is_told_with_its_layer(
-    #[values(Wrapping::Gzip, Wrapping::Xz, Wrapping::Zstd)] wrapping: Wrapping,
+    #[values(
+        Wrapping::Gzip,
+        Wrapping::Xz,
+        Wrapping::Zstd,
+        Wrapping::Bzip2,
+        Wrapping::Lz4,
+        Wrapping::Lzma
+    )]
+    wrapping: Wrapping,
     #[values(3, 20, 50, 90)] percent: usize,
 ) {
     let folder = Folder::new();
@@ -159,7 +192,7 @@ fn a_cut_is_told_with_its_layer(
 
 #[rstest]
 fn a_flipped_bit_never_gives_other_bytes_silently(
-    #[values(Wrapping::Gzip, Wrapping::Xz)] wrapping: Wrapping,
+    #[values(Wrapping::Gzip, Wrapping::Xz, Wrapping::Bzip2, Wrapping::Lz4)] wrapping: Wrapping,
     #[values(2000, 40_000, 150_000)] at: usize,
 ) {
     let folder = Folder::new();
@@ -230,7 +263,8 @@ proptest! {
     fn arbitrary_bytes_open_or_fail_in_order(
         magic in prop_oneof![
             Just(&b"\x1f\x8b\x08"[..]), Just(&b"\xfd7zXZ\0"[..]), Just(&b"\x28\xb5\x2f\xfd"[..]),
-            Just(&b"\x50\x2a\x4d\x18"[..]), Just(&b""[..])
+            Just(&b"\x50\x2a\x4d\x18"[..]), Just(&b"BZh91AY&SY"[..]), Just(&b"\x04\x22\x4d\x18"[..]),
+            Just(&b"\x5d\0\0\x80\0\xff\xff\xff\xff\xff\xff\xff\xff\0"[..]), Just(&b""[..])
         ],
         rest in prop::collection::vec(any::<u8>(), 0..2000),
     ) {
