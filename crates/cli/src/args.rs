@@ -71,6 +71,9 @@ pub(crate) struct InspectArgs {
     /// Image in any wrapping, card file or block device
     #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath)]
     pub(crate) source: PathBuf,
+    /// Take this member of an archive, where several may be the image
+    #[arg(long, value_name = "NAME")]
+    pub(crate) member: Option<String>,
 }
 
 /// Write an image to a medium and verify it
@@ -92,6 +95,9 @@ pub(crate) struct WriteArgs {
     /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
     #[arg(long, value_parser = units::parse_size)]
     pub(crate) size: Option<u64>,
+    /// Take this member of an archive, where several may be the image
+    #[arg(long, value_name = "NAME")]
+    pub(crate) member: Option<String>,
     /// sha256:HEX, or a checksum file; else one beside the image is used
     #[arg(long, value_name = "CHECKSUM")]
     pub(crate) checksum: Option<String>,
@@ -120,6 +126,9 @@ pub(crate) struct VerifyArgs {
     /// Image that should be on it, in any wrapping
     #[arg(long, value_name = "IMAGE", value_hint = ValueHint::FilePath)]
     pub(crate) image: PathBuf,
+    /// Take this member of an archive, where several may be the image
+    #[arg(long, value_name = "NAME")]
+    pub(crate) member: Option<String>,
 }
 
 /// Put first-boot settings on a medium that is already written

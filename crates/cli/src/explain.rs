@@ -8,7 +8,7 @@ use pinewrit_core::verify::VerifyError;
 use pinewrit_core::write::WriteError;
 use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
 use pinewrit_host::{Hold, MediumError, Verdict};
-use pinewrit_image::{ChecksumError, NotAnImage, OpenError, StreamError, StreamFault};
+use pinewrit_image::{ChecksumError, NoChoice, NotAnImage, OpenError, StreamError, StreamFault};
 
 use crate::exit::Exit;
 use crate::message::Message;
@@ -39,6 +39,7 @@ pub(crate) fn open_error(error: &OpenError) -> Message {
             .fact("system", cause.to_string())
             .remedy(permission_hint(cause, "check the path and its permissions")),
         OpenError::NotAnImage { path, why } => not_an_image(&path.display().to_string(), *why),
+        OpenError::NoChoice { path, why } => no_choice(&path.display().to_string(), why),
         OpenError::TooManyLayers { path } => source(format!(
             "{} has more than {} layers of compression",
             path.display(),
@@ -48,6 +49,37 @@ pub(crate) fn open_error(error: &OpenError) -> Message {
         OpenError::Stream { path, source } => stream_error(&path.display().to_string(), source),
         OpenError::Checksum(error) => checksum_error(error),
         other => source(other.to_string()),
+    }
+}
+
+fn no_choice(name: &str, why: &NoChoice) -> Message {
+    let message = |what: String| Message::new(Exit::Source, what);
+    let list = |message: Message, names: &[String]| {
+        let shown = names.iter().take(12).enumerate();
+        let message = shown.fold(message, |message, (index, member)| {
+            message.fact(if index == 0 { "members" } else { "" }, member.as_str())
+        });
+        match names.len().saturating_sub(12) {
+            0 => message,
+            more => message.fact("", format!("and {more} more")),
+        }
+    };
+    match why {
+        NoChoice::Several { names } => {
+            let first = names.first().map_or("NAME", String::as_str);
+            list(message(format!("{name} holds several images")), names)
+                .remedy(format!("--member {first}"))
+        }
+        NoChoice::NotThere { wanted, names } if names.is_empty() => message(format!(
+            "{name} is no archive, so it has no member {wanted}"
+        ))
+        .remedy("leave --member out"),
+        NoChoice::NotThere { wanted, names } => {
+            list(message(format!("{name} has no member {wanted}")), names)
+                .remedy("--member with one of these names")
+        }
+        NoChoice::None { names } => list(message(format!("{name} holds no image")), names)
+            .remedy("--member takes one all the same"),
     }
 }
 
@@ -95,6 +127,13 @@ pub(crate) fn stream_error(name: &str, error: &StreamError) -> Message {
         StreamFault::Memory { limit_mib } => message("needs too much memory to unpack")
             .fact("limit", format!("{limit_mib} MiB for the {layer} layer"))
             .remedy("pack it with a smaller window, or unpack it by hand"),
+        StreamFault::Encrypted => message("is encrypted")
+            .fact("layer", layer)
+            .remedy("unpack it with its password, and name what comes out"),
+        StreamFault::Unsupported { what } => message("is packed in a way that is not read here")
+            .fact("layer", layer)
+            .fact("found", what.clone())
+            .remedy("unpack it by hand, and name what comes out"),
         StreamFault::Read(cause) => message("cannot be read")
             .fact("place", place)
             .fact("system", cause.to_string())

@@ -131,7 +131,7 @@ fn json_tells_errors_too() {
 #[case::empty("empty.img", &["not an image", "0 bytes"])]
 #[case::text("text.img", &["not an image", "text"])]
 #[case::page("page.img", &["a web page", "get it again"])]
-#[case::zip("zip.img", &["zip archive", "unpack it"])]
+#[case::rar("rar.img", &["rar archive", "unpack it"])]
 #[case::device("/dev/null", &["neither a file nor a block device"])]
 fn sources_that_are_no_images(#[case] source: &str, #[case] words: &[&str]) {
     let bench = bench();
@@ -139,7 +139,7 @@ fn sources_that_are_no_images(#[case] source: &str, #[case] words: &[&str]) {
     bench.write("empty.img", b"");
     bench.write("text.img", "see the read-me\n".repeat(1000));
     bench.write("page.img", "<!DOCTYPE html><p>404");
-    bench.write("zip.img", b"PK\x03\x04rest of the archive");
+    bench.write("rar.img", b"Rar!\x1a\x07rest of the archive");
     bench
         .run(&[
             "write", source, "--to", "card.img", "--size", "1GB", "--yes",

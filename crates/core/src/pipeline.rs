@@ -15,7 +15,7 @@ use std::thread::{self, ScopedJoinHandle};
 
 use crossbeam_channel::{Receiver, Sender, bounded};
 use pinewrit_disk::{AlignedBuf, CHUNK_SIZE};
-use pinewrit_image::{ImageSource, Sha256Digest, StreamError};
+use pinewrit_image::{Block, BlockReader, ImageSource, Sha256Digest, StreamError};
 use sha2::{Digest, Sha256};
 
 use crate::Cancel;
@@ -83,8 +83,6 @@ impl SourcePosition {
         self.0.load(Ordering::Relaxed)
     }
 }
-
-type Block = Arc<Vec<u8>>;
 
 /// Streams `source` through its stages; `take` gets every chunk in order.
 ///
@@ -160,6 +158,11 @@ fn read(
     blocks: &Sender<io::Result<Block>>,
     sums: Option<&Sender<Block>>,
 ) {
+    // Such a source is read a second time in order, for its checksum alone.
+    let by_itself = source.reads_by_itself();
+    if by_itself && sums.is_none() {
+        return;
+    }
     let mut reader = source.packed_reader();
     loop {
         let mut block = Vec::with_capacity(BLOCK_SIZE);
@@ -176,7 +179,7 @@ fn read(
         position.0.fetch_add(block.len() as u64, Ordering::Relaxed);
         let block = Arc::new(block);
         if sums.is_some_and(|sums| sums.send(Arc::clone(&block)).is_err())
-            || blocks.send(Ok(block)).is_err()
+            || !by_itself && blocks.send(Ok(block)).is_err()
         {
             return;
         }
@@ -245,38 +248,5 @@ fn hash(filled: &Receiver<(u64, AlignedBuf, usize)>, chunks: &Sender<Chunk>) {
         if chunks.send(chunk).is_err() {
             return;
         }
-    }
-}
-
-/// The blocks of a queue as one stream.
-struct BlockReader {
-    blocks: Receiver<io::Result<Block>>,
-    current: Block,
-    used: usize,
-}
-
-impl BlockReader {
-    fn new(blocks: Receiver<io::Result<Block>>) -> Self {
-        Self {
-            blocks,
-            current: Block::default(),
-            used: 0,
-        }
-    }
-}
-
-impl Read for BlockReader {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.used == self.current.len() {
-            match self.blocks.recv() {
-                Ok(block) => self.current = block?,
-                Err(_) => return Ok(0),
-            }
-            self.used = 0;
-        }
-        let len = buffer.len().min(self.current.len() - self.used);
-        buffer[..len].copy_from_slice(&self.current[self.used..self.used + len]);
-        self.used += len;
-        Ok(len)
     }
 }

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 
-use crate::{ChecksumError, NotAnImage, Wrapping};
+use crate::{ChecksumError, NoChoice, NotAnImage, Wrapping};
 
 /// Why a source could not be opened as an image.
 #[derive(Debug, thiserror::Error)]
@@ -48,6 +48,14 @@ pub enum OpenError {
     TooManyLayers {
         /// The path as given.
         path: PathBuf,
+    },
+    /// The archive does not tell which member is the image.
+    #[error("{}: {why}", path.display())]
+    NoChoice {
+        /// The path as given.
+        path: PathBuf,
+        /// Why none was chosen.
+        why: NoChoice,
     },
     /// The packed bytes are damaged right at the start.
     #[error("{} is damaged", path.display())]
@@ -94,6 +102,15 @@ pub enum StreamFault {
     Memory {
         /// The limit in MiB.
         limit_mib: u64,
+    },
+    /// The data is encrypted.
+    #[error("the data is encrypted")]
+    Encrypted,
+    /// The format is used in a way that is not read here.
+    #[error("not supported: {what}")]
+    Unsupported {
+        /// What is not supported.
+        what: String,
     },
     /// The file could not be read.
     #[error("reading failed ({0})")]

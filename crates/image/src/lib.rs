@@ -4,6 +4,8 @@
 //! itself says it; [`ImageSource::unwrap`] turns the packed bytes into the image; and
 //! [`PeekDevice`] looks into an image without unpacking more of it than needed.
 
+mod archive;
+mod blocks;
 mod checksum;
 mod content;
 mod error;
@@ -15,10 +17,12 @@ mod wrapping;
 mod xz_index;
 mod zstd_frames;
 
+pub use archive::{Member, NoChoice};
+pub use blocks::{Block, BlockReader};
 pub use checksum::{ChecksumError, ChecksumOrigin, ExpectedChecksum, Sha256Digest, find_beside};
 pub use content::NotAnImage;
 pub use error::{OpenError, StreamError, StreamFault};
 pub use peek::PeekDevice;
-pub use source::{ImageSource, PackedReader, UnpackedSize};
+pub use source::{ImageSource, Layer, PackedReader, UnpackedSize};
 pub use unwrap::ImageStream;
 pub use wrapping::{MAX_LAYERS, Wrapping};

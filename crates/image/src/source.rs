@@ -1,15 +1,17 @@
 //! A source: a file or block device that holds an image in some wrapping.
 
+use std::fmt;
 use std::fs::File;
 use std::io::{self, ErrorKind, Read};
 use std::os::unix::fs::{FileExt, FileTypeExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use crate::unwrap::unwrap_layer;
+use crate::archive::{self, ArchiveInput, FileCursor};
+use crate::unwrap::decompress;
 use crate::{
-    ImageStream, MAX_LAYERS, OpenError, StreamError, StreamFault, Wrapping, content, lz4_frames,
-    xz_index, zstd_frames,
+    ImageStream, MAX_LAYERS, Member, NoChoice, OpenError, StreamError, StreamFault, Wrapping,
+    content, lz4_frames, xz_index, zstd_frames,
 };
 
 /// How many bytes are looked at to tell what something is.
@@ -34,22 +36,50 @@ impl UnpackedSize {
     }
 }
 
+/// One layer around an image.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layer {
+    /// Its kind.
+    pub wrapping: Wrapping,
+    /// The member that was chosen, for archives.
+    pub member: Option<Member>,
+}
+
+impl fmt::Display for Layer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.member {
+            Some(member) => write!(f, "{} with {}", self.wrapping, member.display_name()),
+            None => write!(f, "{}", self.wrapping),
+        }
+    }
+}
+
 /// An opened source.
 #[derive(Clone, Debug)]
 pub struct ImageSource {
     path: PathBuf,
     file: Arc<File>,
     packed_size: u64,
-    layers: Vec<Wrapping>,
+    layers: Vec<Layer>,
     unpacked: UnpackedSize,
 }
 
 impl ImageSource {
-    /// Opens `path` and looks at the start of what is inside.
+    /// Opens `path` and looks at the start of what is inside. The image in an archive is found by
+    /// itself, if there is only one that can be it.
     ///
     /// # Errors
     /// [`OpenError`]: there is no such file, it is not readable, or it is plainly no image.
     pub fn open(path: &Path) -> Result<Self, OpenError> {
+        Self::open_member(path, None)
+    }
+
+    /// As [`ImageSource::open`], with the name of the member to take out of an archive, in full or
+    /// without its folders.
+    ///
+    /// # Errors
+    /// As [`ImageSource::open`].
+    pub fn open_member(path: &Path, member: Option<&str>) -> Result<Self, OpenError> {
         let (file, packed_size) = open_file(path)?;
         let mut source = Self {
             path: path.to_owned(),
@@ -58,7 +88,7 @@ impl ImageSource {
             layers: Vec::new(),
             unpacked: UnpackedSize::Unknown,
         };
-        let head = source.find_layers()?;
+        let head = source.find_layers(member)?;
         content::check(&head).map_err(|why| OpenError::NotAnImage {
             path: path.to_owned(),
             why,
@@ -84,7 +114,7 @@ impl ImageSource {
     }
 
     /// The layers of compression, outermost first; empty for a raw image.
-    pub fn layers(&self) -> &[Wrapping] {
+    pub fn layers(&self) -> &[Layer] {
         &self.layers
     }
 
@@ -106,12 +136,41 @@ impl ImageSource {
         }
     }
 
-    /// Unwraps packed bytes, from wherever they come, into the image.
+    /// Whether unwrapping reads the file here and there by itself, and not the packed bytes in
+    /// order: zip and 7z have their directories at the end.
+    pub fn reads_by_itself(&self) -> bool {
+        let outermost = self.layers.first().map(|layer| layer.wrapping);
+        matches!(outermost, Some(Wrapping::Zip | Wrapping::SevenZip))
+    }
+
+    /// Unwraps packed bytes, from wherever they come, into the image. They are not used where the
+    /// source [reads by itself](Self::reads_by_itself).
     ///
     /// # Errors
     /// A decoder could not be made.
     pub fn unwrap(&self, packed: ImageStream) -> io::Result<ImageStream> {
-        self.layers.iter().copied().try_fold(packed, unwrap_layer)
+        let mut stream = packed;
+        for (index, layer) in self.layers.iter().enumerate() {
+            stream = match &layer.member {
+                None => decompress(stream, layer.wrapping)?,
+                Some(member) => {
+                    let input = self.archive_input(index, stream);
+                    archive::open(layer.wrapping, input, member.name.clone())
+                }
+            };
+        }
+        Ok(stream)
+    }
+
+    fn archive_input(&self, index: usize, stream: ImageStream) -> ArchiveInput {
+        match index == 0 && self.reads_by_itself() {
+            true => ArchiveInput::File(self.cursor()),
+            false => ArchiveInput::Stream(stream),
+        }
+    }
+
+    fn cursor(&self) -> FileCursor {
+        FileCursor::new(Arc::clone(&self.file), self.packed_size)
     }
 
     /// The image's bytes from the start.
@@ -123,21 +182,57 @@ impl ImageSource {
     }
 
     /// Finds the layers one by one; returns the first bytes of the image.
-    fn find_layers(&mut self) -> Result<Vec<u8>, OpenError> {
+    fn find_layers(&mut self, wanted: Option<&str>) -> Result<Vec<u8>, OpenError> {
+        let mut wanted = wanted;
         loop {
-            let head = self.read_head().map_err(|error| OpenError::Stream {
-                path: self.path.clone(),
-                source: StreamError::from_io(error),
-            })?;
-            match Wrapping::detect(&head) {
-                None => return Ok(head),
-                Some(_) if self.layers.len() == MAX_LAYERS => {
-                    return Err(OpenError::TooManyLayers {
-                        path: self.path.clone(),
-                    });
-                }
-                Some(wrapping) => self.layers.push(wrapping),
+            let head = self
+                .read_head()
+                .map_err(|error| self.stream_failed(error))?;
+            let Some(wrapping) = Wrapping::detect(&head) else {
+                return match wanted {
+                    // There was no archive to take it from.
+                    Some(wanted) => Err(self.no_choice(NoChoice::NotThere {
+                        wanted: wanted.to_owned(),
+                        names: Vec::new(),
+                    })),
+                    None => Ok(head),
+                };
+            };
+            if self.layers.len() == MAX_LAYERS {
+                return Err(OpenError::TooManyLayers {
+                    path: self.path.clone(),
+                });
             }
+            let member = match wrapping.is_archive() {
+                true => Some(self.find_member(wrapping, wanted.take())?),
+                false => None,
+            };
+            self.layers.push(Layer { wrapping, member });
+        }
+    }
+
+    /// The member of the archive that comes next.
+    fn find_member(&self, kind: Wrapping, wanted: Option<&str>) -> Result<Member, OpenError> {
+        let input = match self.layers.is_empty() {
+            true => ArchiveInput::File(self.cursor()),
+            false => ArchiveInput::Stream(self.stream().map_err(|e| self.stream_failed(e))?),
+        };
+        let members =
+            archive::list(kind, input, wanted).map_err(|error| self.stream_failed(error))?;
+        archive::choose(members, wanted).map_err(|why| self.no_choice(why))
+    }
+
+    fn no_choice(&self, why: NoChoice) -> OpenError {
+        OpenError::NoChoice {
+            path: self.path.clone(),
+            why,
+        }
+    }
+
+    fn stream_failed(&self, error: io::Error) -> OpenError {
+        OpenError::Stream {
+            path: self.path.clone(),
+            source: StreamError::from_io(error),
         }
     }
 
@@ -148,12 +243,16 @@ impl ImageSource {
     }
 
     fn find_unpacked_size(&self) -> UnpackedSize {
-        let size = match self.layers[..] {
-            [] => Some(self.packed_size),
-            [Wrapping::Xz] => xz_index::unpacked_size(&self.file, self.packed_size),
-            [Wrapping::Lz4] => lz4_frames::unpacked_size(&self.file, self.packed_size),
-            [Wrapping::Lzma] => lzma_size(&self.file),
-            [Wrapping::Zstd] => zstd_frames::unpacked_size(&self.file, self.packed_size),
+        let Some(innermost) = self.layers.last() else {
+            return UnpackedSize::Exact(self.packed_size);
+        };
+        let (file, packed) = (&self.file, self.packed_size);
+        let size = match (&innermost.member, innermost.wrapping, self.layers.len()) {
+            (Some(member), ..) => member.size,
+            (None, Wrapping::Xz, 1) => xz_index::unpacked_size(file, packed),
+            (None, Wrapping::Zstd, 1) => zstd_frames::unpacked_size(file, packed),
+            (None, Wrapping::Lz4, 1) => lz4_frames::unpacked_size(file, packed),
+            (None, Wrapping::Lzma, 1) => lzma_size(file),
             _ => None,
         };
         size.map_or(UnpackedSize::Unknown, UnpackedSize::Exact)

@@ -17,8 +17,8 @@ const INPUT_BUFFER: usize = 256 << 10;
 /// The unwrapped bytes of an image. Errors hold a [`StreamError`].
 pub type ImageStream = Box<dyn Read + Send>;
 
-/// Puts a decoder for `wrapping` on top of `packed`.
-pub(crate) fn unwrap_layer(packed: ImageStream, wrapping: Wrapping) -> io::Result<ImageStream> {
+/// Puts a decoder for `wrapping`, which is no archive, on top of `packed`.
+pub(crate) fn decompress(packed: ImageStream, wrapping: Wrapping) -> io::Result<ImageStream> {
     let used = Arc::new(AtomicU64::new(0));
     let input = CountingReader {
         inner: BufReader::with_capacity(INPUT_BUFFER, packed),
@@ -40,6 +40,9 @@ pub(crate) fn unwrap_layer(packed: ImageStream, wrapping: Wrapping) -> io::Resul
         Wrapping::Lzma => {
             let stream = Stream::new_lzma_decoder(DECODER_MEMORY)?;
             Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream))
+        }
+        Wrapping::Zip | Wrapping::SevenZip | Wrapping::Tar => {
+            return Err(io::ErrorKind::InvalidInput.into());
         }
     };
     Ok(Box::new(Layer {

@@ -20,6 +20,12 @@ pub enum Wrapping {
     Lz4,
     /// LZMA in its older file format of its own ("alone").
     Lzma,
+    /// zip archive.
+    Zip,
+    /// 7z archive.
+    SevenZip,
+    /// tar archive, POSIX.1-2017, "pax".
+    Tar,
 }
 
 impl Wrapping {
@@ -45,9 +51,17 @@ impl Wrapping {
                 ..,
             ] => Some(Self::Bzip2),
             [0x04, 0x22, 0x4d, 0x18, ..] => Some(Self::Lz4),
+            [b'P', b'K', 0x03, 0x04, ..] => Some(Self::Zip),
+            [b'7', b'z', 0xbc, 0xaf, 0x27, 0x1c, ..] => Some(Self::SevenZip),
+            head if head.get(257..262) == Some(b"ustar") => Some(Self::Tar),
             head if is_lzma_alone(head) => Some(Self::Lzma),
             _ => None,
         }
+    }
+
+    /// Whether this is an archive, which holds members with names.
+    pub fn is_archive(self) -> bool {
+        matches!(self, Self::Zip | Self::SevenZip | Self::Tar)
     }
 
     /// The usual short name: `gzip`, `xz`, `zstd`.
@@ -59,6 +73,9 @@ impl Wrapping {
             Self::Bzip2 => "bzip2",
             Self::Lz4 => "lz4",
             Self::Lzma => "lzma",
+            Self::Zip => "zip",
+            Self::SevenZip => "7z",
+            Self::Tar => "tar",
         }
     }
 }

@@ -55,6 +55,7 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
         ui,
         &InspectArgs {
             source: image.clone(),
+            member: None,
         },
     )?;
 
@@ -68,6 +69,7 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
         image: image.clone(),
         to: card.clone(),
         size: Some(CARD_SIZE),
+        member: None,
         checksum: None,
         settings: None,
         no_verify: false,
@@ -87,6 +89,7 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
         &VerifyArgs {
             medium: card.clone(),
             image,
+            member: None,
         },
     )?;
 
@@ -112,7 +115,13 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
         "look at the finished card",
         "pinewrit inspect card.img",
     );
-    inspect::run(ui, &InspectArgs { source: card })?;
+    inspect::run(
+        ui,
+        &InspectArgs {
+            source: card,
+            member: None,
+        },
+    )?;
 
     let good = style::GOOD;
     ui.result(match &folder {

@@ -4,7 +4,7 @@ use std::os::unix::fs::FileTypeExt;
 
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
-use pinewrit_image::{ImageSource, PeekDevice};
+use pinewrit_image::{ImageSource, Layer, PeekDevice};
 use serde::Serialize;
 
 use super::Outcome;
@@ -21,15 +21,34 @@ struct InspectEvent<'a> {
     command: &'static str,
     source: String,
     kind: &'static str,
-    wrapping: Vec<&'static str>,
+    wrapping: Vec<LayerEvent<'a>>,
     packed_bytes: u64,
     unpacked_bytes: Option<u64>,
     #[serde(flatten)]
     inspection: &'a Inspection,
 }
 
+#[derive(Serialize)]
+struct LayerEvent<'a> {
+    kind: &'static str,
+    member: Option<&'a str>,
+    member_bytes: Option<u64>,
+}
+
+impl<'a> From<&'a Layer> for LayerEvent<'a> {
+    fn from(layer: &'a Layer) -> Self {
+        let member = layer.member.as_ref();
+        Self {
+            kind: layer.wrapping.word(),
+            member: member.map(|member| member.name.as_str()),
+            member_bytes: member.and_then(|member| member.size),
+        }
+    }
+}
+
 pub(crate) fn run(ui: &Ui, args: &InspectArgs) -> Outcome {
-    let source = ImageSource::open(&args.source).map_err(|e| explain::open_error(&e))?;
+    let source = ImageSource::open_member(&args.source, args.member.as_deref())
+        .map_err(|e| explain::open_error(&e))?;
     let waiting = Waiting::new(ui, format!("looking into {}", source.name()));
     let inspection = look_into(&source)?;
     drop(waiting);
@@ -39,7 +58,7 @@ pub(crate) fn run(ui: &Ui, args: &InspectArgs) -> Outcome {
         command: "inspect",
         source: source.path().display().to_string(),
         kind,
-        wrapping: source.layers().iter().map(|layer| layer.word()).collect(),
+        wrapping: source.layers().iter().map(LayerEvent::from).collect(),
         packed_bytes: source.packed_size(),
         unpacked_bytes: source.unpacked_size().exact(),
         inspection: &inspection,

@@ -33,7 +33,8 @@ struct VerifyEvent<'a> {
 }
 
 pub(crate) fn run(ui: &Ui, args: &VerifyArgs) -> Outcome {
-    let source = ImageSource::open(&args.image).map_err(|e| explain::open_error(&e))?;
+    let source = ImageSource::open_member(&args.image, args.member.as_deref())
+        .map_err(|e| explain::open_error(&e))?;
     let medium = Medium::open_for_reading(&args.medium).map_err(|e| explain::medium_error(&e))?;
     let (image, name) = (source.name(), medium.name());
     let began = Instant::now();

@@ -81,7 +81,8 @@ pub(crate) fn run(ui: &Ui, args: &WriteArgs) -> Outcome {
 
 /// Checks everything that can be checked before writing.
 fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
-    let source = ImageSource::open(&args.image).map_err(|e| explain::open_error(&e))?;
+    let source = ImageSource::open_member(&args.image, args.member.as_deref())
+        .map_err(|e| explain::open_error(&e))?;
     let checksum = match &args.checksum {
         Some(text) => ExpectedChecksum::from_argument(text, &args.image).map(Some),
         None => find_beside(&args.image),

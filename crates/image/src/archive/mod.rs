@@ -1,0 +1,226 @@
+//! Archives as a layer: which member is the image, and its bytes as a stream.
+//!
+//! zip and 7z are read through their directories where they are a file of their own; zip and tar
+//! are read in passing where they lie in another layer. Nothing is unpacked to the disk.
+
+mod choice;
+mod sevenz;
+mod tape;
+mod zipped;
+
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::os::unix::fs::FileExt;
+use std::sync::Arc;
+use std::thread;
+
+use crossbeam_channel::{Sender, bounded};
+
+use crate::blocks::{Block, BlockReader};
+use crate::{ImageStream, StreamError, StreamFault, Wrapping};
+
+pub(crate) use choice::choose;
+pub use choice::{Member, NoChoice};
+
+const BLOCK: usize = 1 << 20;
+const BLOCKS_IN_FLIGHT: usize = 4;
+
+/// Where an archive's bytes come from.
+pub(crate) enum ArchiveInput {
+    /// A file of its own, which can be read anywhere.
+    File(FileCursor),
+    /// Another layer's output, which passes once.
+    Stream(ImageStream),
+}
+
+/// The members of an archive, as far as they can be told without unpacking everything: all of
+/// them where there is a directory; in passing only up to the first that may be the image.
+///
+/// # Errors
+/// A [`StreamError`] inside: the archive is damaged, encrypted or of an unknown kind.
+pub(crate) fn list(
+    kind: Wrapping,
+    input: ArchiveInput,
+    wanted: Option<&str>,
+) -> io::Result<Vec<Member>> {
+    let listed = match (kind, input) {
+        (Wrapping::Zip, ArchiveInput::File(file)) => zipped::list(file),
+        (Wrapping::Zip, ArchiveInput::Stream(stream)) => zipped::list_passing(stream, wanted),
+        (Wrapping::SevenZip, ArchiveInput::File(file)) => sevenz::list(file),
+        (Wrapping::SevenZip, ArchiveInput::Stream(_)) => Err(needs_a_file()),
+        (_, ArchiveInput::File(file)) => tape::list_file(file),
+        (_, ArchiveInput::Stream(stream)) => tape::list_passing(stream, wanted),
+    };
+    listed.map_err(|error| in_layer(kind, error))
+}
+
+/// The bytes of the member `name`.
+pub(crate) fn open(kind: Wrapping, input: ArchiveInput, name: String) -> ImageStream {
+    stream_from(move |out| {
+        let done = match (kind, input) {
+            (Wrapping::Zip, ArchiveInput::File(file)) => zipped::unpack(file, &name, out),
+            (Wrapping::Zip, ArchiveInput::Stream(stream)) => {
+                zipped::unpack_passing(stream, &name, out)
+            }
+            (Wrapping::SevenZip, ArchiveInput::File(file)) => sevenz::unpack(file, &name, out),
+            (Wrapping::SevenZip, ArchiveInput::Stream(_)) => Err(needs_a_file()),
+            (_, ArchiveInput::File(file)) => tape::unpack(Box::new(file), &name, out),
+            (_, ArchiveInput::Stream(stream)) => tape::unpack(stream, &name, out),
+        };
+        done.map_err(|error| in_layer(kind, error))
+    })
+}
+
+fn needs_a_file() -> io::Error {
+    fault(StreamFault::Unsupported {
+        what: "7z inside of another wrapping; unpack the outer one first".into(),
+    })
+}
+
+/// A fault whose layer is filled in further up.
+fn fault(fault: StreamFault) -> io::Error {
+    io::Error::other(StreamError {
+        layer: None,
+        fault,
+        packed: 0,
+        unpacked: 0,
+    })
+}
+
+fn damaged(detail: impl ToString) -> io::Error {
+    fault(StreamFault::Damaged {
+        detail: detail.to_string(),
+    })
+}
+
+/// An error of this layer; errors of layers below pass as they are.
+fn in_layer(kind: Wrapping, error: io::Error) -> io::Error {
+    match error.downcast::<StreamError>() {
+        Ok(found) if found.layer.is_some() => io::Error::other(found),
+        Ok(found) if matches!(found.fault, StreamFault::Read(_)) => io::Error::other(found),
+        Ok(found) => io::Error::other(StreamError {
+            layer: Some(kind),
+            ..found
+        }),
+        Err(error) => {
+            if StreamError::in_io(&error).is_some() {
+                return error;
+            }
+            let fault = match error.kind() {
+                io::ErrorKind::UnexpectedEof => StreamFault::Truncated,
+                _ => StreamFault::Damaged {
+                    detail: error.to_string(),
+                },
+            };
+            io::Error::other(StreamError {
+                layer: Some(kind),
+                fault,
+                packed: 0,
+                unpacked: 0,
+            })
+        }
+    }
+}
+
+/// Where a member's bytes go. The other end may have been closed: then writing ends quietly.
+struct Sink {
+    blocks: Sender<io::Result<Block>>,
+    given: u64,
+}
+
+/// Whether anybody still wants the bytes.
+#[derive(PartialEq, Eq)]
+enum Wanted {
+    Yes,
+    No,
+}
+
+impl Sink {
+    /// Copies everything from `reader`.
+    fn copy(&mut self, reader: &mut dyn Read) -> io::Result<Wanted> {
+        loop {
+            let mut block = Vec::with_capacity(BLOCK);
+            let read = reader.take(BLOCK as u64).read_to_end(&mut block);
+            let is_last = block.len() < BLOCK;
+            self.given += block.len() as u64;
+            if !block.is_empty() && self.blocks.send(Ok(Arc::new(block))).is_err() {
+                return Ok(Wanted::No);
+            }
+            read?;
+            if is_last {
+                return Ok(Wanted::Yes);
+            }
+        }
+    }
+}
+
+/// Runs `work` in a thread of its own; what it puts in the sink comes out of the stream. The
+/// thread ends when the stream is dropped.
+fn stream_from(work: impl FnOnce(&mut Sink) -> io::Result<()> + Send + 'static) -> ImageStream {
+    let (blocks, received) = bounded(BLOCKS_IN_FLIGHT);
+    let failed = blocks.clone();
+    let spawned = thread::Builder::new()
+        .name("archive".into())
+        .spawn(move || {
+            let mut sink = Sink { blocks, given: 0 };
+            if let Err(error) = work(&mut sink) {
+                // Nobody may be listening any more.
+                let _ = sink.blocks.send(Err(with_given(error, sink.given)));
+            }
+        });
+    if let Err(error) = spawned {
+        let _ = failed.try_send(Err(error));
+    }
+    drop(failed);
+    Box::new(BlockReader::new(received))
+}
+
+/// Says how far unpacking had come.
+fn with_given(error: io::Error, given: u64) -> io::Error {
+    match error.downcast::<StreamError>() {
+        Ok(found) if found.unpacked == 0 => io::Error::other(StreamError {
+            unpacked: given,
+            ..found
+        }),
+        Ok(found) => io::Error::other(found),
+        Err(error) => error,
+    }
+}
+
+/// A position of its own in an open file.
+#[derive(Clone, Debug)]
+pub(crate) struct FileCursor {
+    file: Arc<File>,
+    size: u64,
+    position: u64,
+}
+
+impl FileCursor {
+    pub(crate) fn new(file: Arc<File>, size: u64) -> Self {
+        Self {
+            file,
+            size,
+            position: 0,
+        }
+    }
+}
+
+impl Read for FileCursor {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let len = self.file.read_at(buffer, self.position)?;
+        self.position += len as u64;
+        Ok(len)
+    }
+}
+
+impl Seek for FileCursor {
+    fn seek(&mut self, target: SeekFrom) -> io::Result<u64> {
+        let position = match target {
+            SeekFrom::Start(offset) => Some(offset),
+            SeekFrom::Current(delta) => self.position.checked_add_signed(delta),
+            SeekFrom::End(delta) => self.size.checked_add_signed(delta),
+        };
+        self.position = position.ok_or(io::ErrorKind::InvalidInput)?;
+        Ok(self.position)
+    }
+}

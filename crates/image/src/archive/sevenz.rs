@@ -1,0 +1,68 @@
+//! 7z, through the crate `sevenz-rust2`.
+
+use std::io;
+
+use sevenz_rust2::{ArchiveReader, EntryDecision, Error, Password};
+
+use super::{FileCursor, Member, Sink, damaged, fault};
+use crate::StreamFault;
+
+/// Memory for headers and each decoder, in KiB.
+const MEMORY_KIB: usize = 160 << 10;
+
+pub(super) fn list(file: FileCursor) -> io::Result<Vec<Member>> {
+    let reader = open(file)?;
+    let files = reader.archive().files.iter();
+    let members = files.filter(|entry| entry.has_stream && !entry.is_directory);
+    Ok(members
+        .map(|entry| Member {
+            name: entry.name.clone(),
+            size: Some(entry.size),
+        })
+        .collect())
+}
+
+pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result<()> {
+    let mut reader = open(file)?;
+    // One thread: several would keep more in memory than is allowed.
+    reader.set_thread_count(1);
+    let mut found = false;
+    let each = |entry: &sevenz_rust2::ArchiveEntry, content: &mut dyn io::Read| {
+        if found {
+            return Ok(EntryDecision::Stop);
+        }
+        if entry.name == name {
+            found = true;
+            out.copy(content)?;
+        }
+        // Going on lets the reader check the member's checksum.
+        Ok(EntryDecision::Continue)
+    };
+    reader
+        .for_each_entries_with_decision(each)
+        .map_err(explain)?;
+    match found {
+        true => Ok(()),
+        false => Err(damaged("the member is not there any more")),
+    }
+}
+
+fn open(file: FileCursor) -> io::Result<ArchiveReader<FileCursor>> {
+    ArchiveReader::new_with_memory_limit(file, Password::empty(), MEMORY_KIB).map_err(explain)
+}
+
+fn explain(error: Error) -> io::Error {
+    match error {
+        Error::Io(error, _) => error,
+        Error::PasswordRequired | Error::MaybeBadPassword(_) => fault(StreamFault::Encrypted),
+        Error::UnsupportedCompressionMethod(method) if method.contains("AES") => {
+            fault(StreamFault::Encrypted)
+        }
+        Error::UnsupportedCompressionMethod(what) => fault(StreamFault::Unsupported { what }),
+        Error::Unsupported(what) => fault(StreamFault::Unsupported { what: what.into() }),
+        Error::MaxMemLimited { .. } => fault(StreamFault::Memory {
+            limit_mib: MEMORY_KIB as u64 >> 10,
+        }),
+        error => damaged(error),
+    }
+}

@@ -1,0 +1,98 @@
+//! zip, through the crate of that name.
+
+use std::io;
+
+use zip::ZipArchive;
+use zip::read::read_zipfile_from_stream;
+use zip::result::ZipError;
+
+use super::choice::is_taken_in_passing;
+use super::{FileCursor, Member, Sink, Wanted, damaged, fault};
+use crate::{ImageStream, StreamFault};
+
+/// More members than an archive with an image has.
+const MAX_MEMBERS: usize = 100_000;
+
+pub(super) fn list(file: FileCursor) -> io::Result<Vec<Member>> {
+    let mut archive = ZipArchive::new(file).map_err(explain)?;
+    let mut members = Vec::new();
+    for index in 0..archive.len().min(MAX_MEMBERS) {
+        let entry = archive.by_index_raw(index).map_err(explain)?;
+        if entry.encrypted() {
+            return Err(fault(StreamFault::Encrypted));
+        }
+        if entry.is_file() {
+            members.push(Member {
+                name: entry.name().map_err(explain)?.into_owned(),
+                size: Some(entry.size()),
+            });
+        }
+    }
+    Ok(members)
+}
+
+pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result<()> {
+    let mut archive = ZipArchive::new(file).map_err(explain)?;
+    let mut entry = archive.by_name(name).map_err(explain)?;
+    let size = entry.size();
+    let wanted = out.copy(&mut entry)?;
+    if wanted == Wanted::Yes && out.given != size {
+        let detail = format!("{} bytes, where the directory says {size}", out.given);
+        return Err(damaged(detail));
+    }
+    Ok(())
+}
+
+pub(super) fn list_passing(
+    mut stream: ImageStream,
+    wanted: Option<&str>,
+) -> io::Result<Vec<Member>> {
+    let mut members = Vec::new();
+    while let Some(mut entry) = read_zipfile_from_stream(&mut stream).map_err(explain)? {
+        let member = Member {
+            name: entry.name().map_err(explain)?.into_owned(),
+            size: Some(entry.size()),
+        };
+        let is_file = entry.is_file();
+        if is_file && is_taken_in_passing(&member, wanted) {
+            // The rest of the archive is not needed; dropping the entry would read it.
+            std::mem::forget(entry);
+            return Ok(vec![member]);
+        }
+        io::copy(&mut entry, &mut io::sink())?;
+        drop(entry);
+        if is_file && members.len() < MAX_MEMBERS {
+            members.push(member);
+        }
+    }
+    Ok(members)
+}
+
+pub(super) fn unpack_passing(
+    mut stream: ImageStream,
+    name: &str,
+    out: &mut Sink,
+) -> io::Result<()> {
+    loop {
+        let entry = read_zipfile_from_stream(&mut stream).map_err(explain)?;
+        let mut entry = entry.ok_or_else(|| damaged("the member is not there any more"))?;
+        if entry.name().map_err(explain)? == name {
+            out.copy(&mut entry)?;
+            break;
+        }
+        io::copy(&mut entry, &mut io::sink())?;
+    }
+    // The layers below check themselves to their ends.
+    io::copy(&mut stream, &mut io::sink()).map(drop)
+}
+
+fn explain(error: ZipError) -> io::Error {
+    match error {
+        ZipError::Io(error) => error,
+        ZipError::UnsupportedArchive(what) if what == ZipError::PASSWORD_REQUIRED => {
+            fault(StreamFault::Encrypted)
+        }
+        ZipError::UnsupportedArchive(what) => fault(StreamFault::Unsupported { what: what.into() }),
+        error => damaged(error),
+    }
+}
