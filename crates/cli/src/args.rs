@@ -98,7 +98,7 @@ pub(crate) struct WriteArgs {
     /// Take this member of an archive, where several may be the image
     #[arg(long, value_name = "NAME")]
     pub(crate) member: Option<String>,
-    /// sha256:HEX, or a checksum file; else one beside the image is used
+    /// sha256:HEX (or sha512, sha1, md5), or a checksum file; else one beside the image is used
     #[arg(long, value_name = "CHECKSUM")]
     pub(crate) checksum: Option<String>,
     /// First-boot settings to put on the medium

@@ -112,15 +112,19 @@ fn not_an_image(name: &str, why: NotAnImage) -> Message {
 pub(crate) fn stream_error(name: &str, error: &StreamError) -> Message {
     let message = |what: &str| Message::new(Exit::Source, format!("{name} {what}"));
     let layer = error.layer.map_or("file", |layer| layer.word());
-    let place = format!("byte {} of the {layer} data", units::grouped(error.packed));
+    // Archives are read here and there; how far they were read says nothing.
+    let place = match error.layer {
+        Some(layer) if layer.is_archive() => format!("in the {layer} archive"),
+        _ => format!("byte {} of the {layer} data", units::grouped(error.packed)),
+    };
     let unpacked = units::exact(error.unpacked);
     match &error.fault {
         StreamFault::Truncated => message("ends too early")
-            .fact("end", format!("after {place}"))
+            .fact("place", place)
             .fact("unpacked", unpacked)
             .remedy("get it again: the download or copy was cut off"),
         StreamFault::Damaged { detail } => message("is damaged")
-            .fact("place", format!("about {place}"))
+            .fact("place", place)
             .fact("unpacked", unpacked)
             .fact("found", detail.clone())
             .remedy("get it again, and compare its checksum with the published one"),
@@ -158,7 +162,7 @@ pub(crate) fn checksum_error(error: &ChecksumError) -> Message {
         .fact("system", source.to_string()),
         ChecksumError::NotListed { path, name } => Message::new(
             Exit::Source,
-            format!("{} lists no SHA-256 for {name}", path.display()),
+            format!("{} lists no checksum for {name}", path.display()),
         )
         .remedy("was the image renamed? give --checksum sha256:… instead"),
         other => Message::new(Exit::Source, other.to_string()),
@@ -316,15 +320,26 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
         )
         .remedy("a larger medium"),
         WriteError::Source(error) => left(stream_error(image, error)),
-        WriteError::Checksum { expected, found } => left(
-            Message::new(
+        WriteError::Checksum {
+            expected,
+            packed,
+            image: unpacked,
+        } => {
+            let message = Message::new(
                 Exit::Source,
                 format!("the checksum of {image} does not match"),
             )
-            .fact("expected", format!("sha256:{expected}"))
-            .fact("found", format!("sha256:{found}")),
-        )
-        .remedy("get the image again; if it stays so, the checksum belongs to another one"),
+            .fact("expected", expected.to_string());
+            let found = [("packed", packed), ("unpacked", unpacked)];
+            let message = found
+                .iter()
+                .fold(message, |message, (name, sum)| match sum {
+                    Some(sum) => message.fact(*name, sum.to_string()),
+                    None => message,
+                });
+            left(message)
+                .remedy("get the image again; if it stays so, the checksum belongs to another one")
+        }
         WriteError::Disk(error) => left(disk_error(medium, error)),
         WriteError::ReadBack { offset, chunks } => left(
             Message::new(

@@ -251,31 +251,64 @@ fn a_wrong_checksum(#[case] file: Option<&str>) {
     bench.run(&args).expect(4).says(&[
         "checksum of hut.img.zst does not match",
         SUM_OF_NOTHING,
-        "found",
+        "packed",
     ]);
     assert!(has_no_table(&bench.read("card.img")));
 }
 
-#[test]
-fn a_right_checksum_from_the_usual_tool() {
+#[rstest]
+#[case::list(
+    "sha256sum hut.img.zst > SHA256SUMS",
+    "sha256 of the packed file matches, from SHA256SUMS"
+)]
+#[case::own(
+    "sha512sum hut.img.zst > hut.img.zst.sha512",
+    "sha512 of the packed file matches"
+)]
+#[case::bsd(
+    "sha1sum --tag hut.img.zst > hut.img.zst.sha1",
+    "sha1 of the packed file matches"
+)]
+#[case::weak(
+    "md5sum hut.img.zst > MD5SUMS",
+    "md5 of the packed file matches, from MD5SUMS"
+)]
+#[case::image(
+    "sha256sum hut.img > SHA256SUMS",
+    "sha256 of the unpacked image matches"
+)]
+#[case::image_own(
+    "sha256sum hut.img > hut.img.sha256",
+    "sha256 of the unpacked image matches"
+)]
+#[case::bare(
+    "sha256sum < hut.img | cut -c1-64 > hut.img.zst.sha256",
+    "unpacked image matches"
+)]
+#[case::strongest(
+    "md5sum hut.img > MD5SUMS; sha256sum hut.img > SHA256SUMS",
+    "sha256 of"
+)]
+fn right_checksums_from_the_usual_tools(#[case] tool: &str, #[case] words: &str) {
     let bench = bench();
-    let Some(sum) = bench.judge("sha256sum", &["hut.img.zst"]) else {
+    bench.write("hut.img", small_image());
+    if !common::has("sha256sum") {
         return;
-    };
-    bench.write("SHA256SUMS", sum.stdout);
-    let run = bench.run(&[
+    }
+    bench.judge("sh", &["-c", tool]).unwrap().expect(0);
+    let args = [
         "write",
         "hut.img.zst",
         "--to",
         "card.img",
         "--size",
         "16MiB",
-    ]);
-    assert!(
-        run.expect(0)
-            .stdout
-            .contains("sha256 matches, from SHA256SUMS")
-    );
+    ];
+    let run = bench.run(&args).expect(0);
+    assert!(run.stdout.contains(words), "{}", run.stdout);
+    if tool.contains("md5sum hut.img.zst") {
+        run.says(&["guards against accidents only"]);
+    }
 }
 
 #[rstest]

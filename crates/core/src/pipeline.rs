@@ -5,6 +5,8 @@
 //! read ──blocks──▶ unpack ──chunks──▶ hash ──chunks──▶ caller
 //!   └──blocks──▶ checksum                └── buffers go back ──┘
 //! ```
+//! A checksum of the image takes a thread of its own between unpack and hash.
+//!
 //! All queues are bounded, so a slow medium holds back the reader, and memory stays the same
 //! whatever the image's size. A closed queue means "stop".
 
@@ -15,8 +17,7 @@ use std::thread::{self, ScopedJoinHandle};
 
 use crossbeam_channel::{Receiver, Sender, bounded};
 use pinewrit_disk::{AlignedBuf, CHUNK_SIZE};
-use pinewrit_image::{Block, BlockReader, ImageSource, Sha256Digest, StreamError};
-use sha2::{Digest, Sha256};
+use pinewrit_image::{Block, BlockReader, Checksum, ChecksumKind, ImageSource, StreamError};
 
 use crate::Cancel;
 
@@ -47,13 +48,18 @@ impl Chunk {
     }
 }
 
+/// A chunk on its way: position, buffer, and how much of it is filled.
+type Filled = (u64, AlignedBuf, usize);
+
 /// What was learnt when the stream came to its end.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct StreamEnd {
     /// Size of the image in bytes.
     pub(crate) unpacked: u64,
-    /// SHA-256 of the packed source, if asked for.
-    pub(crate) checksum: Option<Sha256Digest>,
+    /// Checksum of the packed source, if asked for.
+    pub(crate) packed_sum: Option<Checksum>,
+    /// Checksum of the image, if asked for.
+    pub(crate) image_sum: Option<Checksum>,
 }
 
 /// Why a stream ended early.
@@ -67,11 +73,13 @@ pub(crate) enum Interrupted<E> {
     Cancelled,
 }
 
-/// Whether the packed source is to be hashed on its way.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum PackedChecksum {
-    Wanted,
-    NotWanted,
+/// Which checksums are to be computed on the way.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct WantedSums {
+    /// Of the packed source.
+    pub(crate) packed: Option<ChecksumKind>,
+    /// Of the image.
+    pub(crate) image: Option<ChecksumKind>,
 }
 
 /// How many bytes of the packed source have been read.
@@ -90,7 +98,7 @@ impl SourcePosition {
 /// [`Interrupted`] says who ended it. Threads are all gone when this returns.
 pub(crate) fn stream_chunks<E>(
     source: &ImageSource,
-    checksum: PackedChecksum,
+    sums: WantedSums,
     position: &SourcePosition,
     cancel: &Cancel,
     mut take: impl FnMut(&Chunk) -> Result<(), E>,
@@ -106,16 +114,25 @@ pub(crate) fn stream_chunks<E>(
             let _ = free_tx.send(AlignedBuf::new(CHUNK_SIZE));
         }
 
-        let sum_tx = (checksum == PackedChecksum::Wanted).then_some(sum_tx);
-        let has_sum = sum_tx.is_some();
+        let sum_tx = sums.packed.map(|_| sum_tx);
         spawn(scope, "read", move || {
             read(source, position, &block_tx, sum_tx.as_ref());
         });
-        let sum = has_sum.then(|| spawn(scope, "checksum", move || checksum_blocks(&sum_rx)));
+        let packed_sum = sums
+            .packed
+            .map(|kind| spawn(scope, "checksum", move || sum_blocks(kind, &sum_rx)));
+        let (summed_tx, summed_rx) = bounded(BUFFERS);
+        let (hash_rx, image_sum) = match sums.image {
+            None => (filled_rx, None),
+            Some(kind) => {
+                let pass = move || sum_chunks(kind, &filled_rx, &summed_tx);
+                (summed_rx, Some(spawn(scope, "checksum", pass)))
+            }
+        };
         let unpacked = spawn(scope, "unpack", move || {
-            unpack(source, block_rx, &free_rx, &filled_tx)
+            unpack(source, block_rx, position, &free_rx, &filled_tx)
         });
-        spawn(scope, "hash", move || hash(&filled_rx, &chunk_tx));
+        spawn(scope, "hash", move || hash(&hash_rx, &chunk_tx));
 
         for chunk in &chunk_rx {
             if cancel.is_cancelled() {
@@ -129,7 +146,8 @@ pub(crate) fn stream_chunks<E>(
         let unpacked = join(unpacked).map_err(|e| Interrupted::Source(StreamError::from_io(e)))?;
         Ok(StreamEnd {
             unpacked,
-            checksum: sum.map(join),
+            packed_sum: packed_sum.map(join),
+            image_sum: image_sum.map(join),
         })
     })
 }
@@ -176,7 +194,9 @@ fn read(
         if block.is_empty() {
             return;
         }
-        position.0.fetch_add(block.len() as u64, Ordering::Relaxed);
+        if !by_itself {
+            position.0.fetch_add(block.len() as u64, Ordering::Relaxed);
+        }
         let block = Arc::new(block);
         if sums.is_some_and(|sums| sums.send(Arc::clone(&block)).is_err())
             || !by_itself && blocks.send(Ok(block)).is_err()
@@ -186,23 +206,36 @@ fn read(
     }
 }
 
-fn checksum_blocks(blocks: &Receiver<Block>) -> Sha256Digest {
-    let mut hasher = Sha256::new();
+fn sum_blocks(kind: ChecksumKind, blocks: &Receiver<Block>) -> Checksum {
+    let mut hasher = kind.hasher();
     for block in blocks {
-        hasher.update(block.as_slice());
+        hasher.update(&block);
     }
-    Sha256Digest(hasher.finalize().into())
+    Checksum::finish(kind, hasher)
+}
+
+/// Sums up the image on its way to the next stage.
+fn sum_chunks(kind: ChecksumKind, filled: &Receiver<Filled>, summed: &Sender<Filled>) -> Checksum {
+    let mut hasher = kind.hasher();
+    for (index, buffer, len) in filled {
+        hasher.update(&buffer[..len]);
+        if summed.send((index, buffer, len)).is_err() {
+            break;
+        }
+    }
+    Checksum::finish(kind, hasher)
 }
 
 /// Unpacks into chunks; returns the image's size.
 fn unpack(
     source: &ImageSource,
     blocks: Receiver<io::Result<Block>>,
+    position: &SourcePosition,
     free: &Receiver<AlignedBuf>,
-    filled: &Sender<(u64, AlignedBuf, usize)>,
+    filled: &Sender<Filled>,
 ) -> io::Result<u64> {
     let rest = blocks.clone();
-    let mut image = source.unwrap(Box::new(BlockReader::new(blocks)))?;
+    let mut image = source.unwrap(Box::new(BlockReader::new(blocks)), &position.0)?;
     let mut unpacked = 0;
     for index in 0.. {
         let Ok(mut buffer) = free.recv() else {
@@ -236,7 +269,7 @@ fn fill(stream: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
     Ok(len)
 }
 
-fn hash(filled: &Receiver<(u64, AlignedBuf, usize)>, chunks: &Sender<Chunk>) {
+fn hash(filled: &Receiver<Filled>, chunks: &Sender<Chunk>) {
     for (index, buffer, len) in filled {
         let digest = blake3::hash(&buffer[..len]);
         let chunk = Chunk {

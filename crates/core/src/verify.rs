@@ -4,7 +4,7 @@ use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError};
 use pinewrit_image::{ImageSource, StreamError};
 use serde::Serialize;
 
-use crate::pipeline::{Chunk, Interrupted, PackedChecksum, SourcePosition, stream_chunks};
+use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, stream_chunks};
 use crate::{Cancel, Observer, Progress, Stage};
 
 /// What a comparison came to.
@@ -122,7 +122,7 @@ pub fn verify(
         });
         Ok(())
     };
-    let end = stream_chunks(source, PackedChecksum::NotWanted, &position, cancel, take);
+    let end = stream_chunks(source, WantedSums::default(), &position, cancel, take);
     comparison.compared = end
         .map_err(|e| match e {
             Interrupted::Source(error) => VerifyError::Source(error),

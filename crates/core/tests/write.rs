@@ -9,7 +9,7 @@ use pinewrit_core::verify::{Comparison, VerifyError, verify};
 use pinewrit_core::write::{WriteError, WriteOptions, WriteReport, write};
 use pinewrit_core::{Cancel, Observer, Progress, Silent};
 use pinewrit_disk::{BlockDevice, ByteRange, Fault, FaultyDevice, MemoryDevice};
-use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, Sha256Digest};
+use pinewrit_image::{Checksum, ChecksumKind, ChecksumOrigin, ExpectedChecksum, ImageSource};
 use rstest::rstest;
 
 fn plain_write(source: &ImageSource, medium: &dyn BlockDevice) -> Result<WriteReport, WriteError> {
@@ -93,15 +93,28 @@ fn a_damaged_source_leaves_no_table() {
 }
 
 #[rstest]
-#[case::fits(true)]
-#[case::does_not_fit(false)]
-fn checksums_are_of_the_packed_source(#[case] fits: bool) {
-    use sha2::Digest;
+fn checksums_are_of_the_packed_source_or_of_the_image(
+    #[values("packed file", "unpacked image")] of: &str,
+    #[values(
+        ChecksumKind::Md5,
+        ChecksumKind::Sha1,
+        ChecksumKind::Sha256,
+        ChecksumKind::Sha512
+    )]
+    kind: ChecksumKind,
+    #[values(true, false)] fits: bool,
+) {
     let packed = Packed::gzip(&image());
-    let mut digest: [u8; 32] = sha2::Sha256::digest(std::fs::read(&packed.path).unwrap()).into();
-    digest[0] ^= u8::from(!fits);
+    let mut hasher = kind.hasher();
+    match of {
+        "packed file" => hasher.update(&std::fs::read(&packed.path).unwrap()),
+        _ => hasher.update(&image()),
+    }
+    let mut checksum = Checksum::finish(kind, hasher);
+    checksum.digest[0] ^= u8::from(!fits);
     let expected = ExpectedChecksum {
-        digest: Sha256Digest(digest),
+        checksum,
+        subject: None,
         origin: ChecksumOrigin::Argument,
     };
     let options = WriteOptions {
@@ -111,7 +124,7 @@ fn checksums_are_of_the_packed_source(#[case] fits: bool) {
     let medium = old_medium(20 * MIB);
     let cancel = Cancel::default();
     match write(&packed.open(), &medium, &options, &Silent, &cancel) {
-        Ok(report) => assert!(fits && report.checksum.is_some()),
+        Ok(report) => assert!(fits && report.checksum.unwrap().of == of),
         Err(WriteError::Checksum { .. }) => assert!(!fits && has_no_table(&medium)),
         Err(other) => panic!("{other:?}"),
     }

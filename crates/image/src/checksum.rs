@@ -1,28 +1,99 @@
-//! Published checksums: as an argument, or in a file beside the image.
+//! Published checksums: kinds, digests, and the usual forms of checksum files.
 
 use std::fmt;
+use std::fs::File;
 use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
+
+use sha2::digest::DynDigest;
+
+use crate::ImageSource;
 
 /// A checksum file larger than this is something else.
 const MAX_FILE: u64 = 1 << 20;
 
-/// A SHA-256 digest.
+/// A kind of checksum, the strongest first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Sha256Digest(pub [u8; 32]);
+pub enum ChecksumKind {
+    /// SHA-512.
+    Sha512,
+    /// SHA-256.
+    Sha256,
+    /// SHA-1: guards against accidents only.
+    Sha1,
+    /// MD5: guards against accidents only.
+    Md5,
+}
 
-impl Sha256Digest {
-    /// Parses 64 hexadecimal digits.
-    pub fn from_hex(text: &str) -> Option<Self> {
-        let mut digest = [0; 32];
-        hex::decode_to_slice(text, &mut digest).ok()?;
-        Some(Self(digest))
+impl ChecksumKind {
+    const ALL: [Self; 4] = [Self::Sha512, Self::Sha256, Self::Sha1, Self::Md5];
+
+    /// The usual name in small letters: `sha256`.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Sha512 => "sha512",
+            Self::Sha256 => "sha256",
+            Self::Sha1 => "sha1",
+            Self::Md5 => "md5",
+        }
+    }
+
+    /// Whether somebody could make another file with the same digest on purpose.
+    pub fn is_weak(self) -> bool {
+        matches!(self, Self::Sha1 | Self::Md5)
+    }
+
+    /// A hasher of this kind.
+    pub fn hasher(self) -> Box<dyn DynDigest + Send> {
+        match self {
+            Self::Sha512 => Box::new(sha2::Sha512::default()),
+            Self::Sha256 => Box::new(sha2::Sha256::default()),
+            Self::Sha1 => Box::new(sha1::Sha1::default()),
+            Self::Md5 => Box::new(md5::Md5::default()),
+        }
+    }
+
+    fn bytes(self) -> usize {
+        match self {
+            Self::Sha512 => 64,
+            Self::Sha256 => 32,
+            Self::Sha1 => 20,
+            Self::Md5 => 16,
+        }
     }
 }
 
-impl fmt::Display for Sha256Digest {
+/// A digest and its kind.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Checksum {
+    /// The kind.
+    pub kind: ChecksumKind,
+    /// The digest.
+    pub digest: Vec<u8>,
+}
+
+impl Checksum {
+    /// Takes the digest out of a hasher of this kind.
+    pub fn finish(kind: ChecksumKind, hasher: Box<dyn DynDigest + Send>) -> Self {
+        Self {
+            kind,
+            digest: hasher.finalize().into_vec(),
+        }
+    }
+
+    /// Parses hexadecimal digits; their number tells the kind.
+    fn from_hex(hex: &str) -> Option<Self> {
+        let digest = hex::decode(hex).ok()?;
+        let kind = ChecksumKind::ALL
+            .into_iter()
+            .find(|kind| kind.bytes() == digest.len())?;
+        Some(Self { kind, digest })
+    }
+}
+
+impl fmt::Display for Checksum {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&hex::encode(self.0))
+        write!(f, "{}:{}", self.kind.word(), hex::encode(&self.digest))
     }
 }
 
@@ -35,11 +106,32 @@ pub enum ChecksumOrigin {
     File(PathBuf),
 }
 
-/// The checksum that a packed image should have.
+/// What a checksum is of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Subject {
+    /// The packed file as it was downloaded.
+    Packed,
+    /// The image that comes out of it.
+    Unpacked,
+}
+
+impl Subject {
+    /// The subject in words.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Packed => "packed file",
+            Self::Unpacked => "unpacked image",
+        }
+    }
+}
+
+/// A checksum that a source should have.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ExpectedChecksum {
-    /// SHA-256 of the packed file.
-    pub digest: Sha256Digest,
+    /// The published digest.
+    pub checksum: Checksum,
+    /// What it is of; `None` if that was not said. Then either may match.
+    pub subject: Option<Subject>,
     /// Where it comes from.
     pub origin: ChecksumOrigin,
 }
@@ -48,8 +140,8 @@ pub struct ExpectedChecksum {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ChecksumError {
-    /// Neither `sha256:` with 64 hexadecimal digits nor a file.
-    #[error("`{text}` is neither sha256: with 64 hexadecimal digits nor a file")]
+    /// Neither a checksum nor a file.
+    #[error("`{text}` is neither a checksum nor a file")]
     Argument {
         /// The argument as given.
         text: String,
@@ -63,7 +155,7 @@ pub enum ChecksumError {
         source: std::io::Error,
     },
     /// The checksum file has no line for this image.
-    #[error("the checksum file {} has no SHA-256 for {name}", path.display())]
+    #[error("the checksum file {} has no checksum for {name}", path.display())]
     NotListed {
         /// The checksum file.
         path: PathBuf,
@@ -73,105 +165,162 @@ pub enum ChecksumError {
 }
 
 impl ExpectedChecksum {
-    /// Takes `sha256:HEX`, or the path of a checksum file that lists `image`.
+    /// Takes `sha256:HEX` (or another kind), or the path of a checksum file that lists the source
+    /// or what is in it.
     ///
     /// # Errors
     /// [`ChecksumError`].
-    pub fn from_argument(text: &str, image: &Path) -> Result<Self, ChecksumError> {
-        let bad = || ChecksumError::Argument {
-            text: text.to_owned(),
-        };
-        if let Some(hex) = text.strip_prefix("sha256:") {
-            let digest = Sha256Digest::from_hex(hex).ok_or_else(bad)?;
+    pub fn from_argument(text: &str, source: &ImageSource) -> Result<Self, ChecksumError> {
+        let given = text
+            .split_once(':')
+            .and_then(|(word, hex)| Checksum::from_hex(hex).filter(|sum| sum.kind.word() == word));
+        if let Some(checksum) = given {
             return Ok(Self {
-                digest,
+                checksum,
+                subject: None,
                 origin: ChecksumOrigin::Argument,
             });
         }
         let path = Path::new(text);
         if !path.exists() {
-            return Err(bad());
+            return Err(ChecksumError::Argument {
+                text: text.to_owned(),
+            });
         }
-        Self::from_file(path, image)?.ok_or_else(|| ChecksumError::NotListed {
+        from_file(path, &Names::of(source))?.ok_or_else(|| ChecksumError::NotListed {
             path: path.to_owned(),
-            name: file_name(image),
+            name: source.name(),
         })
-    }
-
-    /// Looks for `image` in a checksum file; `None` if it is not listed there.
-    fn from_file(path: &Path, image: &Path) -> Result<Option<Self>, ChecksumError> {
-        let mut text = String::new();
-        let read = std::fs::File::open(path)
-            .and_then(|file| file.take(MAX_FILE).read_to_string(&mut text));
-        match read {
-            // Binary content lists nothing that could be checked.
-            Err(error) if error.kind() == ErrorKind::InvalidData => return Ok(None),
-            Err(source) => {
-                return Err(ChecksumError::Io {
-                    path: path.to_owned(),
-                    source,
-                });
-            }
-            Ok(_) => {}
-        }
-        Ok(find_in_list(&text, &file_name(image)).map(|digest| Self {
-            digest,
-            origin: ChecksumOrigin::File(path.to_owned()),
-        }))
     }
 }
 
-/// Looks for a checksum file beside `image`: `IMAGE.sha256`, `IMAGE.sha256sum`, then
-/// `SHA256SUMS`. A file that does not list the image counts as not found.
+/// Looks for a checksum beside a source: `IMAGE.sha256` and its kin, also for the unpacked image's
+/// name, then `SHA256SUMS` and its kin; the strongest kind first. A file that does not list the
+/// image counts as not found.
 ///
 /// # Errors
 /// A checksum file is there and cannot be read.
-pub fn find_beside(image: &Path) -> Result<Option<ExpectedChecksum>, ChecksumError> {
-    let name = file_name(image);
-    let folder = image.parent().unwrap_or(Path::new(""));
-    let candidates = [
-        format!("{name}.sha256"),
-        format!("{name}.sha256sum"),
-        "SHA256SUMS".to_owned(),
-    ];
-    for candidate in candidates {
-        let path = folder.join(candidate);
-        if path.is_file()
-            && let Some(found) = ExpectedChecksum::from_file(&path, image)?
-        {
-            return Ok(Some(found));
+pub fn find_beside(source: &ImageSource) -> Result<Option<ExpectedChecksum>, ChecksumError> {
+    let names = Names::of(source);
+    let folder = source.path().parent().unwrap_or(Path::new(""));
+    for kind in ChecksumKind::ALL {
+        let word = kind.word();
+        let own = |name: &String| [format!("{name}.{word}"), format!("{name}.{word}sum")];
+        let files = std::iter::once(&names.packed)
+            .chain(&names.unpacked)
+            .flat_map(own)
+            .chain([format!("{}SUMS", word.to_uppercase())]);
+        for file in files {
+            let path = folder.join(file);
+            if path.is_file()
+                && let Some(found) = from_file(&path, &names)?
+            {
+                return Ok(Some(found));
+            }
         }
     }
     Ok(None)
 }
 
-fn file_name(path: &Path) -> String {
-    let name = path.file_name().unwrap_or_default();
-    name.to_string_lossy().into_owned()
+/// Under which names a checksum may be listed.
+struct Names {
+    packed: String,
+    unpacked: Vec<String>,
 }
 
-/// The digest for `name` in a list: GNU lines (`HEX  NAME`, `HEX *NAME`), BSD lines
-/// (`SHA256 (NAME) = HEX`), or one bare digest and nothing else.
-fn find_in_list(text: &str, name: &str) -> Option<Sha256Digest> {
+impl Names {
+    /// The source's own name; names of chosen members; and the name without each layer's ending.
+    fn of(source: &ImageSource) -> Self {
+        let packed = source.name();
+        let mut unpacked = Vec::new();
+        let mut name = packed.clone();
+        for layer in source.layers() {
+            name = match &layer.member {
+                Some(member) => base_name(&member.name).to_owned(),
+                None => match name.rsplit_once('.') {
+                    Some((stem, _)) => stem.to_owned(),
+                    None => break,
+                },
+            };
+            unpacked.push(name.clone());
+        }
+        // Only the innermost is the image itself.
+        let unpacked = unpacked.pop().into_iter().collect();
+        Self { packed, unpacked }
+    }
+
+    fn subject(&self, listed: &str) -> Option<Subject> {
+        let listed = base_name(listed);
+        if listed == self.packed {
+            Some(Subject::Packed)
+        } else if self.unpacked.iter().any(|name| name == listed) {
+            Some(Subject::Unpacked)
+        } else {
+            None
+        }
+    }
+}
+
+fn base_name(path: &str) -> &str {
+    path.rsplit(['/', '\\']).next().unwrap_or(path)
+}
+
+/// Looks for one of the names in a checksum file; `None` if it lists none of them.
+fn from_file(path: &Path, names: &Names) -> Result<Option<ExpectedChecksum>, ChecksumError> {
+    let mut text = String::new();
+    let read = File::open(path).and_then(|file| file.take(MAX_FILE).read_to_string(&mut text));
+    match read {
+        // Binary content lists nothing that could be checked.
+        Err(error) if error.kind() == ErrorKind::InvalidData => return Ok(None),
+        Err(source) => {
+            return Err(ChecksumError::Io {
+                path: path.to_owned(),
+                source,
+            });
+        }
+        Ok(_) => {}
+    }
+    Ok(
+        find_in_list(&text, names).map(|(checksum, subject)| ExpectedChecksum {
+            checksum,
+            subject,
+            origin: ChecksumOrigin::File(path.to_owned()),
+        }),
+    )
+}
+
+/// A checksum from a list: GNU lines (`HEX  NAME`, `HEX *NAME`), BSD lines (`SHA256 (NAME) = HEX`),
+/// or one bare digest and nothing else.
+fn find_in_list(text: &str, names: &Names) -> Option<(Checksum, Option<Subject>)> {
     let lines = || text.lines().map(str::trim).filter(|line| !line.is_empty());
     let mut all = lines();
     if let (Some(only), None) = (all.next(), all.next())
-        && let Some(digest) = Sha256Digest::from_hex(only)
+        && let Some(checksum) = Checksum::from_hex(only)
     {
-        return Some(digest);
+        return Some((checksum, None));
     }
-    lines().find_map(|line| {
-        let (listed, hex) = match line.strip_prefix("SHA256 (") {
-            Some(rest) => rest.rsplit_once(") = ")?,
-            None => {
-                let (hex, listed) = line.split_once(char::is_whitespace)?;
-                let listed = listed.trim_start();
-                (listed.strip_prefix('*').unwrap_or(listed), hex)
-            }
-        };
-        let listed = listed.rsplit('/').next()?;
-        (listed == name).then(|| Sha256Digest::from_hex(hex))?
-    })
+    let found = lines().filter_map(|line| {
+        let (listed, hex) = bsd_line(line).or_else(|| gnu_line(line))?;
+        Some((Checksum::from_hex(hex)?, Some(names.subject(listed)?)))
+    });
+    // The packed file is what was downloaded; its own checksum goes first.
+    let found: Vec<_> = found.collect();
+    let packed = found.iter().find(|(_, s)| *s == Some(Subject::Packed));
+    packed.or(found.first()).cloned()
+}
+
+fn bsd_line(line: &str) -> Option<(&str, &str)> {
+    let (kind, rest) = line.split_once(" (")?;
+    let known = ChecksumKind::ALL
+        .iter()
+        .any(|known| known.word().eq_ignore_ascii_case(kind));
+    known.then(|| rest.rsplit_once(") = ")).flatten()
+}
+
+fn gnu_line(line: &str) -> Option<(&str, &str)> {
+    let (hex, listed) = line.split_once(char::is_whitespace)?;
+    let listed = listed.trim_start();
+    Some((listed.strip_prefix('*').unwrap_or(listed), hex))
 }
 
 #[cfg(test)]
@@ -182,28 +331,44 @@ mod tests {
     const A: &str = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa";
     const B: &str = "bbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbbb";
 
-    #[rstest]
-    #[case::gnu(&format!("{B}  other.img\n{A}  hut.img.xz\n"), true)]
-    #[case::gnu_binary(&format!("{A} *./hut.img.xz\n"), true)]
-    #[case::bsd(&format!("SHA256 (hut.img.xz) = {A}\n"), true)]
-    #[case::bare(&format!("{A}\n"), true)]
-    #[case::other_only(&format!("{A}  other.img\n"), false)]
-    #[case::too_short("abcd  hut.img.xz\n", false)]
-    #[case::two_bare(&format!("{A}\n{B}\n"), false)]
-    fn lists(#[case] text: &str, #[case] found: bool) {
-        let digest = find_in_list(text, "hut.img.xz");
-        assert_eq!(digest, found.then(|| Sha256Digest::from_hex(A).unwrap()));
+    fn names() -> Names {
+        Names {
+            packed: "hut.img.xz".into(),
+            unpacked: vec!["hut.img".into()],
+        }
     }
 
-    #[test]
-    fn the_own_file_goes_before_the_list() {
-        let dir = tempfile::tempdir().unwrap();
-        let image = dir.path().join("hut.img");
-        std::fs::write(dir.path().join("SHA256SUMS"), format!("{B}  hut.img")).unwrap();
-        let found = find_beside(&image).unwrap().unwrap();
-        assert_eq!(found.digest.to_string(), B);
-        std::fs::write(dir.path().join("hut.img.sha256"), A).unwrap();
-        let found = find_beside(&image).unwrap().unwrap();
-        assert_eq!(found.digest.to_string(), A);
+    #[rstest]
+    #[case::gnu(&format!("{B}  other.img\n{A}  hut.img.xz\n"), Some(Subject::Packed))]
+    #[case::gnu_binary(&format!("{A} *./hut.img.xz\n"), Some(Subject::Packed))]
+    #[case::bsd(&format!("SHA256 (hut.img.xz) = {A}\n"), Some(Subject::Packed))]
+    #[case::unpacked(&format!("{A}  out/hut.img\n"), Some(Subject::Unpacked))]
+    #[case::both(&format!("{B}  hut.img\n{A}  hut.img.xz\n"), Some(Subject::Packed))]
+    #[case::bare(&format!("{A}\n"), None)]
+    fn listed(#[case] text: &str, #[case] subject: Option<Subject>) {
+        let (checksum, of) = find_in_list(text, &names()).unwrap();
+        assert_eq!(checksum.to_string(), format!("sha256:{A}"));
+        assert_eq!(of, subject);
+    }
+
+    #[rstest]
+    #[case::other_only(&format!("{A}  other.img\n"))]
+    #[case::too_short("abcd  hut.img.xz\n")]
+    #[case::two_bare(&format!("{A}\n{B}\n"))]
+    #[case::no_hex(&format!("{}  hut.img.xz\n", "z".repeat(64)))]
+    fn not_listed(#[case] text: &str) {
+        assert_eq!(find_in_list(text, &names()), None);
+    }
+
+    #[rstest]
+    #[case("d41d8cd98f00b204e9800998ecf8427e", ChecksumKind::Md5)]
+    #[case("da39a3ee5e6b4b0d3255bfef95601890afd80709", ChecksumKind::Sha1)]
+    #[case(
+        "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855",
+        ChecksumKind::Sha256
+    )]
+    fn the_digests_of_nothing(#[case] hex: &str, #[case] kind: ChecksumKind) {
+        let computed = Checksum::finish(kind, kind.hasher());
+        assert_eq!(Checksum::from_hex(hex), Some(computed));
     }
 }

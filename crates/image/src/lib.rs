@@ -19,7 +19,9 @@ mod zstd_frames;
 
 pub use archive::{Member, NoChoice};
 pub use blocks::{Block, BlockReader};
-pub use checksum::{ChecksumError, ChecksumOrigin, ExpectedChecksum, Sha256Digest, find_beside};
+pub use checksum::{
+    Checksum, ChecksumError, ChecksumKind, ChecksumOrigin, ExpectedChecksum, Subject, find_beside,
+};
 pub use content::NotAnImage;
 pub use error::{OpenError, StreamError, StreamFault};
 pub use peek::PeekDevice;

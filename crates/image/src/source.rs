@@ -6,6 +6,7 @@ use std::io::{self, ErrorKind, Read};
 use std::os::unix::fs::{FileExt, FileTypeExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 
 use crate::archive::{self, ArchiveInput, FileCursor};
 use crate::unwrap::decompress;
@@ -146,15 +147,17 @@ impl ImageSource {
     /// Unwraps packed bytes, from wherever they come, into the image. They are not used where the
     /// source [reads by itself](Self::reads_by_itself).
     ///
+    /// In that case `counter` goes up by the bytes of the file that are read.
+    ///
     /// # Errors
     /// A decoder could not be made.
-    pub fn unwrap(&self, packed: ImageStream) -> io::Result<ImageStream> {
+    pub fn unwrap(&self, packed: ImageStream, counter: &Arc<AtomicU64>) -> io::Result<ImageStream> {
         let mut stream = packed;
         for (index, layer) in self.layers.iter().enumerate() {
             stream = match &layer.member {
                 None => decompress(stream, layer.wrapping)?,
                 Some(member) => {
-                    let input = self.archive_input(index, stream);
+                    let input = self.archive_input(index, stream, counter);
                     archive::open(layer.wrapping, input, member.name.clone())
                 }
             };
@@ -162,15 +165,24 @@ impl ImageSource {
         Ok(stream)
     }
 
-    fn archive_input(&self, index: usize, stream: ImageStream) -> ArchiveInput {
+    fn archive_input(
+        &self,
+        index: usize,
+        stream: ImageStream,
+        counter: &Arc<AtomicU64>,
+    ) -> ArchiveInput {
         match index == 0 && self.reads_by_itself() {
-            true => ArchiveInput::File(self.cursor()),
+            true => ArchiveInput::File(self.cursor(counter)),
             false => ArchiveInput::Stream(stream),
         }
     }
 
-    fn cursor(&self) -> FileCursor {
-        FileCursor::new(Arc::clone(&self.file), self.packed_size)
+    fn cursor(&self, counter: &Arc<AtomicU64>) -> FileCursor {
+        FileCursor::new(
+            Arc::clone(&self.file),
+            self.packed_size,
+            Arc::clone(counter),
+        )
     }
 
     /// The image's bytes from the start.
@@ -178,7 +190,7 @@ impl ImageSource {
     /// # Errors
     /// A decoder could not be made.
     pub fn stream(&self) -> io::Result<ImageStream> {
-        self.unwrap(Box::new(self.packed_reader()))
+        self.unwrap(Box::new(self.packed_reader()), &Arc::default())
     }
 
     /// Finds the layers one by one; returns the first bytes of the image.
@@ -214,7 +226,7 @@ impl ImageSource {
     /// The member of the archive that comes next.
     fn find_member(&self, kind: Wrapping, wanted: Option<&str>) -> Result<Member, OpenError> {
         let input = match self.layers.is_empty() {
-            true => ArchiveInput::File(self.cursor()),
+            true => ArchiveInput::File(self.cursor(&Arc::default())),
             false => ArchiveInput::Stream(self.stream().map_err(|e| self.stream_failed(e))?),
         };
         let members =

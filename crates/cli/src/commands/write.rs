@@ -84,8 +84,8 @@ fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
     let source = ImageSource::open_member(&args.image, args.member.as_deref())
         .map_err(|e| explain::open_error(&e))?;
     let checksum = match &args.checksum {
-        Some(text) => ExpectedChecksum::from_argument(text, &args.image).map(Some),
-        None => find_beside(&args.image),
+        Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
+        None => find_beside(&source),
     };
     let checksum = checksum.map_err(|e| explain::checksum_error(&e))?;
     let settings = args.settings.as_ref();
@@ -193,7 +193,7 @@ fn plan_text(plan: &Plan) -> String {
         );
     }
     match &plan.checksum {
-        Some(sum) => facts.add("checksum", format!("sha256, {}", origin(sum))),
+        Some(sum) => facts.add("checksum", checksum_text(sum)),
         None => facts.add("checksum", "none given, none found beside the image"),
     }
     if let Some(settings) = &plan.settings {
@@ -221,6 +221,15 @@ fn medium_text(target: &Target) -> String {
         },
     };
     format!("{}  {kind}, {}", target.name(), units::size(target.size()))
+}
+
+fn checksum_text(expected: &ExpectedChecksum) -> String {
+    let kind = expected.checksum.kind;
+    let doubt = match kind.is_weak() {
+        true => "; this kind guards against accidents only",
+        false => "",
+    };
+    format!("{}, {}{doubt}", kind.word(), origin(expected))
 }
 
 fn origin(checksum: &ExpectedChecksum) -> String {
@@ -325,8 +334,12 @@ fn done_text(
         ),
         false => facts.add("read back", "not done (--no-verify)"),
     }
-    if let Some(checksum) = checksum {
-        facts.add("checksum", format!("sha256 matches, {}", origin(checksum)));
+    if let (Some(expected), Some(found)) = (checksum, &report.checksum) {
+        let (kind, origin) = (expected.checksum.kind.word(), origin(expected));
+        facts.add(
+            "checksum",
+            format!("{kind} of the {} matches, {origin}", found.of),
+        );
     }
     if let Some(report) = &report.configured {
         facts.add("settings", configure::files(report));

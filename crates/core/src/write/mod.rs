@@ -9,11 +9,11 @@ use std::time::{Duration, Instant};
 use pinewrit_disk::{
     AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, CommitError, DiskError, OVERLAY_BLOCK, Overlay,
 };
-use pinewrit_image::{ExpectedChecksum, ImageSource, Sha256Digest, StreamError};
+use pinewrit_image::{Checksum, ExpectedChecksum, ImageSource, StreamError, Subject};
 use serde::Serialize;
 
 use crate::configure::{self, ConfigureError, ConfigureReport};
-use crate::pipeline::{Chunk, Interrupted, PackedChecksum, SourcePosition, stream_chunks};
+use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, stream_chunks};
 use crate::settings::CheckedSettings;
 use crate::{Cancel, Observer, Progress, Stage};
 
@@ -26,7 +26,7 @@ const TAIL: u64 = 1 << 20;
 pub struct WriteOptions<'a> {
     /// Read everything back and compare. On by default.
     pub verify: bool,
-    /// SHA-256 that the packed source must have.
+    /// Checksum that the packed source or the image must have.
     pub checksum: Option<&'a ExpectedChecksum>,
     /// First-boot settings to put on the medium before it is finished.
     pub settings: Option<&'a CheckedSettings>,
@@ -49,14 +49,23 @@ pub struct WriteReport {
     pub image_bytes: u64,
     /// Whether everything was read back and found equal.
     pub verified: bool,
-    /// SHA-256 of the packed source, where one was checked.
-    pub checksum: Option<String>,
+    /// The checksum that was found right.
+    pub checksum: Option<ChecksumReport>,
     /// Time until everything was flushed, in seconds.
     pub write_seconds: f64,
     /// Time for reading back, in seconds.
     pub verify_seconds: f64,
     /// What the settings changed.
     pub configured: Option<ConfigureReport>,
+}
+
+/// A checksum that matched.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ChecksumReport {
+    /// Kind and digest: `sha256:…`.
+    pub digest: String,
+    /// What it is of: `packed file` or `unpacked image`.
+    pub of: &'static str,
 }
 
 /// Why a medium was not written. Unless it says otherwise, the medium has no partition table.
@@ -80,13 +89,15 @@ pub enum WriteError {
     /// The source is bad.
     #[error("the source is bad")]
     Source(#[source] StreamError),
-    /// The packed source has another checksum than it should.
-    #[error("the SHA-256 of the source is {found}, expected {expected}")]
+    /// Neither the packed source nor the image has the checksum that it should.
+    #[error("the checksum is not {expected}")]
     Checksum {
         /// As published.
-        expected: Sha256Digest,
-        /// As computed.
-        found: Sha256Digest,
+        expected: Checksum,
+        /// Of the packed source, if computed.
+        packed: Option<Checksum>,
+        /// Of the image, if computed.
+        image: Option<Checksum>,
     },
     /// The medium failed.
     #[error("the medium failed")]
@@ -161,7 +172,7 @@ pub fn write(
     Ok(WriteReport {
         image_bytes: written.image_bytes,
         verified: options.verify,
-        checksum: options.checksum.map(|sum| sum.digest.to_string()),
+        checksum: written.checksum,
         write_seconds: write_seconds.as_secs_f64(),
         verify_seconds: verify_seconds.as_secs_f64(),
         configured,
@@ -190,6 +201,7 @@ struct Written {
     first: Vec<u8>,
     digests: Vec<blake3::Hash>,
     image_bytes: u64,
+    checksum: Option<ChecksumReport>,
 }
 
 fn write_chunks(
@@ -204,10 +216,7 @@ fn write_chunks(
     let position = SourcePosition::default();
     let mut first = Vec::new();
     let mut digests = Vec::new();
-    let checksum = match options.checksum {
-        Some(_) => PackedChecksum::Wanted,
-        None => PackedChecksum::NotWanted,
-    };
+    let sums = wanted_sums(source, options.checksum);
     let take = |chunk: &Chunk| {
         if chunk.index == 0 {
             first = chunk.bytes().to_vec();
@@ -223,12 +232,15 @@ fn write_chunks(
         });
         Ok(())
     };
-    let end = stream_chunks(source, checksum, &position, cancel, take).map_err(|e| match e {
+    let end = stream_chunks(source, sums, &position, cancel, take).map_err(|e| match e {
         Interrupted::Source(error) => WriteError::Source(error),
         Interrupted::Taker(error) => error,
         Interrupted::Cancelled => WriteError::Cancelled,
     })?;
-    check_sum(options.checksum, end.checksum)?;
+    let checksum = match options.checksum {
+        Some(expected) => Some(check_sum(expected, end.packed_sum, end.image_sum)?),
+        None => None,
+    };
     if end.unpacked > medium.size() {
         return Err(past_end(medium));
     }
@@ -236,6 +248,7 @@ fn write_chunks(
         first,
         digests,
         image_bytes: end.unpacked,
+        checksum,
     })
 }
 
@@ -253,16 +266,38 @@ fn past_end(medium: &dyn BlockDevice) -> WriteError {
     }
 }
 
+/// What has to be summed up: what the checksum is said to be of, or both. Without a wrapping they
+/// are the same.
+fn wanted_sums(source: &ImageSource, expected: Option<&ExpectedChecksum>) -> WantedSums {
+    let Some(expected) = expected else {
+        return WantedSums::default();
+    };
+    let kind = Some(expected.checksum.kind);
+    let is_packed = !source.layers().is_empty();
+    WantedSums {
+        packed: kind.filter(|_| expected.subject != Some(Subject::Unpacked)),
+        image: kind.filter(|_| is_packed && expected.subject != Some(Subject::Packed)),
+    }
+}
+
 fn check_sum(
-    expected: Option<&ExpectedChecksum>,
-    found: Option<Sha256Digest>,
-) -> Result<(), WriteError> {
-    match (expected, found) {
-        (Some(expected), Some(found)) if expected.digest != found => Err(WriteError::Checksum {
-            expected: expected.digest,
-            found,
+    expected: &ExpectedChecksum,
+    packed: Option<Checksum>,
+    image: Option<Checksum>,
+) -> Result<ChecksumReport, WriteError> {
+    let checksum = &expected.checksum;
+    let found = [(Subject::Packed, &packed), (Subject::Unpacked, &image)];
+    let matching = found.iter().find(|(_, sum)| sum.as_ref() == Some(checksum));
+    match matching {
+        Some((subject, _)) => Ok(ChecksumReport {
+            digest: checksum.to_string(),
+            of: subject.word(),
         }),
-        _ => Ok(()),
+        None => Err(WriteError::Checksum {
+            expected: checksum.clone(),
+            packed,
+            image,
+        }),
     }
 }
 

@@ -12,6 +12,7 @@ use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::os::unix::fs::FileExt;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread;
 
 use crossbeam_channel::{Sender, bounded};
@@ -193,14 +194,17 @@ pub(crate) struct FileCursor {
     file: Arc<File>,
     size: u64,
     position: u64,
+    counter: Arc<AtomicU64>,
 }
 
 impl FileCursor {
-    pub(crate) fn new(file: Arc<File>, size: u64) -> Self {
+    /// A cursor at the start; `counter` goes up by the bytes that are read.
+    pub(crate) fn new(file: Arc<File>, size: u64, counter: Arc<AtomicU64>) -> Self {
         Self {
             file,
             size,
             position: 0,
+            counter,
         }
     }
 }
@@ -209,6 +213,7 @@ impl Read for FileCursor {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let len = self.file.read_at(buffer, self.position)?;
         self.position += len as u64;
+        self.counter.fetch_add(len as u64, Ordering::Relaxed);
         Ok(len)
     }
 }

@@ -93,6 +93,8 @@ fn explain(error: ZipError) -> io::Error {
             fault(StreamFault::Encrypted)
         }
         ZipError::UnsupportedArchive(what) => fault(StreamFault::Unsupported { what: what.into() }),
+        // The directory and its mark are at the end.
+        ZipError::InvalidArchive(what) if what.contains("EOCD") => fault(StreamFault::Truncated),
         error => damaged(error),
     }
 }
