@@ -15,6 +15,7 @@ mod source;
 mod unwrap;
 mod wrapping;
 mod xz_index;
+mod xz_streams;
 mod zstd_frames;
 
 pub use archive::{Member, NoChoice};

@@ -4,8 +4,9 @@ use std::io::{self, BufRead, BufReader, Read};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use liblzma::stream::{CONCATENATED, Stream};
+use liblzma::stream::Stream;
 
+use crate::xz_streams::XzStreams;
 use crate::{StreamError, StreamFault, Wrapping};
 
 /// Memory that one decoder may take, in bytes. Enough for xz at its highest preset (65 MiB).
@@ -26,10 +27,7 @@ pub(crate) fn decompress(packed: ImageStream, wrapping: Wrapping) -> io::Result<
     };
     let decoder: ImageStream = match wrapping {
         Wrapping::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(input)),
-        Wrapping::Xz => {
-            let stream = Stream::new_stream_decoder(DECODER_MEMORY, CONCATENATED)?;
-            Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream))
-        }
+        Wrapping::Xz => Box::new(XzStreams::new(input, DECODER_MEMORY)?),
         Wrapping::Zstd => {
             let mut decoder = zstd::stream::read::Decoder::with_buffer(input)?;
             decoder.window_log_max(ZSTD_WINDOW_LOG)?;

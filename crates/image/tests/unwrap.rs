@@ -149,6 +149,40 @@ fn several_streams_in_a_row(
 }
 
 #[test]
+fn xz_of_many_blocks_comes_out_in_order() {
+    let folder = Folder::new();
+    let data = image(9_000_000);
+    let stream = liblzma::stream::MtStreamBuilder::new()
+        .threads(2)
+        .block_size(300_000)
+        .preset(1)
+        .check(liblzma::stream::Check::Crc64)
+        .encoder()
+        .unwrap();
+    let mut out = liblzma::write::XzEncoder::new_stream(Vec::new(), stream);
+    out.write_all(&data).unwrap();
+    let packed = out.finish().unwrap();
+    let source = ImageSource::open(&folder.file(&packed)).unwrap();
+    assert_eq!(source.unpacked_size(), UnpackedSize::Exact(9_000_000));
+    assert!(unwrap(&source).unwrap() == data);
+    for percent in [30, 70, 95] {
+        let cut = folder.file(&packed[..packed.len() * percent / 100]);
+        assert!(matches!(failure(&cut).fault, StreamFault::Truncated));
+    }
+}
+
+#[test]
+fn xz_padding_of_an_odd_length_is_damage() {
+    let folder = Folder::new();
+    let packed = [wrap(Wrapping::Xz, &image(50_000)), vec![0; 3]].concat();
+    let error = failure(&folder.file(&packed));
+    assert!(
+        matches!(error.fault, StreamFault::Damaged { .. }),
+        "{error}"
+    );
+}
+
+#[test]
 fn layers_are_listed_outermost_first() {
     let folder = Folder::new();
     let data = image(100_000);
