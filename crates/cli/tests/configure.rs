@@ -27,7 +27,8 @@ fn mtype(bench: &Bench, name: &str) -> Option<String> {
 #[test]
 fn the_seed_is_what_the_judges_expect() {
     let bench = bench();
-    bench.run(&CONFIGURE).expect(0);
+    let run = bench.run(&CONFIGURE).expect(0);
+    assert!(run.stdout.contains("label CIDATA"), "{}", run.stdout);
     let Some(user_data) = mtype(&bench, "user-data") else {
         return;
     };

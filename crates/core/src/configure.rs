@@ -5,7 +5,7 @@ use pinewrit_table::PartitionTable;
 use serde::Serialize;
 use similar::TextDiff;
 
-use crate::filesystem::{FatGeometry, FatVolume, VolumeError};
+use crate::filesystem::{self, FatGeometry, FatVolume, VolumeError};
 use crate::intake::cloud_init::{self, MAX_FILE, SeedError};
 use crate::settings::CheckedSettings;
 
@@ -16,6 +16,9 @@ pub struct ConfigureReport {
     pub intake: &'static str,
     /// Number of the partition that holds them; `None` where the medium has no table.
     pub partition: Option<u32>,
+    /// Whether the partition's label makes cloud-init look there by itself. If not, the image
+    /// must be set up to look there.
+    pub found_by_label: bool,
     /// The files, changed or not.
     pub files: Vec<FileChange>,
 }
@@ -79,6 +82,7 @@ struct Place {
     partition: Option<u32>,
     range: ByteRange,
     geometry: FatGeometry,
+    has_seed_label: bool,
 }
 
 /// Changes that are in an overlay, not yet on the medium.
@@ -149,6 +153,7 @@ pub(crate) fn apply(
         report: ConfigureReport {
             intake: "cloud-init",
             partition: place.partition,
+            found_by_label: place.has_seed_label,
             files,
         },
         metadata: ByteRange {
@@ -182,34 +187,48 @@ fn printable_line(c: char) -> char {
     }
 }
 
-/// The first FAT partition, which is where boot files are; or the medium itself, where it has no
-/// table.
+/// The FAT partition that cloud-init finds by its label; else the first one, where boot files are;
+/// or the medium itself, where it has no table.
 fn find_place(device: &dyn BlockDevice) -> Result<Place, ConfigureError> {
-    let Some(table) = PartitionTable::read(device)? else {
-        let range = ByteRange {
-            start: 0,
-            end: device.size(),
-        };
-        return match FatGeometry::read(device)? {
-            Some(geometry) => Ok(Place {
-                partition: None,
-                range,
-                geometry,
-            }),
-            None => Err(ConfigureError::NoPlace { found: Vec::new() }),
-        };
+    let whole = ByteRange {
+        start: 0,
+        end: device.size(),
     };
-    let mut found = Vec::new();
+    let Some(table) = PartitionTable::read(device)? else {
+        let place = place_in(device, None, whole)?;
+        return place.ok_or(ConfigureError::NoPlace { found: Vec::new() });
+    };
+    let mut places = Vec::new();
     for partition in &table.partitions {
-        let window = Window::new(device, partition.range);
-        if let Some(geometry) = FatGeometry::read(&window)? {
-            return Ok(Place {
-                partition: Some(partition.number),
-                range: partition.range,
-                geometry,
-            });
-        }
-        found.push(format!("{} {}", partition.number, partition.kind));
+        places.extend(place_in(device, Some(partition.number), partition.range)?);
     }
-    Err(ConfigureError::NoPlace { found })
+    let labelled = places.iter().position(|place| place.has_seed_label);
+    if places.is_empty() {
+        let partitions = table.partitions.iter();
+        return Err(ConfigureError::NoPlace {
+            found: partitions
+                .map(|partition| format!("{} {}", partition.number, partition.kind))
+                .collect(),
+        });
+    }
+    Ok(places.swap_remove(labelled.unwrap_or(0)))
+}
+
+/// A FAT file system in this range, if there is one.
+fn place_in(
+    device: &dyn BlockDevice,
+    partition: Option<u32>,
+    range: ByteRange,
+) -> Result<Option<Place>, DiskError> {
+    let window = Window::new(device, range);
+    let Some(geometry) = FatGeometry::read(&window)? else {
+        return Ok(None);
+    };
+    let label = filesystem::probe(&window)?.and_then(|facts| facts.label);
+    Ok(Some(Place {
+        partition,
+        range,
+        geometry,
+        has_seed_label: label.is_some_and(|l| l.eq_ignore_ascii_case(cloud_init::LABEL)),
+    }))
 }

@@ -88,6 +88,28 @@ fn other_settings_get_another_instance() {
 }
 
 #[test]
+fn the_partition_that_cloud_init_finds_goes_before_the_first() {
+    let medium = MemoryDevice::from_bytes(image());
+    assert!(
+        !prepare(&medium, &hut_without_password())
+            .unwrap()
+            .report()
+            .found_by_label
+    );
+    // The Linux partition becomes a second FAT file system, with the label.
+    let second = pinewrit_disk::ByteRange {
+        start: 9 * MIB,
+        end: 14 * MIB,
+    };
+    let window = Window::new(&medium, second);
+    let options = fatfs::FormatVolumeOptions::new().volume_label(*b"cidata     ");
+    fatfs::format_volume(pinewrit_disk::DeviceCursor::new(&window), options).unwrap();
+    let prepared = prepare(&medium, &hut_without_password()).unwrap();
+    assert_eq!(prepared.report().partition, Some(2));
+    assert!(prepared.report().found_by_label);
+}
+
+#[test]
 fn a_medium_without_fat_takes_no_settings() {
     let mut bytes = image();
     bytes[MIB as usize..MIB as usize + 512].fill(0);

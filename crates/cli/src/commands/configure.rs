@@ -159,14 +159,27 @@ pub(super) fn files(report: &ConfigureReport) -> String {
     format!("{}: {}", place(report), parts.join("; "))
 }
 
+/// What must be known where cloud-init does not look by itself.
+pub(super) fn label_note(report: &ConfigureReport) -> Option<String> {
+    (!report.found_by_label).then(|| {
+        "cloud-init looks on file systems with the label CIDATA; this one has another, so the \
+         image must be set up to look there"
+            .to_owned()
+    })
+}
+
 fn done_text(name: &str, brief: &str, report: &ConfigureReport) -> String {
     let (good, dim) = (style::GOOD, style::DIM);
     match report.is_unchanged() {
         true => format!("{good}unchanged:{good:#} {name} has these settings already: {brief}\n"),
-        false => format!(
-            "{good}done:{good:#} {name} is configured: {brief}\n  {dim}files    {dim:#} {}\n",
-            files(report)
-        ),
+        false => {
+            let note = label_note(report).map(|note| format!("  {dim}note     {dim:#} {note}\n"));
+            format!(
+                "{good}done:{good:#} {name} is configured: {brief}\n  {dim}files    {dim:#} {}\n{}",
+                files(report),
+                note.unwrap_or_default()
+            )
+        }
     }
 }
 
@@ -179,6 +192,9 @@ fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
         ),
     };
     text += &format!("  {}\n", files(report));
+    if let Some(note) = label_note(report) {
+        text += &format!("  note: {note}\n");
+    }
     for file in &report.files {
         if file.kind == ChangeKind::Same {
             continue;

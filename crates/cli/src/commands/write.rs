@@ -343,6 +343,9 @@ fn done_text(
     }
     if let Some(report) = &report.configured {
         facts.add("settings", configure::files(report));
+        if let Some(note) = configure::label_note(report) {
+            facts.add("note", note);
+        }
     }
     if ui.verbose {
         let way = match medium.device.is_direct() {

@@ -28,7 +28,7 @@ const COMMAND_LINE: &str = "console=ttyS0,115200 root=LABEL=larkfell-root rootwa
 const OS_RELEASE: &str = "NAME=\"Larkfell OS\"\nID=larkfell\nVERSION_ID=\"4.2\"\n\
 PRETTY_NAME=\"Larkfell OS 4.2 (Scree)\"\n";
 const FSTAB: &str = "LABEL=larkfell-root  /      ext2  noatime  0 1\n\
-LABEL=LARKFELL       /boot  vfat  noatime  0 2\n";
+LABEL=CIDATA         /boot  vfat  noatime  0 2\n";
 
 /// Why the demo image could not be made.
 #[derive(Debug, thiserror::Error)]
@@ -81,7 +81,7 @@ fn table() -> [u8; 512] {
 
 fn fill_boot(partition: &Window<'_>) -> Result<(), DemoError> {
     let options = FormatVolumeOptions::new()
-        .volume_label(*b"LARKFELL   ")
+        .volume_label(*b"CIDATA     ")
         .volume_id(0x1a4b_0001);
     format_volume(DeviceCursor::new(partition), options).map_err(DemoError::Format)?;
     let damaged = VolumeError::Damaged {

@@ -18,6 +18,9 @@ pub(crate) const USER_DATA: &str = "user-data";
 const META_DATA: &str = "meta-data";
 const NETWORK_CONFIG: &str = "network-config";
 
+/// The label of file systems on which cloud-init looks for a seed by itself, in either case.
+pub(crate) const LABEL: &str = "CIDATA";
+
 /// A seed file larger than this was not made by anybody.
 pub(crate) const MAX_FILE: u64 = 1 << 20;
 
