@@ -61,6 +61,38 @@ fn the_seed_is_what_the_judges_expect() {
     }
 }
 
+/// cloud-init's own reader of network settings, which turns them into what systems use.
+#[test]
+fn the_network_is_what_cloud_init_makes_of_it() {
+    let bench = bench();
+    bench.run(&CONFIGURE).expect(0);
+    let (Some(network), true) = (mtype(&bench, "network-config"), common::has("cloud-init")) else {
+        return;
+    };
+    bench.write("network", network);
+    let made = |kind: &str, file: &str| {
+        let convert = format!(
+            "cloud-init devel net-convert -p network -k yaml -O {kind} -D debian -d {kind}"
+        );
+        bench.judge("sh", &["-c", &convert]).unwrap().expect(0);
+        String::from_utf8(bench.read(&format!("{kind}/{file}"))).unwrap()
+    };
+    let networkd = made("networkd", "etc/systemd/network/10-cloud-init-eth0.network");
+    for line in [
+        "Name=eth0",
+        "Address=10.77.3.10/24",
+        "Gateway=10.77.3.1",
+        "DNS=10.77.0.53",
+    ] {
+        assert!(
+            networkd.lines().any(|l| l == line),
+            "no {line} in:\n{networkd}"
+        );
+    }
+    let netplan = made("netplan", "etc/netplan/50-cloud-init.yaml");
+    assert!(netplan.contains("regulatory-domain: AT") && netplan.contains("larkfell-valley"));
+}
+
 #[test]
 fn awkward_names_stay_strings() {
     let names = [
