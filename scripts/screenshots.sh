@@ -49,7 +49,7 @@ SH
     -xrm 'xterm*color8: #4a5560' -xrm 'xterm*faintIsRelative: true' -e bash "$work/typed" &
   local window=$!
   sleep "$seconds"
-  import -window root -colors 32 -depth 8 "$shots/$name.png"
+  import -window root -colors 96 -depth 8 "$shots/$name.png"
   kill "$window" 2> /dev/null || true
   wait "$window" 2> /dev/null || true
   echo "$name"

@@ -47,7 +47,6 @@ pub(crate) fn open_error(error: &OpenError) -> Message {
         ))
         .remedy("unpack it once by hand and look at what comes out"),
         OpenError::Stream { path, source } => stream_error(&path.display().to_string(), source),
-        OpenError::Checksum(error) => checksum_error(error),
         other => source(other.to_string()),
     }
 }

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 
-use crate::{ChecksumError, NoChoice, NotAnImage, Wrapping};
+use crate::{NoChoice, NotAnImage, Wrapping};
 
 /// Why a source could not be opened as an image.
 #[derive(Debug, thiserror::Error)]
@@ -65,9 +65,6 @@ pub enum OpenError {
         /// Where and how.
         source: StreamError,
     },
-    /// The checksum to check against cannot be used.
-    #[error(transparent)]
-    Checksum(#[from] ChecksumError),
 }
 
 /// A stream that cannot be read or unpacked to its end.

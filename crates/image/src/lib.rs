@@ -10,6 +10,7 @@ mod checksum;
 mod content;
 mod error;
 mod lz4_frames;
+mod offsets;
 mod peek;
 mod source;
 mod unwrap;

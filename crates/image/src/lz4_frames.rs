@@ -5,7 +5,7 @@
 
 use std::fs::File;
 
-use crate::source::read_at as read;
+use crate::offsets::read;
 
 const MAGIC: u32 = 0x184d_2204;
 const UNCOMPRESSED: u32 = 1 << 31;

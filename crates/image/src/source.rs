@@ -12,7 +12,7 @@ use crate::archive::{self, ArchiveInput, FileCursor};
 use crate::unwrap::decompress;
 use crate::{
     ImageStream, MAX_LAYERS, Member, NoChoice, OpenError, StreamError, StreamFault, Wrapping,
-    content, lz4_frames, xz_index, zstd_frames,
+    content, lz4_frames, offsets, xz_index, zstd_frames,
 };
 
 /// How many bytes are looked at to tell what something is.
@@ -273,7 +273,7 @@ impl ImageSource {
 
 /// The size in the header of an lzma file: bytes 5 to 12, all ones where it is not known.
 fn lzma_size(file: &File) -> Option<u64> {
-    let size = u64::from_le_bytes(read_at(file, 5)?);
+    let size = u64::from_le_bytes(offsets::read(file, 5)?);
     (size != u64::MAX).then_some(size)
 }
 
@@ -303,13 +303,6 @@ fn open_file(path: &Path) -> Result<(File, u64), OpenError> {
     // The end's position is the size of block devices too.
     let size = io::Seek::seek(&mut file, io::SeekFrom::End(0)).map_err(failed)?;
     Ok((file, size))
-}
-
-/// `N` bytes of a file at `at`; `None` where it ends before, or cannot be read.
-pub(crate) fn read_at<const N: usize>(file: &File, at: u64) -> Option<[u8; N]> {
-    let mut bytes = [0; N];
-    file.read_exact_at(&mut bytes, at).ok()?;
-    Some(bytes)
 }
 
 /// Reads a source's packed bytes in order. Several readers of one source do not disturb each
