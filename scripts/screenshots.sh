@@ -34,10 +34,11 @@ sed -e 's/larkfell-03/larkfell_03/' -e 's|Europe/Vienna|Europe/Wien|' -e 's|10.7
 sed -e 's/larkfell-03/larkfell-05/' -e 's/10.77.3.10/10.77.5.10/' -e 's/10.77.3.1"/10.77.5.1"/' \
   hut-03.toml > hut-05.toml
 
-# shot NAME SECONDS COMMAND [BEFORE] [POINTS]: what the terminal shows SECONDS after COMMAND was
-# typed. BEFORE is done first and not shown; POINTS is the size of the letters.
+# shot NAME SECONDS COMMAND [BEFORE] [POINTS] [GEOMETRY]: what the terminal shows SECONDS after COMMAND was
+# typed. BEFORE is done first and not shown; POINTS is the size of the letters,
+# GEOMETRY that of the window in letters: it must fit the screen.
 shot() {
-  local name=$1 seconds=$2 command=$3 before=${4:-:} points=${5:-12}
+  local name=$1 seconds=$2 command=$3 before=${4:-:} points=${5:-12} geometry=${6:-125x38}
   cat > "$work/typed" <<SH
 $before
 printf '\033[1;32m~/huts\033[0m \$ %s\n' '$command'
@@ -45,7 +46,7 @@ $command
 printf '\n\033[1;32m~/huts\033[0m \$ '
 sleep 60
 SH
-  xterm -geometry 200x100+0+0 -fa 'DejaVu Sans Mono' -fs "$points" -bg '#10151a' -fg '#d5dbe1' -b 12 \
+  xterm -geometry "$geometry+0+0" -fa 'DejaVu Sans Mono' -fs "$points" -bg '#10151a' -fg '#d5dbe1' -b 12 \
     -xrm 'xterm*color8: #4a5560' -xrm 'xterm*faintIsRelative: true' -e bash "$work/typed" &
   local window=$!
   sleep "$seconds"
@@ -59,7 +60,7 @@ wanted() { [ "${#names[@]}" -eq 0 ] || [[ " ${names[*]} " == *" $1 "* ]]; }
 names=("$@")
 
 if wanted inspect; then shot inspect 2 'pinewrit inspect larkfell-os.img.zst'; fi
-if wanted demo; then shot demo 6 'pinewrit demo' : 7.5; fi
+if wanted demo; then shot demo 6 'pinewrit demo' : 7.5 200x59; fi
 if wanted configure-dry-run; then
   shot configure-dry-run 2 'pinewrit configure card.img --settings hut-05.toml --dry-run'
 fi
