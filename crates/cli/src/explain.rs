@@ -318,6 +318,10 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
             ),
         )
         .remedy("a larger medium"),
+        WriteError::Clear(error) => disk_error(medium, error).fact(
+            medium,
+            "could not be cleared: whatever is on it must not be used",
+        ),
         WriteError::Source(error) => left(stream_error(image, error)),
         WriteError::Checksum {
             expected,
@@ -544,6 +548,18 @@ mod tests {
              medium      7.82 GB  (7 818 182 656 bytes), 8.11 GB short\n  \
              try       a larger medium; `pinewrit inspect` shows what fills the image\n"
         );
+    }
+
+    #[test]
+    fn a_medium_that_was_not_cleared_is_not_called_cleared() {
+        let error = DiskError::Io {
+            operation: Operation::Write,
+            offset: 0,
+            source: io::Error::from_raw_os_error(5),
+        };
+        let text = write_error("hut.img", "card.img", &WriteError::Clear(error)).to_text();
+        assert!(text.contains("could not be cleared"), "{text}");
+        assert!(!text.contains(NO_TABLE), "{text}");
     }
 
     #[test]

@@ -86,6 +86,9 @@ pub enum WriteError {
         /// Size of the medium in bytes.
         medium: u64,
     },
+    /// The medium failed while its table was taken off: it may hold what it held before.
+    #[error("the medium failed before it was cleared")]
+    Clear(#[source] DiskError),
     /// The source is bad.
     #[error("the source is bad")]
     Source(#[source] StreamError),
@@ -131,7 +134,8 @@ impl From<CommitError> for WriteError {
 /// Writes `source` to `medium`.
 ///
 /// # Errors
-/// [`WriteError`]. After anything but [`WriteError::TooLarge`] the medium has no partition table.
+/// [`WriteError`]. After anything but [`WriteError::TooLarge`] and [`WriteError::Clear`] the medium
+/// has no partition table.
 pub fn write(
     source: &ImageSource,
     medium: &dyn BlockDevice,
@@ -148,7 +152,7 @@ pub fn write(
     }
     let started = Instant::now();
     observer.stage(Stage::Clear, None);
-    clear_tables(medium)?;
+    clear_tables(medium).map_err(WriteError::Clear)?;
 
     let written = write_chunks(source, medium, options, observer, cancel)?;
     observer.stage(Stage::Flush, None);
@@ -181,7 +185,7 @@ pub fn write(
 
 /// Takes every trace of a partition table off the medium: the first chunk, and the end, where
 /// the backup of a GPT would bring the old table back.
-fn clear_tables(medium: &dyn BlockDevice) -> Result<(), WriteError> {
+fn clear_tables(medium: &dyn BlockDevice) -> Result<(), DiskError> {
     let size = medium.size();
     let head = ByteRange {
         start: 0,
@@ -193,7 +197,7 @@ fn clear_tables(medium: &dyn BlockDevice) -> Result<(), WriteError> {
     };
     medium.zero(head)?;
     medium.zero(tail)?;
-    Ok(medium.flush()?)
+    medium.flush()
 }
 
 /// The image as written, except for the first chunk, which is kept here.
@@ -344,9 +348,8 @@ fn finish(
         false => Ok(()),
     });
     if let Err(error) = checked {
-        // Half a first chunk must not pass for a whole one. Nothing more can be done if this
-        // fails too.
-        let _ = clear_tables(medium);
+        // Half a first chunk must not pass for a whole one.
+        clear_tables(medium).map_err(WriteError::Clear)?;
         return Err(error);
     }
     Ok((configured, started.elapsed()))

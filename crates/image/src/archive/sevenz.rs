@@ -4,7 +4,7 @@ use std::io;
 
 use sevenz_rust2::{ArchiveReader, EntryDecision, Error, Password};
 
-use super::{FileCursor, Member, Sink, damaged, fault};
+use super::{FileCursor, Member, Sink, Wanted, damaged, fault};
 use crate::StreamFault;
 
 /// Memory for headers and each decoder, in KiB.
@@ -33,7 +33,9 @@ pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result
         }
         if entry.name == name {
             found = true;
-            out.copy(content)?;
+            if out.copy(content)? == Wanted::No {
+                return Ok(EntryDecision::Stop);
+            }
         }
         // Going on lets the reader check the member's checksum.
         Ok(EntryDecision::Continue)

@@ -77,7 +77,11 @@ pub(super) fn unpack_passing(
         let entry = read_zipfile_from_stream(&mut stream).map_err(explain)?;
         let mut entry = entry.ok_or_else(|| damaged("the member is not there any more"))?;
         if entry.name().map_err(explain)? == name {
-            out.copy(&mut entry)?;
+            if out.copy(&mut entry)? == Wanted::No {
+                // Dropping the entry would unpack the rest for nobody.
+                std::mem::forget(entry);
+                return Ok(());
+            }
             break;
         }
         io::copy(&mut entry, &mut io::sink())?;
