@@ -2,7 +2,9 @@
 
 use std::path::PathBuf;
 
+use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum, ValueHint};
+use pinewrit_image::Location;
 
 use crate::ui::units;
 
@@ -68,12 +70,40 @@ pub(crate) enum Command {
     pinewrit inspect larkfell-os.img.xz\n  \
     pinewrit inspect /dev/sdx")]
 pub(crate) struct InspectArgs {
-    /// Image in any wrapping, card file or block device
-    #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath)]
-    pub(crate) source: PathBuf,
+    /// Image in any wrapping, card file, block device, or http(s) address
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath, value_parser = location())]
+    pub(crate) source: Location,
+    #[command(flatten)]
+    pub(crate) options: SourceArgs,
+}
+
+/// How an image is opened.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct SourceArgs {
     /// Take this member of an archive, where several may be the image
     #[arg(long, value_name = "NAME")]
     pub(crate) member: Option<String>,
+    /// Give a server up when nothing has arrived for so long
+    #[arg(long, value_name = "SECONDS", default_value_t = PATIENCE,
+        value_parser = clap::value_parser!(u64).range(1..=86_400))]
+    pub(crate) patience: u64,
+}
+
+impl SourceArgs {
+    /// As if no option was given.
+    pub(crate) fn plain() -> Self {
+        Self {
+            member: None,
+            patience: PATIENCE,
+        }
+    }
+}
+
+/// Seconds without a byte from a server after which it is given up.
+const PATIENCE: u64 = 60;
+
+fn location() -> impl TypedValueParser<Value = Location> {
+    OsStringValueParser::new().map(|text| Location::parse(&text))
 }
 
 /// Write an image to a medium and verify it
@@ -84,20 +114,23 @@ pub(crate) struct InspectArgs {
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit write larkfell-os.img.xz --to /dev/sdx\n  \
-    pinewrit write larkfell-os.img.xz --to card.img --size 8GB --settings hut-03.toml")]
+    pinewrit write larkfell-os.img.xz --to card.img --size 8GB --settings hut-03.toml\n  \
+    pinewrit write https://larkfell.example/larkfell-os.img.xz --to /dev/sdx --keep-download")]
 pub(crate) struct WriteArgs {
-    /// Image in any wrapping
-    #[arg(value_name = "IMAGE", value_hint = ValueHint::FilePath)]
-    pub(crate) image: PathBuf,
+    /// Image in any wrapping: a file, its pieces, a block device, or an http(s) address
+    #[arg(value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
+    pub(crate) image: Location,
     /// Block device or card file to write
     #[arg(long, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub(crate) to: PathBuf,
     /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
     #[arg(long, value_parser = units::parse_size)]
     pub(crate) size: Option<u64>,
-    /// Take this member of an archive, where several may be the image
-    #[arg(long, value_name = "NAME")]
-    pub(crate) member: Option<String>,
+    #[command(flatten)]
+    pub(crate) options: SourceArgs,
+    /// Keep the download, so that the next write of this address need not fetch it again
+    #[arg(long)]
+    pub(crate) keep_download: bool,
     /// sha256:HEX (or sha512, sha1, md5), or a checksum file; else one beside the image is used
     #[arg(long, value_name = "CHECKSUM")]
     pub(crate) checksum: Option<String>,
@@ -124,11 +157,10 @@ pub(crate) struct VerifyArgs {
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub(crate) medium: PathBuf,
     /// Image that should be on it, in any wrapping
-    #[arg(long, value_name = "IMAGE", value_hint = ValueHint::FilePath)]
-    pub(crate) image: PathBuf,
-    /// Take this member of an archive, where several may be the image
-    #[arg(long, value_name = "NAME")]
-    pub(crate) member: Option<String>,
+    #[arg(long, value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
+    pub(crate) image: Location,
+    #[command(flatten)]
+    pub(crate) options: SourceArgs,
 }
 
 /// Put first-boot settings on a medium that is already written

@@ -35,20 +35,20 @@ pub struct Progress {
     pub total: Option<u64>,
     /// Bytes of the packed source that have been used. 0 in stages that do not read it.
     pub source_done: u64,
-    /// Size of the packed source in bytes.
+    /// Size of the packed source in bytes; 0 where it is not known.
     pub source_total: u64,
 }
 
 impl Progress {
     /// The part that is done, from 0 to 1. Where the unpacked size is unknown, the used part of
-    /// the packed source stands for it.
+    /// the packed source stands for it; where that is unknown too, it stays at 0.
     pub fn fraction(&self) -> f64 {
         let (done, total) = match self.total {
             Some(total) => (self.done, total),
             None => (self.source_done, self.source_total),
         };
         if total == 0 {
-            return 1.0;
+            return if self.total.is_some() { 1.0 } else { 0.0 };
         }
         (done as f64 / total as f64).min(1.0)
     }

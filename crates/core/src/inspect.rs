@@ -7,9 +7,10 @@ use serde::Serialize;
 use crate::bootmode::{self, BiosBoot, BootModes};
 use crate::filesystem::{self, FilesystemFacts};
 use crate::intake::cloud_init::{self, SeedFacts};
+use crate::system::{self, KernelFacts, SystemFacts};
 
 /// Everything that was found.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Default, Serialize)]
 pub struct Inspection {
     /// Size in bytes; `None` where an image's size is not known.
     pub size: Option<u64>,
@@ -22,6 +23,10 @@ pub struct Inspection {
     pub filesystem: Option<FilesystemFacts>,
     /// The boot modes that it serves.
     pub boot: BootModes,
+    /// The operating system, where it says so.
+    pub system: Option<SystemFacts>,
+    /// Kernels, as hints for which boards it is.
+    pub kernels: Vec<KernelFacts>,
     /// First-boot settings found on it.
     pub settings: Option<SeedFacts>,
     /// What is wrong with the table.
@@ -95,6 +100,8 @@ pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection
         partitions: Vec::new(),
         filesystem,
         boot: BootModes::default(),
+        system: None,
+        kernels: Vec::new(),
         settings: None,
         problems: Vec::new(),
     };
@@ -136,10 +143,15 @@ fn needs_size(problem: &Problem) -> bool {
     )
 }
 
-/// Looks into a FAT file system for loaders and settings.
+/// Looks into a FAT file system for loaders, kernels, the system's name and settings.
 fn look_into(device: &dyn BlockDevice, partition: Option<u32>, inspection: &mut Inspection) {
     let loaders = bootmode::uefi_loaders(device, partition);
     inspection.boot.uefi.extend(loaders);
+    let kernels = system::kernels(device, partition);
+    inspection.kernels.extend(kernels);
+    if inspection.system.is_none() {
+        inspection.system = system::system(device);
+    }
     if inspection.settings.is_none() {
         inspection.settings = cloud_init::find_seed(device, partition);
     }

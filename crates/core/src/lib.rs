@@ -16,6 +16,8 @@ pub mod write;
 mod bootmode;
 mod events;
 mod pipeline;
+mod system;
 
 pub use bootmode::{BiosBoot, BootModes, UefiLoader};
 pub use events::{Cancel, Observer, Progress, Silent, Stage};
+pub use system::{KernelFacts, SystemFacts};

@@ -14,8 +14,9 @@ use std::io::{self, Read};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread::{self, ScopedJoinHandle};
+use std::time::Duration;
 
-use crossbeam_channel::{Receiver, Sender, bounded};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 use pinewrit_disk::{AlignedBuf, CHUNK_SIZE};
 use pinewrit_image::{Block, BlockReader, Checksum, ChecksumKind, ImageSource, StreamError};
 
@@ -23,6 +24,8 @@ use crate::Cancel;
 
 const BLOCK_SIZE: usize = 1 << 20;
 const BLOCKS_IN_FLIGHT: usize = 8;
+/// How often a wish to stop is looked for while no chunk comes.
+const LOOK: Duration = Duration::from_millis(100);
 /// Chunk buffers in all queues together: 40 MiB.
 const BUFFERS: usize = 10;
 
@@ -134,10 +137,18 @@ pub(crate) fn stream_chunks<E>(
         });
         spawn(scope, "hash", move || hash(&hash_rx, &chunk_tx));
 
-        for chunk in &chunk_rx {
+        loop {
+            let chunk = match chunk_rx.recv_timeout(LOOK) {
+                Ok(chunk) => Some(chunk),
+                Err(RecvTimeoutError::Timeout) => None,
+                Err(RecvTimeoutError::Disconnected) => break,
+            };
             if cancel.is_cancelled() {
+                // The reader may wait for a server.
+                source.interrupt();
                 return Err(Interrupted::Cancelled);
             }
+            let Some(chunk) = chunk else { continue };
             take(&chunk).map_err(Interrupted::Taker)?;
             // Nobody may be left to take it at the end, which is fine.
             let _ = free_tx.send(chunk.buffer);

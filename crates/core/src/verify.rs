@@ -118,7 +118,7 @@ pub fn verify(
             done: chunk.offset() + expected.len() as u64,
             total,
             source_done: position.get(),
-            source_total: source.packed_size(),
+            source_total: source.packed_size().unwrap_or(0),
         });
         Ok(())
     };

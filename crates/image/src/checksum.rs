@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use sha2::digest::DynDigest;
 
-use crate::ImageSource;
+use crate::{ImageSource, Location};
 
 /// A checksum file larger than this is something else.
 const MAX_FILE: u64 = 1 << 20;
@@ -102,8 +102,10 @@ impl fmt::Display for Checksum {
 pub enum ChecksumOrigin {
     /// Given as an argument.
     Argument,
-    /// Read from this file.
+    /// Read from this file, here or on the server.
     File(PathBuf),
+    /// Read from this member of the archive that the image is in.
+    Member(String),
 }
 
 /// What a checksum is of.
@@ -195,31 +197,79 @@ impl ExpectedChecksum {
 }
 
 /// Looks for a checksum beside a source: `IMAGE.sha256` and its kin, also for the unpacked image's
-/// name, then `SHA256SUMS` and its kin; the strongest kind first. A file that does not list the
-/// image counts as not found.
+/// name, then `SHA256SUMS` and its kin; the strongest kind first. For files, in their folder, then
+/// in the archive; for servers, in the folder there, and only the kinds that are no longer weak. A
+/// list that does not name the image counts as not found.
 ///
 /// # Errors
 /// A checksum file is there and cannot be read.
 pub fn find_beside(source: &ImageSource) -> Result<Option<ExpectedChecksum>, ChecksumError> {
     let names = Names::of(source);
-    let folder = source.path().parent().unwrap_or(Path::new(""));
-    for kind in ChecksumKind::ALL {
-        let word = kind.word();
-        let own = |name: &String| [format!("{name}.{word}"), format!("{name}.{word}sum")];
-        let files = std::iter::once(&names.packed)
-            .chain(&names.unpacked)
-            .flat_map(own)
-            .chain([format!("{}SUMS", word.to_uppercase())]);
-        for file in files {
-            let path = folder.join(file);
-            if path.is_file()
-                && let Some(found) = from_file(&path, &names)?
-            {
-                return Ok(Some(found));
-            }
+    let beside = match source.location() {
+        Location::Path(path) => find_in_folder(path, &names)?,
+        Location::Url(url) => find_on_server(source, url, &names),
+    };
+    Ok(beside.or_else(|| find_in_archive(source, &names)))
+}
+
+fn find_in_folder(path: &Path, names: &Names) -> Result<Option<ExpectedChecksum>, ChecksumError> {
+    let folder = match path.is_dir() {
+        true => path,
+        false => path.parent().unwrap_or(Path::new("")),
+    };
+    let all = std::iter::once(&names.packed).chain(&names.unpacked);
+    for file in file_names(all, &ChecksumKind::ALL) {
+        let path = folder.join(file);
+        if path.is_file()
+            && let Some(found) = from_file(&path, names)?
+        {
+            return Ok(Some(found));
         }
     }
     Ok(None)
+}
+
+fn find_on_server(source: &ImageSource, url: &str, names: &Names) -> Option<ExpectedChecksum> {
+    let kinds = [ChecksumKind::Sha256, ChecksumKind::Sha512];
+    // Each name is a request; the second form is rare.
+    let files = file_names(std::iter::once(&names.packed), &kinds);
+    let files = files.filter(|file| !file.ends_with("sum"));
+    let mut found = files.filter_map(|file| {
+        let text = source.fetch_beside(&file)?;
+        let folder = url.rsplit_once('/').map_or("", |(folder, _)| folder);
+        let origin = ChecksumOrigin::File(PathBuf::from(format!("{folder}/{file}")));
+        expected(&text, names, origin)
+    });
+    found.next()
+}
+
+/// In the outermost archive, where that holds the image itself.
+fn find_in_archive(source: &ImageSource, names: &Names) -> Option<ExpectedChecksum> {
+    let [archive] = source.layers() else {
+        return None;
+    };
+    let wanted: Vec<_> = file_names(names.unpacked.iter(), &ChecksumKind::ALL).collect();
+    let listed = |wanted: &String| {
+        let mut others = archive.others.iter();
+        others.find(|other| base_name(&other.name) == wanted)
+    };
+    wanted.iter().filter_map(listed).find_map(|member| {
+        let text = source.read_beside(&member.name)?;
+        expected(&text, names, ChecksumOrigin::Member(member.display_name()))
+    })
+}
+
+/// The usual names of checksum files for files of these names.
+fn file_names<'a>(
+    names: impl Iterator<Item = &'a String> + Clone,
+    kinds: &[ChecksumKind],
+) -> impl Iterator<Item = String> {
+    kinds.iter().flat_map(move |kind| {
+        let word = kind.word();
+        let own = move |name: &String| [format!("{name}.{word}"), format!("{name}.{word}sum")];
+        let list = format!("{}SUMS", word.to_uppercase());
+        names.clone().flat_map(own).chain([list])
+    })
 }
 
 /// Under which names a checksum may be listed.
@@ -280,13 +330,20 @@ fn from_file(path: &Path, names: &Names) -> Result<Option<ExpectedChecksum>, Che
         }
         Ok(_) => {}
     }
-    Ok(
-        find_in_list(&text, names).map(|(checksum, subject)| ExpectedChecksum {
-            checksum,
-            subject,
-            origin: ChecksumOrigin::File(path.to_owned()),
-        }),
-    )
+    Ok(expected(
+        &text,
+        names,
+        ChecksumOrigin::File(path.to_owned()),
+    ))
+}
+
+fn expected(text: &str, names: &Names, origin: ChecksumOrigin) -> Option<ExpectedChecksum> {
+    let (checksum, subject) = find_in_list(text, names)?;
+    Some(ExpectedChecksum {
+        checksum,
+        subject,
+        origin,
+    })
 }
 
 /// A checksum from a list: GNU lines (`HEX  NAME`, `HEX *NAME`), BSD lines (`SHA256 (NAME) = HEX`),

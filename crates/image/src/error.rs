@@ -3,7 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 
-use crate::{NoChoice, NotAnImage, Wrapping};
+use crate::{FetchError, NoChoice, NotAnImage, PiecesFault, Wrapping};
 
 /// Why a source could not be opened as an image.
 #[derive(Debug, thiserror::Error)]
@@ -15,11 +15,21 @@ pub enum OpenError {
         /// The path as given.
         path: PathBuf,
     },
-    /// The path leads to a folder.
+    /// The path leads to a folder that does not hold the pieces of one image.
     #[error("{} is a folder", path.display())]
     Folder {
         /// The path as given.
         path: PathBuf,
+        /// The names of the files in it.
+        names: Vec<String>,
+    },
+    /// The pieces of an image do not make a whole.
+    #[error("{}: {why}", path.display())]
+    Pieces {
+        /// The path as given.
+        path: PathBuf,
+        /// What is wrong with them.
+        why: PiecesFault,
     },
     /// The path leads to something that is neither a file nor a block device.
     #[error("{} is neither a file nor a block device", path.display())]
@@ -112,6 +122,12 @@ pub enum StreamFault {
     /// The file could not be read.
     #[error("reading failed ({0})")]
     Read(#[source] io::Error),
+    /// A server did not give what was asked of it.
+    #[error("fetching failed: {0}")]
+    Fetch(#[source] FetchError),
+    /// A quick look ended here: more is not fetched for it.
+    #[error("not fetched yet")]
+    NotFetched,
 }
 
 impl StreamError {

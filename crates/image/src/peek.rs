@@ -6,7 +6,7 @@ use std::sync::{Mutex, MutexGuard};
 
 use pinewrit_disk::{BlockDevice, DiskError, Operation, SectorSize, is_zero};
 
-use crate::{ImageSource, ImageStream};
+use crate::{ImageSource, ImageStream, StreamError, StreamFault};
 
 const BLOCK: usize = 64 << 10;
 /// Blocks that are kept for going back: 64 MiB. Blocks of zeros cost nothing.
@@ -53,6 +53,49 @@ impl PeekDevice {
     fn lock(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(|e| e.into_inner())
     }
+}
+
+impl PeekDevice {
+    /// Reads an image without any wrapping where it lies.
+    fn read_plain(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        let mut done = 0;
+        while done < buffer.len() {
+            let position = offset + done as u64;
+            match self.source.packed().read_at(&mut buffer[done..], position) {
+                Ok(0) => return Err(past_end(offset, buffer.len(), position)),
+                Ok(len) => done += len,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) if is_not_fetched(&error) => {
+                    return Err(past_end(offset, buffer.len(), position));
+                }
+                Err(error) => return Err(read_failed(position, error)),
+            }
+        }
+        Ok(())
+    }
+}
+
+fn past_end(offset: u64, len: usize, size: u64) -> DiskError {
+    DiskError::PastEnd {
+        operation: Operation::Read,
+        offset,
+        len: len as u64,
+        size,
+    }
+}
+
+fn read_failed(offset: u64, source: io::Error) -> DiskError {
+    DiskError::Io {
+        operation: Operation::Read,
+        offset,
+        source,
+    }
+}
+
+/// A quick look ends there as if the image did.
+fn is_not_fetched(error: &io::Error) -> bool {
+    let found = StreamError::in_io(error);
+    found.is_some_and(|found| matches!(found.fault, StreamFault::NotFetched))
 }
 
 impl State {
@@ -125,20 +168,17 @@ impl BlockDevice for PeekDevice {
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
-        let past_end = |size| DiskError::PastEnd {
-            operation: Operation::Read,
-            offset,
-            len: buffer.len() as u64,
-            size,
-        };
         let size = self.size();
-        let error = past_end(size);
+        let beyond = past_end(offset, buffer.len(), size);
         let readable = size.min(self.limit);
         if offset
             .checked_add(buffer.len() as u64)
             .is_none_or(|end| end > readable)
         {
-            return Err(error);
+            return Err(beyond);
+        }
+        if self.source.layers().is_empty() && self.source.packed().can_jump() {
+            return self.read_plain(offset, buffer);
         }
         let mut state = self.lock();
         let mut done = 0;
@@ -146,15 +186,12 @@ impl BlockDevice for PeekDevice {
             let position = offset + done as u64;
             let (block, within) = (position / BLOCK as u64, (position % BLOCK as u64) as usize);
             let part = (BLOCK - within).min(buffer.len() - done);
-            let loaded = state
-                .load(&self.source, block)
-                .map_err(|source| DiskError::Io {
-                    operation: Operation::Read,
-                    offset: position,
-                    source,
-                })?;
+            let loaded = match state.load(&self.source, block) {
+                Err(error) if is_not_fetched(&error) => return Err(beyond),
+                loaded => loaded.map_err(|source| read_failed(position, source))?,
+            };
             if !loaded || !state.copy(block, within, &mut buffer[done..done + part]) {
-                return Err(error);
+                return Err(beyond);
             }
             done += part;
         }

@@ -1,41 +1,27 @@
-//! A source: a file or block device that holds an image in some wrapping.
+//! A source: packed bytes that hold an image in some wrapping.
 
 use std::fmt;
 use std::fs::File;
-use std::io::{self, ErrorKind, Read};
-use std::os::unix::fs::{FileExt, FileTypeExt};
-use std::path::{Path, PathBuf};
+use std::io::{self, Read};
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
-use crate::archive::{self, ArchiveInput, FileCursor};
+use crate::archive::{self, ArchiveInput};
+use crate::fetch::{FetchOptions, FetchStats, Remote};
+use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader};
 use crate::unwrap::decompress;
 use crate::{
-    ImageStream, MAX_LAYERS, Member, NoChoice, OpenError, StreamError, StreamFault, Wrapping,
-    content, lz4_frames, offsets, xz_index, zstd_frames,
+    ImageStream, Location, MAX_LAYERS, Member, NoChoice, OpenError, StreamError, UnpackedSize,
+    Wrapping, content, sizes,
 };
 
 /// How many bytes are looked at to tell what something is.
 const HEAD: usize = 8192;
-
-/// What is known of an image's size before it is unpacked.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum UnpackedSize {
-    /// The format says it, or there is no wrapping. In bytes.
-    Exact(u64),
-    /// Known only when everything has been unpacked.
-    Unknown,
-}
-
-impl UnpackedSize {
-    /// The exact size in bytes, if known.
-    pub fn exact(self) -> Option<u64> {
-        match self {
-            Self::Exact(bytes) => Some(bytes),
-            Self::Unknown => None,
-        }
-    }
-}
+/// Members beside the image that are remembered.
+const MAX_OTHERS: usize = 100;
+/// The largest file beside the image that is read, in bytes.
+const MAX_BESIDE: u64 = 1 << 20;
 
 /// One layer around an image.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -44,6 +30,12 @@ pub struct Layer {
     pub wrapping: Wrapping,
     /// The member that was chosen, for archives.
     pub member: Option<Member>,
+    /// The other members, as far as the archive tells them without being unpacked.
+    pub others: Vec<Member>,
+    /// The size of what comes out.
+    pub unpacked: UnpackedSize,
+    /// How many of the others lie before the chosen one.
+    pub(crate) before: usize,
 }
 
 impl fmt::Display for Layer {
@@ -55,63 +47,81 @@ impl fmt::Display for Layer {
     }
 }
 
+/// How a source is to be opened.
+#[derive(Clone, Debug, Default)]
+pub struct OpenOptions {
+    /// The name of the member to take out of an archive, in full or without its folders. Without
+    /// it, the image in an archive is found by itself, if there is only one that can be it.
+    pub member: Option<String>,
+    /// How servers are asked.
+    pub fetch: FetchOptions,
+}
+
 /// An opened source.
 #[derive(Clone, Debug)]
 pub struct ImageSource {
-    path: PathBuf,
-    file: Arc<File>,
-    packed_size: u64,
+    location: Location,
+    name: String,
+    packed: Arc<dyn PackedBytes>,
+    remote: Option<Arc<Remote>>,
     layers: Vec<Layer>,
-    unpacked: UnpackedSize,
+}
+
+/// The packed bytes, and the name of the whole.
+struct Opened {
+    name: String,
+    packed: Arc<dyn PackedBytes>,
+    remote: Option<Arc<Remote>>,
 }
 
 impl ImageSource {
-    /// Opens `path` and looks at the start of what is inside. The image in an archive is found by
-    /// itself, if there is only one that can be it.
+    /// Opens the file at `path` and looks at the start of what is inside.
     ///
     /// # Errors
     /// [`OpenError`]: there is no such file, it is not readable, or it is plainly no image.
     pub fn open(path: &Path) -> Result<Self, OpenError> {
-        Self::open_member(path, None)
+        Self::open_with(&Location::Path(path.to_owned()), &OpenOptions::default())
     }
 
-    /// As [`ImageSource::open`], with the name of the member to take out of an archive, in full or
-    /// without its folders.
+    /// As [`ImageSource::open`], for paths and URLs, with options. A file that is one of several
+    /// pieces, and a folder that holds them, are opened as the whole.
     ///
     /// # Errors
-    /// As [`ImageSource::open`].
-    pub fn open_member(path: &Path, member: Option<&str>) -> Result<Self, OpenError> {
-        let (file, packed_size) = open_file(path)?;
-        let mut source = Self {
-            path: path.to_owned(),
-            file: Arc::new(file),
-            packed_size,
-            layers: Vec::new(),
-            unpacked: UnpackedSize::Unknown,
+    /// As [`ImageSource::open`]; pieces that are missing; a server that does not answer as it
+    /// should.
+    pub fn open_with(location: &Location, options: &OpenOptions) -> Result<Self, OpenError> {
+        let opened = match location {
+            Location::Path(path) => open_path(path)?,
+            Location::Url(url) => open_url(location, url, &options.fetch)?,
         };
-        let head = source.find_layers(member)?;
+        let mut source = Self {
+            location: location.clone(),
+            name: opened.name,
+            packed: opened.packed,
+            remote: opened.remote,
+            layers: Vec::new(),
+        };
+        let head = source.find_layers(options.member.as_deref())?;
         content::check(&head).map_err(|why| OpenError::NotAnImage {
-            path: path.to_owned(),
+            path: location.to_string().into(),
             why,
         })?;
-        source.unpacked = source.find_unpacked_size();
         Ok(source)
     }
 
-    /// The path as given.
-    pub fn path(&self) -> &Path {
-        &self.path
+    /// Where it is, as given.
+    pub fn location(&self) -> &Location {
+        &self.location
     }
 
-    /// The source's name without folders, for messages.
+    /// The source's name without folders, for messages. For pieces, that of the whole.
     pub fn name(&self) -> String {
-        let name = self.path.file_name().unwrap_or(self.path.as_os_str());
-        name.to_string_lossy().into_owned()
+        self.name.clone()
     }
 
-    /// Size of the file or device in bytes.
-    pub fn packed_size(&self) -> u64 {
-        self.packed_size
+    /// Size of the packed bytes; `None` where a server does not say it.
+    pub fn packed_size(&self) -> Option<u64> {
+        self.packed.size()
     }
 
     /// The layers of compression, outermost first; empty for a raw image.
@@ -121,27 +131,70 @@ impl ImageSource {
 
     /// What is known of the image's size.
     pub fn unpacked_size(&self) -> UnpackedSize {
-        self.unpacked
+        match self.layers.last() {
+            Some(innermost) => innermost.unpacked,
+            None => self
+                .packed_size()
+                .map_or(UnpackedSize::Unknown, UnpackedSize::Exact),
+        }
     }
 
-    /// The open file or device itself.
-    pub fn file(&self) -> &Arc<File> {
-        &self.file
+    /// The open files or the device that it is in: one, several pieces, or none for a server.
+    pub fn files(&self) -> impl ExactSizeIterator<Item = &File> {
+        self.packed.files().iter().map(|part| &part.file)
+    }
+
+    /// How the download went so far; `None` for files.
+    pub fn fetch_stats(&self) -> Option<FetchStats> {
+        self.remote.as_ref().map(|remote| remote.stats())
+    }
+
+    /// Makes whoever waits for a server give up, for good.
+    pub fn interrupt(&self) {
+        if let Some(remote) = &self.remote {
+            remote.interrupt();
+        }
+    }
+
+    /// Fetches what is missing of a download that is to be kept, and keeps it. Tells where.
+    ///
+    /// # Errors
+    /// The rest could not be fetched, or the file could not be written.
+    pub fn keep_download(&self) -> io::Result<Option<std::path::PathBuf>> {
+        match &self.remote {
+            Some(remote) => remote.keep(),
+            None => Ok(None),
+        }
+    }
+
+    /// The same source for a quick look: reading fails with
+    /// [`StreamFault::NotFetched`](crate::StreamFault::NotFetched) where a server would have to be
+    /// asked for what will not be kept.
+    pub fn for_a_look(&self) -> Self {
+        let packed: Arc<dyn PackedBytes> = match &self.remote {
+            Some(remote) => Arc::new(remote.start_only()),
+            None => Arc::clone(&self.packed),
+        };
+        Self {
+            packed,
+            ..self.clone()
+        }
+    }
+
+    pub(crate) fn packed(&self) -> &dyn PackedBytes {
+        &*self.packed
     }
 
     /// The packed bytes from the start.
     pub fn packed_reader(&self) -> PackedReader {
-        PackedReader {
-            file: Arc::clone(&self.file),
-            position: 0,
-        }
+        PackedReader::new(Arc::clone(&self.packed))
     }
 
-    /// Whether unwrapping reads the file here and there by itself, and not the packed bytes in
-    /// order: zip and 7z have their directories at the end.
+    /// Whether unwrapping reads the packed bytes here and there by itself, and not in order: zip
+    /// and 7z have their directories at the end.
     pub fn reads_by_itself(&self) -> bool {
         let outermost = self.layers.first().map(|layer| layer.wrapping);
-        matches!(outermost, Some(Wrapping::Zip | Wrapping::SevenZip))
+        matches!(outermost, Some(Wrapping::Zip | Wrapping::SevenZip)) && self.packed.can_jump()
     }
 
     /// Unwraps packed bytes, from wherever they come, into the image. They are not used where the
@@ -171,18 +224,17 @@ impl ImageSource {
         stream: ImageStream,
         counter: &Arc<AtomicU64>,
     ) -> ArchiveInput {
-        match index == 0 && self.reads_by_itself() {
-            true => ArchiveInput::File(self.cursor(counter)),
-            false => ArchiveInput::Stream(stream),
+        match (index == 0 && self.reads_by_itself(), self.cursor(counter)) {
+            (true, Some(cursor)) => ArchiveInput::File(cursor),
+            _ => ArchiveInput::Stream(stream),
         }
     }
 
-    fn cursor(&self, counter: &Arc<AtomicU64>) -> FileCursor {
-        FileCursor::new(
-            Arc::clone(&self.file),
-            self.packed_size,
-            Arc::clone(counter),
-        )
+    /// A cursor, where the packed bytes can be read anywhere.
+    fn cursor(&self, counter: &Arc<AtomicU64>) -> Option<FileCursor> {
+        let size = self.packed.size().filter(|_| self.packed.can_jump())?;
+        let packed = Arc::clone(&self.packed);
+        Some(FileCursor::new(packed, size, Arc::clone(counter)))
     }
 
     /// The image's bytes from the start.
@@ -212,40 +264,87 @@ impl ImageSource {
             };
             if self.layers.len() == MAX_LAYERS {
                 return Err(OpenError::TooManyLayers {
-                    path: self.path.clone(),
+                    path: self.location.to_string().into(),
                 });
             }
-            let member = match wrapping.is_archive() {
-                true => Some(self.find_member(wrapping, wanted.take())?),
-                false => None,
+            let layer = match wrapping.is_archive() {
+                true => self.find_member(wrapping, wanted.take())?,
+                false => Layer {
+                    wrapping,
+                    member: None,
+                    others: Vec::new(),
+                    before: 0,
+                    unpacked: match self.layers.is_empty() {
+                        true => sizes::find(&*self.packed, wrapping),
+                        false => UnpackedSize::Unknown,
+                    },
+                },
             };
-            self.layers.push(Layer { wrapping, member });
+            self.layers.push(layer);
         }
     }
 
-    /// The member of the archive that comes next.
-    fn find_member(&self, kind: Wrapping, wanted: Option<&str>) -> Result<Member, OpenError> {
-        let input = match self.layers.is_empty() {
-            true => ArchiveInput::File(self.cursor(&Arc::default())),
-            false => ArchiveInput::Stream(self.stream().map_err(|e| self.stream_failed(e))?),
+    /// The archive that comes next, with its member.
+    fn find_member(&self, kind: Wrapping, wanted: Option<&str>) -> Result<Layer, OpenError> {
+        let cursor = self.cursor(&Arc::default());
+        let input = match cursor.filter(|_| self.layers.is_empty()) {
+            Some(cursor) => ArchiveInput::File(cursor),
+            None => ArchiveInput::Stream(self.stream().map_err(|e| self.stream_failed(e))?),
         };
         let members =
             archive::list(kind, input, wanted).map_err(|error| self.stream_failed(error))?;
-        archive::choose(members, wanted).map_err(|why| self.no_choice(why))
+        let member = archive::choose(&members, wanted).map_err(|why| self.no_choice(why))?;
+        let before = members.iter().take_while(|other| **other != member).count();
+        let others = members.into_iter().filter(|other| *other != member);
+        Ok(Layer {
+            wrapping: kind,
+            before,
+            others: others.take(MAX_OTHERS).collect(),
+            unpacked: member
+                .size
+                .map_or(UnpackedSize::Unknown, UnpackedSize::Exact),
+            member: Some(member),
+        })
     }
 
     fn no_choice(&self, why: NoChoice) -> OpenError {
         OpenError::NoChoice {
-            path: self.path.clone(),
+            path: self.location.to_string().into(),
             why,
         }
     }
 
     fn stream_failed(&self, error: io::Error) -> OpenError {
         OpenError::Stream {
-            path: self.path.clone(),
+            path: self.location.to_string().into(),
             source: StreamError::from_io(error),
         }
+    }
+
+    /// The content of a small file in the server's folder; `None` for files, and where there is
+    /// none.
+    pub(crate) fn fetch_beside(&self, name: &str) -> Option<String> {
+        self.remote.as_ref()?.read_sibling(name)
+    }
+
+    /// The content of a small file that lies beside the image in the outermost archive; `None`
+    /// where there is none of that name, or reading it would unpack the image first.
+    pub(crate) fn read_beside(&self, name: &str) -> Option<String> {
+        let layer = self.layers.first()?;
+        let index = layer.others.iter().position(|other| other.name == name)?;
+        let other = &layer.others[index];
+        let small = other.size.is_some_and(|size| size <= MAX_BESIDE);
+        if !small || (layer.wrapping == Wrapping::SevenZip && index >= layer.before) {
+            return None;
+        }
+        let input = match self.reads_by_itself() {
+            true => ArchiveInput::File(self.cursor(&Arc::default())?),
+            false => ArchiveInput::Stream(Box::new(self.packed_reader())),
+        };
+        let mut text = String::new();
+        let content = archive::open(layer.wrapping, input, other.name.clone());
+        content.take(MAX_BESIDE).read_to_string(&mut text).ok()?;
+        Some(text)
     }
 
     fn read_head(&self) -> io::Result<Vec<u8>> {
@@ -253,80 +352,58 @@ impl ImageSource {
         self.stream()?.take(HEAD as u64).read_to_end(&mut head)?;
         Ok(head)
     }
-
-    fn find_unpacked_size(&self) -> UnpackedSize {
-        let Some(innermost) = self.layers.last() else {
-            return UnpackedSize::Exact(self.packed_size);
-        };
-        let (file, packed) = (&self.file, self.packed_size);
-        let size = match (&innermost.member, innermost.wrapping, self.layers.len()) {
-            (Some(member), ..) => member.size,
-            (None, Wrapping::Xz, 1) => xz_index::unpacked_size(file, packed),
-            (None, Wrapping::Zstd, 1) => zstd_frames::unpacked_size(file, packed),
-            (None, Wrapping::Lz4, 1) => lz4_frames::unpacked_size(file, packed),
-            (None, Wrapping::Lzma, 1) => lzma_size(file),
-            _ => None,
-        };
-        size.map_or(UnpackedSize::Unknown, UnpackedSize::Exact)
-    }
 }
 
-/// The size in the header of an lzma file: bytes 5 to 12, all ones where it is not known.
-fn lzma_size(file: &File) -> Option<u64> {
-    let size = u64::from_le_bytes(offsets::read(file, 5)?);
-    (size != u64::MAX).then_some(size)
-}
-
-fn open_file(path: &Path) -> Result<(File, u64), OpenError> {
-    let failed = |source: io::Error| match source.kind() {
-        ErrorKind::NotFound => OpenError::Missing {
-            path: path.to_owned(),
-        },
-        _ => OpenError::Io {
-            path: path.to_owned(),
-            source,
-        },
+fn open_path(path: &Path) -> Result<Opened, OpenError> {
+    let is_folder = std::fs::metadata(path).is_ok_and(|facts| facts.is_dir());
+    let pieces = |why| OpenError::Pieces {
+        path: path.to_owned(),
+        why,
     };
-    // Looked at before opening: opening a pipe would wait for its writer.
-    let kind = std::fs::metadata(path).map_err(failed)?.file_type();
-    if kind.is_dir() {
-        return Err(OpenError::Folder {
-            path: path.to_owned(),
+    let found = match is_folder {
+        true => Some(packed::find_in_folder(path).map_err(|fault| match fault {
+            FolderFault::Pieces(why) => pieces(why),
+            FolderFault::NotOne(names) => OpenError::Folder {
+                path: path.to_owned(),
+                names,
+            },
+            FolderFault::Io(source) => OpenError::Io {
+                path: path.to_owned(),
+                source,
+            },
+        })?),
+        false => packed::find_around(path).map_err(pieces)?,
+    };
+    let Some(found) = found else {
+        let files = packed::Files::open(path)?;
+        packed::check_alone(path, &files).map_err(pieces)?;
+        return Ok(Opened {
+            name: Location::Path(path.to_owned()).name(),
+            packed: Arc::new(files),
+            remote: None,
         });
-    }
-    if !kind.is_file() && !kind.is_block_device() {
-        return Err(OpenError::Special {
-            path: path.to_owned(),
-        });
-    }
-    let mut file = File::open(path).map_err(failed)?;
-    // The end's position is the size of block devices too.
-    let size = io::Seek::seek(&mut file, io::SeekFrom::End(0)).map_err(failed)?;
-    Ok((file, size))
+    };
+    let files = packed::Files::open_all(&found.paths)?;
+    let packed = match found.is_zip {
+        true => packed::join_zip(files, &found.name).map_err(pieces)?,
+        false => Arc::new(files),
+    };
+    Ok(Opened {
+        name: found.name,
+        packed,
+        remote: None,
+    })
 }
 
-/// Reads a source's packed bytes in order. Several readers of one source do not disturb each
-/// other.
-#[derive(Debug)]
-pub struct PackedReader {
-    file: Arc<File>,
-    position: u64,
-}
-
-impl Read for PackedReader {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        match self.file.read_at(buffer, self.position) {
-            Ok(len) => {
-                self.position += len as u64;
-                Ok(len)
-            }
-            Err(error) if error.kind() == ErrorKind::Interrupted => Err(error),
-            Err(error) => Err(io::Error::other(StreamError {
-                layer: None,
-                fault: StreamFault::Read(error),
-                packed: self.position,
-                unpacked: self.position,
-            })),
-        }
-    }
+fn open_url(location: &Location, url: &str, options: &FetchOptions) -> Result<Opened, OpenError> {
+    let remote = Remote::open(url, options).map_err(|error| OpenError::Stream {
+        path: location.to_string().into(),
+        source: StreamError::from_io(error),
+    })?;
+    let remote = Arc::new(remote);
+    Ok(Opened {
+        name: location.name(),
+        packed: Arc::clone(&remote) as Arc<dyn PackedBytes>,
+        remote: Some(remote),
+    })
 }

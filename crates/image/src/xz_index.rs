@@ -3,18 +3,19 @@
 //! The .xz File Format 1.2.1: stream header (section 2.1.1), index (4), footer (2.1.2), stream
 //! padding (2.2). Several streams in a row are added up.
 
-use std::fs::File;
-use std::os::unix::fs::FileExt;
+use crate::packed::{PackedBytes, read_exact};
 
 const HEADER: u64 = 12;
 const FOOTER: u64 = 12;
 const MAGIC: &[u8] = b"\xfd7zXZ\0";
 /// An index of a file of 100 TB in blocks of 24 MiB is smaller than this.
 const MAX_INDEX: u64 = 64 << 20;
+/// More padding than this, in bytes, is not worth looking through.
+const MAX_PADDING: u64 = 256 << 10;
 
 /// The unpacked size in bytes, or `None` where the indexes do not fit together: a cut or damaged
 /// file, for example. Then unpacking itself will tell what is wrong.
-pub(crate) fn unpacked_size(file: &File, packed_size: u64) -> Option<u64> {
+pub(crate) fn unpacked_size(file: &dyn PackedBytes, packed_size: u64) -> Option<u64> {
     let mut end = packed_size;
     let mut total: u64 = 0;
     while end > 0 {
@@ -32,21 +33,22 @@ struct StreamFacts {
 }
 
 /// Stream padding is zeros in groups of four bytes.
-fn skip_padding(file: &File, mut end: u64) -> Option<u64> {
-    loop {
+fn skip_padding(file: &dyn PackedBytes, mut end: u64) -> Option<u64> {
+    for _ in 0..MAX_PADDING / 4 {
         let mut group = [0; 4];
-        file.read_exact_at(&mut group, end.checked_sub(4)?).ok()?;
+        read_exact(file, &mut group, end.checked_sub(4)?)?;
         if group != [0; 4] {
             return Some(end);
         }
         end -= 4;
     }
+    None
 }
 
-fn read_stream(file: &File, end: u64) -> Option<StreamFacts> {
+fn read_stream(file: &dyn PackedBytes, end: u64) -> Option<StreamFacts> {
     let footer_at = end.checked_sub(FOOTER)?;
     let mut footer = [0; FOOTER as usize];
-    file.read_exact_at(&mut footer, footer_at).ok()?;
+    read_exact(file, &mut footer, footer_at)?;
     if footer[10..] != *b"YZ" {
         return None;
     }
@@ -57,12 +59,12 @@ fn read_stream(file: &File, end: u64) -> Option<StreamFacts> {
         return None;
     }
     let mut index = vec![0; index_size as usize];
-    file.read_exact_at(&mut index, index_at).ok()?;
+    read_exact(file, &mut index, index_at)?;
     let (blocks, unpacked) = parse_index(&index)?;
 
     let start = index_at.checked_sub(blocks)?.checked_sub(HEADER)?;
     let mut magic = [0; MAGIC.len()];
-    file.read_exact_at(&mut magic, start).ok()?;
+    read_exact(file, &mut magic, start)?;
     (magic == *MAGIC).then_some(StreamFacts { start, unpacked })
 }
 

@@ -5,9 +5,10 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_core::demo::{DEMO_IMAGE_SIZE, make_image};
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
+use pinewrit_image::Location;
 
 use super::{Outcome, configure, inspect, verify, write};
-use crate::args::{ConfigureArgs, DemoArgs, InspectArgs, VerifyArgs, WriteArgs};
+use crate::args::{ConfigureArgs, DemoArgs, InspectArgs, SourceArgs, VerifyArgs, WriteArgs};
 use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::{Ui, style};
@@ -54,8 +55,8 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     inspect::run(
         ui,
         &InspectArgs {
-            source: image.clone(),
-            member: None,
+            source: Location::Path(image.clone()),
+            options: SourceArgs::plain(),
         },
     )?;
 
@@ -66,10 +67,11 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
         "pinewrit write larkfell-os.img.zst --to card.img --size 4GB",
     );
     let write_args = WriteArgs {
-        image: image.clone(),
+        image: Location::Path(image.clone()),
+        keep_download: false,
         to: card.clone(),
         size: Some(CARD_SIZE),
-        member: None,
+        options: SourceArgs::plain(),
         checksum: None,
         settings: None,
         no_verify: false,
@@ -88,8 +90,8 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
         ui,
         &VerifyArgs {
             medium: card.clone(),
-            image,
-            member: None,
+            image: Location::Path(image),
+            options: SourceArgs::plain(),
         },
     )?;
 
@@ -118,8 +120,8 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     inspect::run(
         ui,
         &InspectArgs {
-            source: card,
-            member: None,
+            source: Location::Path(card),
+            options: SourceArgs::plain(),
         },
     )?;
 

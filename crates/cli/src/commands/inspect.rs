@@ -1,14 +1,16 @@
 //! `pinewrit inspect SOURCE`
 
+use std::fs::File;
 use std::os::unix::fs::FileTypeExt;
 
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
-use pinewrit_image::{ImageSource, Layer, PeekDevice};
+use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, find_beside};
 use serde::Serialize;
 
 use super::Outcome;
 use super::report::{self, Facts};
+use super::source::{self, Keep};
 use crate::args::InspectArgs;
 use crate::explain;
 use crate::message::Message;
@@ -22,7 +24,9 @@ struct InspectEvent<'a> {
     source: String,
     kind: &'static str,
     wrapping: Vec<LayerEvent<'a>>,
-    packed_bytes: u64,
+    pieces: usize,
+    checksum: Option<ChecksumEvent>,
+    packed_bytes: Option<u64>,
     unpacked_bytes: Option<u64>,
     #[serde(flatten)]
     inspection: &'a Inspection,
@@ -31,39 +35,62 @@ struct InspectEvent<'a> {
 #[derive(Serialize)]
 struct LayerEvent<'a> {
     kind: &'static str,
+    packed_bytes: Option<u64>,
+    unpacked_bytes: Option<u64>,
+    unpacked_at_least: u64,
     member: Option<&'a str>,
-    member_bytes: Option<u64>,
+    others: Vec<&'a str>,
 }
 
-impl<'a> From<&'a Layer> for LayerEvent<'a> {
-    fn from(layer: &'a Layer) -> Self {
+#[derive(Serialize)]
+struct ChecksumEvent {
+    kind: &'static str,
+    expected: String,
+    origin: String,
+}
+
+fn layers(source: &ImageSource) -> Vec<LayerEvent<'_>> {
+    let mut packed_bytes = source.packed_size();
+    let mut events = Vec::new();
+    for layer in source.layers() {
         let member = layer.member.as_ref();
-        Self {
+        events.push(LayerEvent {
             kind: layer.wrapping.word(),
+            packed_bytes,
+            unpacked_bytes: layer.unpacked.exact(),
+            unpacked_at_least: layer.unpacked.at_least(),
             member: member.map(|member| member.name.as_str()),
-            member_bytes: member.and_then(|member| member.size),
-        }
+            others: layer.others.iter().map(|o| o.name.as_str()).collect(),
+        });
+        packed_bytes = layer.unpacked.exact();
     }
+    events
 }
 
 pub(crate) fn run(ui: &Ui, args: &InspectArgs) -> Outcome {
-    let source = ImageSource::open_member(&args.source, args.member.as_deref())
-        .map_err(|e| explain::open_error(&e))?;
+    let source = source::open(ui, &args.source, &args.options, Keep::No)?;
     let waiting = Waiting::new(ui, format!("looking into {}", source.name()));
     let inspection = look_into(&source)?;
     drop(waiting);
+    let checksum = find_beside(&source).map_err(|e| explain::checksum_error(&e))?;
     let kind = kind(&source);
     ui.event(&InspectEvent {
         event: "result",
         command: "inspect",
-        source: source.path().display().to_string(),
+        source: source.location().to_string(),
         kind,
-        wrapping: source.layers().iter().map(LayerEvent::from).collect(),
+        wrapping: layers(&source),
+        pieces: source.files().len(),
+        checksum: checksum.as_ref().map(|found| ChecksumEvent {
+            kind: found.checksum.kind.word(),
+            expected: found.checksum.to_string(),
+            origin: report::origin(found),
+        }),
         packed_bytes: source.packed_size(),
         unpacked_bytes: source.unpacked_size().exact(),
         inspection: &inspection,
     });
-    ui.result(text(&source, kind, &inspection));
+    ui.result(text(&source, kind, checksum.as_ref(), &inspection));
     Ok(())
 }
 
@@ -75,11 +102,13 @@ fn look_into(source: &ImageSource) -> Result<Inspection, Message> {
 }
 
 fn device(source: &ImageSource) -> Box<dyn BlockDevice> {
-    let file = source.file().try_clone();
-    match (source.layers(), file) {
-        ([], Ok(file)) => {
+    let mut files = source.files();
+    let only = files
+        .next()
+        .filter(|_| files.len() == 0 && source.layers().is_empty());
+    match (only.map(File::try_clone), source.packed_size()) {
+        (Some(Ok(file)), Some(size)) => {
             let sector = pinewrit_host::logical_sector(&file);
-            let size = source.packed_size();
             Box::new(FileDevice::new(file, size, sector, CacheUse::Cached))
         }
         _ => Box::new(PeekDevice::new(source.clone())),
@@ -87,10 +116,10 @@ fn device(source: &ImageSource) -> Box<dyn BlockDevice> {
 }
 
 fn kind(source: &ImageSource) -> &'static str {
-    let is_block = source
-        .file()
-        .metadata()
-        .is_ok_and(|m| m.file_type().is_block_device());
+    let is_block = source.files().any(|file| {
+        let facts = file.metadata();
+        facts.is_ok_and(|facts| facts.file_type().is_block_device())
+    });
     match (is_block, source.layers().is_empty()) {
         (true, _) => "block device",
         (false, true) => "image or card file",
@@ -98,14 +127,24 @@ fn kind(source: &ImageSource) -> &'static str {
     }
 }
 
-fn text(source: &ImageSource, kind: &str, inspection: &Inspection) -> String {
+fn text(
+    source: &ImageSource,
+    kind: &str,
+    checksum: Option<&ExpectedChecksum>,
+    inspection: &Inspection,
+) -> String {
     let strong = style::STRONG;
     let mut facts = Facts::default();
-    if !source.layers().is_empty() {
-        facts.add("wrapping", report::wrapping(source));
-        facts.add("unpacked", report::unpacked(source.unpacked_size()));
-    } else {
-        facts.add("size", report::unpacked(source.unpacked_size()));
+    report::layers(source, &mut facts);
+    if let Some(checksum) = checksum {
+        let text = report::checksum(checksum);
+        facts.add("checksum", format!("{text}; `write` compares it"));
+    } else if !source.layers().is_empty() {
+        facts.add("checksum", "none found beside the image");
+    }
+    if let Some(system) = &inspection.system {
+        let version = system.version.as_deref().unwrap_or_default();
+        facts.add("system", format!("{} {version}", system.name).trim_end());
     }
     facts.add("scheme", report::scheme(inspection));
     if let Some(fs) = &inspection.filesystem {
@@ -118,6 +157,13 @@ fn text(source: &ImageSource, kind: &str, inspection: &Inspection) -> String {
     }
     for (index, line) in report::boot_modes(&inspection.boot).iter().enumerate() {
         facts.add(if index == 0 { "boots" } else { "" }, line);
+    }
+    for (index, kernel) in inspection.kernels.iter().enumerate() {
+        let place = kernel
+            .partition
+            .map_or(String::new(), |number| format!(", partition {number}"));
+        let text = format!("{} for {}{place}", kernel.file, kernel.architecture);
+        facts.add(if index == 0 { "kernels" } else { "" }, text);
     }
     if let Some(seed) = &inspection.settings {
         let name = seed.host_name.as_deref().unwrap_or("not set");

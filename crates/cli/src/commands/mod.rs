@@ -5,6 +5,7 @@ mod demo;
 mod inspect;
 mod report;
 mod settings;
+mod source;
 mod verify;
 mod write;
 

@@ -4,7 +4,7 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, PartitionFacts};
 use pinewrit_core::{BootModes, UefiLoader};
-use pinewrit_image::{ImageSource, UnpackedSize};
+use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, UnpackedSize};
 
 use crate::ui::{map, style, units};
 
@@ -28,10 +28,88 @@ impl Facts {
 /// The layers in words: `xz, 12.61 MB packed`.
 pub(crate) fn wrapping(source: &ImageSource) -> String {
     let layers: Vec<_> = source.layers().iter().map(ToString::to_string).collect();
-    let packed = units::size(source.packed_size());
+    let packed = source.packed_size();
+    let packed = packed.map_or("size unknown".to_owned(), units::size);
     match layers[..] {
         [] => "none".to_owned(),
         _ => format!("{}, {packed} packed", layers.join(" around ")),
+    }
+}
+
+/// One row a layer, the outermost first; then what comes out of the last.
+pub(crate) fn layers(source: &ImageSource, facts: &mut Facts) {
+    match source.files().len() {
+        0 | 1 => {}
+        pieces => facts.add("pieces", format!("{pieces} files, put together")),
+    }
+    let unpacked = unpacked(source.unpacked_size());
+    if source.layers().is_empty() {
+        facts.add("size", unpacked);
+        return;
+    }
+    let mut size = source.packed_size();
+    for (index, layer) in source.layers().iter().enumerate() {
+        let amount = size.map_or("-".to_owned(), units::size);
+        let word = layer.wrapping.word();
+        let member = layer.member.as_ref();
+        let member = member.map_or(String::new(), |member| {
+            format!("  with {}", member.display_name())
+        });
+        let row = format!("{word:<5}  {amount:>9}{member}");
+        facts.add(if index == 0 { "wrapping" } else { "" }, row);
+        size = layer.unpacked.exact();
+    }
+    let ratio = source.packed_size().zip(source.unpacked_size().exact());
+    let ratio = ratio
+        .filter(|(packed, _)| *packed > 0)
+        .map_or(String::new(), |(packed, unpacked)| {
+            format!(", {:.1} times the packed", unpacked as f64 / packed as f64)
+        });
+    facts.add("unpacked", format!("{unpacked}{ratio}"));
+    let others = source.layers().iter().flat_map(|layer| &layer.others);
+    let names: Vec<_> = others.map(|other| other.display_name()).collect();
+    if !names.is_empty() {
+        let shown = names.iter().take(4).cloned().collect::<Vec<_>>().join(", ");
+        let more = match names.len().saturating_sub(4) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        facts.add("beside it", format!("{shown}{more}"));
+    }
+}
+
+/// What an image will bring, for a plan.
+pub(crate) fn content(preview: &Inspection, facts: &mut Facts) {
+    for (index, line) in boot_modes(&preview.boot).iter().enumerate() {
+        facts.add(if index == 0 { "boots" } else { "" }, line);
+    }
+    if preview.is_unknown() {
+        facts.add(
+            "content",
+            "no partition table and no file system recognised",
+        );
+    }
+}
+
+/// A published checksum in words.
+pub(crate) fn checksum(expected: &ExpectedChecksum) -> String {
+    let kind = expected.checksum.kind;
+    let doubt = match kind.is_weak() {
+        true => "; this kind guards against accidents only",
+        false => "",
+    };
+    format!("{}, {}{doubt}", kind.word(), origin(expected))
+}
+
+/// Where a checksum comes from, in words.
+pub(crate) fn origin(checksum: &ExpectedChecksum) -> String {
+    match &checksum.origin {
+        ChecksumOrigin::Argument => "as given".to_owned(),
+        ChecksumOrigin::File(path) => {
+            let name = path.file_name().unwrap_or(path.as_os_str());
+            format!("from {}", name.to_string_lossy())
+        }
+        ChecksumOrigin::Member(name) => format!("from {name} in the archive"),
     }
 }
 
@@ -39,6 +117,7 @@ pub(crate) fn wrapping(source: &ImageSource) -> String {
 pub(crate) fn unpacked(size: UnpackedSize) -> String {
     match size {
         UnpackedSize::Exact(bytes) => units::exact(bytes).trim_start().to_owned(),
+        UnpackedSize::AtLeast(bytes) => format!("at least {}", units::size(bytes)),
         UnpackedSize::Unknown => "unknown until unpacked".to_owned(),
     }
 }

@@ -6,10 +6,10 @@ use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::verify::{Comparison, Difference, verify};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::Medium;
-use pinewrit_image::ImageSource;
 use serde::Serialize;
 
 use super::Outcome;
+use super::source::{self, Keep};
 use crate::args::VerifyArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -33,8 +33,7 @@ struct VerifyEvent<'a> {
 }
 
 pub(crate) fn run(ui: &Ui, args: &VerifyArgs) -> Outcome {
-    let source = ImageSource::open_member(&args.image, args.member.as_deref())
-        .map_err(|e| explain::open_error(&e))?;
+    let source = source::open(ui, &args.image, &args.options, Keep::No)?;
     let medium = Medium::open_for_reading(&args.medium).map_err(|e| explain::medium_error(&e))?;
     let (image, name) = (source.name(), medium.name());
     let began = Instant::now();
@@ -46,7 +45,7 @@ pub(crate) fn run(ui: &Ui, args: &VerifyArgs) -> Outcome {
         event: "result",
         command: "verify",
         medium: args.medium.display().to_string(),
-        image: args.image.display().to_string(),
+        image: args.image.to_string(),
         equal: comparison.is_equal(),
         comparison: &comparison,
     });

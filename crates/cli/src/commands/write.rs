@@ -5,12 +5,13 @@ use std::time::Duration;
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::write::{WriteOptions, WriteReport, write};
-use pinewrit_disk::BlockDevice;
+use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_host::{Medium, MediumKind, Rescan, SystemRoots, Target, rescan_partitions};
-use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, PeekDevice, find_beside};
+use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
 use serde::Serialize;
 
 use super::report::{self, Facts};
+use super::source::{self, Keep};
 use super::{Outcome, configure, settings};
 use crate::args::WriteArgs;
 use crate::exit::Exit;
@@ -31,7 +32,8 @@ struct Plan {
     target: Target,
     checksum: Option<ExpectedChecksum>,
     settings: Option<CheckedSettings>,
-    preview: Inspection,
+    /// What is in the image, as far as a quick look reaches.
+    preview: Option<Inspection>,
     /// What is on an existing medium now.
     present: Option<Inspection>,
 }
@@ -54,7 +56,7 @@ struct PlanEvent<'a> {
     medium_bytes: u64,
     unpacked_bytes: Option<u64>,
     dry_run: bool,
-    preview: &'a Inspection,
+    preview: Option<&'a Inspection>,
     present: Option<&'a Inspection>,
 }
 
@@ -62,12 +64,12 @@ pub(crate) fn run(ui: &Ui, args: &WriteArgs) -> Outcome {
     let plan = plan(ui, args)?;
     ui.event(&PlanEvent {
         event: "plan",
-        image: args.image.display().to_string(),
+        image: args.image.to_string(),
         medium: args.to.display().to_string(),
         medium_bytes: plan.target.size(),
         unpacked_bytes: plan.source.unpacked_size().exact(),
         dry_run: args.dry_run,
-        preview: &plan.preview,
+        preview: plan.preview.as_ref(),
         present: plan.present.as_ref(),
     });
     ui.say(plan_text(&plan));
@@ -81,8 +83,11 @@ pub(crate) fn run(ui: &Ui, args: &WriteArgs) -> Outcome {
 
 /// Checks everything that can be checked before writing.
 fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
-    let source = ImageSource::open_member(&args.image, args.member.as_deref())
-        .map_err(|e| explain::open_error(&e))?;
+    let keep = match args.keep_download {
+        true => Keep::Yes,
+        false => Keep::No,
+    };
+    let source = source::open(ui, &args.image, &args.options, keep)?;
     let checksum = match &args.checksum {
         Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
         None => find_beside(&source),
@@ -95,9 +100,21 @@ fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
     let present = look_at_present(&source, &target)?;
     check_fit(&source, &target)?;
     let waiting = Waiting::new(ui, format!("looking into {}", source.name()));
-    let device = PeekDevice::new(source.clone()).with_limit(PREVIEW);
-    let preview = inspect(&device, source.unpacked_size().exact())
-        .map_err(|e| explain::disk_error(&source.name(), &e).fact("state", NOTHING_WRITTEN))?;
+    let device = PeekDevice::new(source.for_a_look());
+    let device = match source.layers() {
+        // Without a wrapping, any place costs the same.
+        [] => device,
+        _ => device.with_limit(PREVIEW),
+    };
+    let preview = match inspect(&device, source.unpacked_size().exact()) {
+        Ok(preview) => Some(preview),
+        // So far into a download that it is not fetched for a look.
+        Err(DiskError::PastEnd { .. }) if source.fetch_stats().is_some() => None,
+        Err(error) => {
+            let message = explain::disk_error(&source.name(), &error);
+            return Err(message.fact("state", NOTHING_WRITTEN));
+        }
+    };
     drop(waiting);
     let plan = Plan {
         source,
@@ -112,11 +129,10 @@ fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
 }
 
 fn check_fit(source: &ImageSource, target: &Target) -> Outcome {
-    match source.unpacked_size().exact() {
-        Some(image) if image > target.size() => {
-            Err(explain::too_large(&target.name(), image, target.size()))
-        }
-        _ => Ok(()),
+    let image = source.unpacked_size().at_least();
+    match image > target.size() {
+        true => Err(explain::too_large(&target.name(), image, target.size())),
+        false => Ok(()),
     }
 }
 
@@ -124,7 +140,7 @@ fn look_at_present(source: &ImageSource, target: &Target) -> Result<Option<Inspe
     let Target::Existing(medium) = target else {
         return Ok(None);
     };
-    if medium.is_same_file(source.file()) {
+    if source.files().any(|file| medium.is_same_file(file)) {
         return Err(Message::new(
             Exit::Usage,
             format!("{} is the image itself", medium.name()),
@@ -137,10 +153,9 @@ fn look_at_present(source: &ImageSource, target: &Target) -> Result<Option<Inspe
 
 /// Settings need a FAT partition. Where the preview reaches, its absence is told before writing.
 fn check_place_for_settings(plan: &Plan) -> Outcome {
-    if plan.settings.is_none() {
+    let (Some(_), Some(preview)) = (&plan.settings, &plan.preview) else {
         return Ok(());
-    }
-    let preview = &plan.preview;
+    };
     let is_fat = |fs: &pinewrit_core::filesystem::FilesystemFacts| fs.is_fat();
     let possible = preview.filesystem.as_ref().is_some_and(is_fat)
         || preview.partitions.iter().any(|partition| {
@@ -164,13 +179,14 @@ fn plan_text(plan: &Plan) -> String {
     let (source, target) = (&plan.source, &plan.target);
     let warning = style::WARNING;
     let mut facts = Facts::default();
-    let size = match source.unpacked_size().exact() {
-        Some(bytes) => format!("{} unpacked", units::size(bytes)),
-        None => "size unknown until unpacked".to_owned(),
+    let size = match source.unpacked_size() {
+        UnpackedSize::Exact(bytes) => units::size(bytes),
+        UnpackedSize::AtLeast(bytes) => format!("at least {}", units::size(bytes)),
+        UnpackedSize::Unknown => "size unknown".to_owned(),
     };
     let wrapping = match source.layers() {
-        [] => units::size(source.packed_size()),
-        _ => format!("{}, {size}", report::wrapping(source)),
+        [] => size,
+        _ => format!("{}, {size} unpacked", report::wrapping(source)),
     };
     facts.add("image", format!("{}  {wrapping}", source.name()));
     facts.add("medium", medium_text(target));
@@ -180,20 +196,15 @@ fn plan_text(plan: &Plan) -> String {
     } else {
         facts.add(
             "fits",
-            "not known before it is unpacked; it stops at the end",
+            "not known before it is unpacked; it stops at the medium's end",
         );
     }
-    for (index, line) in report::boot_modes(&plan.preview.boot).iter().enumerate() {
-        facts.add(if index == 0 { "boots" } else { "" }, line);
-    }
-    if plan.preview.is_unknown() {
-        facts.add(
-            "content",
-            "no partition table and no file system recognised",
-        );
+    match &plan.preview {
+        Some(preview) => report::content(preview, &mut facts),
+        None => facts.add("content", "not known before more of it is fetched"),
     }
     match &plan.checksum {
-        Some(sum) => facts.add("checksum", checksum_text(sum)),
+        Some(sum) => facts.add("checksum", report::checksum(sum)),
         None => facts.add("checksum", "none given, none found beside the image"),
     }
     if let Some(settings) = &plan.settings {
@@ -221,25 +232,6 @@ fn medium_text(target: &Target) -> String {
         },
     };
     format!("{}  {kind}, {}", target.name(), units::size(target.size()))
-}
-
-fn checksum_text(expected: &ExpectedChecksum) -> String {
-    let kind = expected.checksum.kind;
-    let doubt = match kind.is_weak() {
-        true => "; this kind guards against accidents only",
-        false => "",
-    };
-    format!("{}, {}{doubt}", kind.word(), origin(expected))
-}
-
-fn origin(checksum: &ExpectedChecksum) -> String {
-    match &checksum.origin {
-        ChecksumOrigin::Argument => "as given".to_owned(),
-        ChecksumOrigin::File(path) => {
-            let name = path.file_name().unwrap_or(path.as_os_str());
-            format!("from {}", name.to_string_lossy())
-        }
-    }
 }
 
 /// A new card file holds nothing that could be lost; everything else is asked for.
@@ -279,23 +271,25 @@ fn carry_out(ui: &Ui, args: &WriteArgs, plan: Plan) -> Outcome {
     let written = write(&source, &medium.device, &options, &view, &signals::watch());
     drop(view);
     let report = written.map_err(|e| explain::write_error(&source.name(), &medium.name(), &e))?;
+    let download = source::finish(ui, &source);
     let rescan = rescan(&medium);
     ui.event(&WriteEvent {
         event: "result",
         command: "write",
-        image: args.image.display().to_string(),
+        image: args.image.to_string(),
         medium: args.to.display().to_string(),
         report: &report,
     });
-    ui.result(done_text(
-        ui,
-        &source,
-        &medium,
-        &report,
-        checksum.as_ref(),
-        settings.as_ref(),
+    let done = Done {
+        source: &source,
+        medium: &medium,
+        report: &report,
+        checksum: checksum.as_ref(),
+        settings: settings.as_ref(),
         rescan,
-    ));
+        download,
+    };
+    ui.result(done.text(ui));
     Ok(())
 }
 
@@ -308,71 +302,85 @@ fn rescan(medium: &Medium) -> Rescan {
     }
 }
 
-fn done_text(
-    ui: &Ui,
-    source: &ImageSource,
-    medium: &Medium,
-    report: &WriteReport,
-    checksum: Option<&ExpectedChecksum>,
-    settings: Option<&CheckedSettings>,
+/// Everything there is to say of a finished medium.
+struct Done<'a> {
+    source: &'a ImageSource,
+    medium: &'a Medium,
+    report: &'a WriteReport,
+    checksum: Option<&'a ExpectedChecksum>,
+    settings: Option<&'a CheckedSettings>,
     rescan: Rescan,
-) -> String {
-    let good = style::GOOD;
-    let verified = if report.verified {
-        "verified"
-    } else {
-        "not verified"
-    };
-    let identity = settings.and_then(|settings| settings.host_name.as_ref());
-    let identity = identity.map_or(String::new(), |name| format!(", as {name}"));
-    let mut facts = Facts::default();
-    facts.add("written", amount(report.image_bytes, report.write_seconds));
-    match report.verified {
-        true => facts.add(
-            "read back",
-            amount(report.image_bytes, report.verify_seconds),
-        ),
-        false => facts.add("read back", "not done (--no-verify)"),
-    }
-    if let (Some(expected), Some(found)) = (checksum, &report.checksum) {
-        let (kind, origin) = (expected.checksum.kind.word(), origin(expected));
-        facts.add(
-            "checksum",
-            format!("{kind} of the {} matches, {origin}", found.of),
-        );
-    }
-    if let Some(report) = &report.configured {
-        facts.add("settings", configure::files(report));
-        if let Some(note) = configure::label_note(report) {
-            facts.add("note", note);
-        }
-    }
-    if ui.verbose {
-        let way = match medium.device.is_direct() {
-            true => "direct, past the system's cache",
-            false => "through the system's cache",
+    /// How fetching went, in words.
+    download: Vec<(&'static str, String)>,
+}
+
+impl Done<'_> {
+    fn text(&self, ui: &Ui) -> String {
+        let good = style::GOOD;
+        let verified = if self.report.verified {
+            "verified"
+        } else {
+            "not verified"
         };
-        facts.add("transfers", way);
-    }
-    if rescan == Rescan::InUse {
+        let identity = self
+            .settings
+            .and_then(|settings| settings.host_name.as_ref());
+        let identity = identity.map_or(String::new(), |name| format!(", as {name}"));
+        let mut facts = Facts::default();
         facts.add(
-            "note",
-            "this computer shows the old partitions until it is plugged in again",
+            "written",
+            amount(self.report.image_bytes, self.report.write_seconds),
         );
+        match self.report.verified {
+            true => facts.add(
+                "read back",
+                amount(self.report.image_bytes, self.report.verify_seconds),
+            ),
+            false => facts.add("read back", "not done (--no-verify)"),
+        }
+        if let (Some(expected), Some(found)) = (self.checksum, &self.report.checksum) {
+            let (kind, origin) = (expected.checksum.kind.word(), report::origin(expected));
+            facts.add(
+                "checksum",
+                format!("{kind} of the {} matches, {origin}", found.of),
+            );
+        }
+        if let Some(report) = &self.report.configured {
+            facts.add("settings", configure::files(report));
+            if let Some(note) = configure::label_note(report) {
+                facts.add("note", note);
+            }
+        }
+        for (name, text) in &self.download {
+            facts.add(name, text.as_str());
+        }
+        if ui.verbose {
+            let way = match self.medium.device.is_direct() {
+                true => "direct, past the system's cache",
+                false => "through the system's cache",
+            };
+            facts.add("transfers", way);
+        }
+        if self.rescan == Rescan::InUse {
+            facts.add(
+                "note",
+                "this computer shows the old partitions until it is plugged in again",
+            );
+        }
+        facts.add(
+            "next",
+            match self.medium.kind {
+                MediumKind::CardFile => format!("pinewrit inspect {}", self.medium.path.display()),
+                MediumKind::BlockDevice => "everything is flushed; take it out".to_owned(),
+            },
+        );
+        format!(
+            "{good}done:{good:#} {} holds {}, {verified}{identity}\n{}",
+            self.medium.name(),
+            self.source.name(),
+            facts.to_text()
+        )
     }
-    facts.add(
-        "next",
-        match medium.kind {
-            MediumKind::CardFile => format!("pinewrit inspect {}", medium.path.display()),
-            MediumKind::BlockDevice => "everything is flushed; take it out".to_owned(),
-        },
-    );
-    format!(
-        "{good}done:{good:#} {} holds {}, {verified}{identity}\n{}",
-        medium.name(),
-        source.name(),
-        facts.to_text()
-    )
 }
 
 fn amount(bytes: u64, seconds: f64) -> String {

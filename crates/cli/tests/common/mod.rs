@@ -6,6 +6,8 @@
     reason = "a test that is skipped says so in the test's own output"
 )]
 
+pub(crate) mod server;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
@@ -58,6 +60,11 @@ impl Bench {
             .args(args)
             .current_dir(self.folder())
             .env("XDG_STATE_HOME", self.path("state"))
+            .env("XDG_CACHE_HOME", self.path("cache"))
+            .env_remove("http_proxy")
+            .env_remove("HTTP_PROXY")
+            .env_remove("ALL_PROXY")
+            .env_remove("all_proxy")
             .env_remove("NO_COLOR")
             .stdin(std::process::Stdio::null());
         command

@@ -232,7 +232,7 @@ fn write_chunks(
             done: chunk.offset() + chunk.bytes().len() as u64,
             total,
             source_done: position.get(),
-            source_total: source.packed_size(),
+            source_total: source.packed_size().unwrap_or(0),
         });
         Ok(())
     };

@@ -107,19 +107,32 @@ pub(super) fn is_taken_in_passing(member: &Member, wanted: Option<&str>) -> bool
     }
 }
 
+/// Whether a file of this name may lie beside an image without being one: read-me and checksum
+/// files.
+pub(crate) fn is_beside(name: &str) -> bool {
+    let member = Member {
+        name: name.to_owned(),
+        size: None,
+    };
+    likelihood(&member) == Likelihood::No
+        || name.ends_with("SUMS")
+        || name.starts_with('.')
+        || matches!(name, "README" | "LICENSE" | "COPYING")
+}
+
 /// A member may be named in full or by its file name alone.
 fn is_named(member: &Member, wanted: &str) -> bool {
     member.name == wanted || member.name.rsplit(['/', '\\']).next() == Some(wanted)
 }
 
 /// Takes the member that was asked for, or else the only one of the likeliest kind.
-pub(crate) fn choose(members: Vec<Member>, wanted: Option<&str>) -> Result<Member, NoChoice> {
+pub(crate) fn choose(members: &[Member], wanted: Option<&str>) -> Result<Member, NoChoice> {
     let names = |members: &[Member]| members.iter().map(Member::display_name).collect();
     if let Some(wanted) = wanted {
         let found = members.iter().find(|member| is_named(member, wanted));
         return found.cloned().ok_or_else(|| NoChoice::NotThere {
             wanted: wanted.to_owned(),
-            names: names(&members),
+            names: names(members),
         });
     }
     let best = members.iter().map(likelihood).max();
@@ -131,7 +144,7 @@ pub(crate) fn choose(members: Vec<Member>, wanted: Option<&str>) -> Result<Membe
         .collect();
     match &candidates[..] {
         [] => Err(NoChoice::None {
-            names: names(&members),
+            names: names(members),
         }),
         [only] => Ok(only.clone()),
         several => Err(NoChoice::Several {
@@ -161,7 +174,7 @@ mod tests {
     #[case::image_before_packed(&["hut.iso", "sources.tar"], "hut.iso")]
     #[case::fork(&["hut.img", "__MACOSX/hut.img"], "hut.img")]
     fn one_is_the_image(#[case] names: &[&str], #[case] chosen: &str) {
-        assert_eq!(choose(members(names), None).unwrap().name, chosen);
+        assert_eq!(choose(&members(names), None).unwrap().name, chosen);
     }
 
     #[rstest]
@@ -169,14 +182,14 @@ mod tests {
     #[case::none(&["x.txt", "y.md"], None, "no member can be an image")]
     #[case::not_there(&["b2.img"], Some("b4.img"), "there is no member b4.img")]
     fn none_is(#[case] names: &[&str], #[case] wanted: Option<&str>, #[case] why: &str) {
-        let error = choose(members(names), wanted).unwrap_err();
+        let error = choose(&members(names), wanted).unwrap_err();
         assert_eq!(error.to_string(), why);
     }
 
     #[test]
     fn a_member_is_named_in_full_or_in_short() {
         for wanted in ["b/b4.img", "b4.img"] {
-            let chosen = choose(members(&["a/b2.img", "b/b4.img"]), Some(wanted)).unwrap();
+            let chosen = choose(&members(&["a/b2.img", "b/b4.img"]), Some(wanted)).unwrap();
             assert_eq!(chosen.name, "b/b4.img");
         }
     }

@@ -8,20 +8,18 @@ mod sevenz;
 mod tape;
 mod zipped;
 
-use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom};
-use std::os::unix::fs::FileExt;
+use std::io::{self, Read};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread;
 
 use crossbeam_channel::{Sender, bounded};
 
 use crate::blocks::{Block, BlockReader};
+use crate::packed::FileCursor;
 use crate::{ImageStream, StreamError, StreamFault, Wrapping};
 
-pub(crate) use choice::choose;
 pub use choice::{Member, NoChoice};
+pub(crate) use choice::{choose, is_beside};
 
 const BLOCK: usize = 1 << 20;
 const BLOCKS_IN_FLIGHT: usize = 4;
@@ -70,6 +68,37 @@ pub(crate) fn open(kind: Wrapping, input: ArchiveInput, name: String) -> ImageSt
         };
         done.map_err(|error| in_layer(kind, error))
     })
+}
+
+/// Bytes of an archive in another layer that are unpacked in search of the image.
+const MAX_PASSING: u64 = 4 << 30;
+
+/// A stream that is not read for ever: an archive may hold terabytes of nothing in a few
+/// kilobytes.
+struct Passing {
+    inner: ImageStream,
+    left: u64,
+}
+
+impl Passing {
+    fn new(inner: ImageStream) -> Self {
+        Self {
+            inner,
+            left: MAX_PASSING,
+        }
+    }
+}
+
+impl Read for Passing {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let len = self.inner.read(buffer)?;
+        self.left = self.left.checked_sub(len as u64).ok_or_else(|| {
+            fault(StreamFault::Unsupported {
+                what: "an archive with no image in its first 4 GiB".into(),
+            })
+        })?;
+        Ok(len)
+    }
 }
 
 fn needs_a_file() -> io::Error {
@@ -185,47 +214,5 @@ fn with_given(error: io::Error, given: u64) -> io::Error {
         }),
         Ok(found) => io::Error::other(found),
         Err(error) => error,
-    }
-}
-
-/// A position of its own in an open file.
-#[derive(Clone, Debug)]
-pub(crate) struct FileCursor {
-    file: Arc<File>,
-    size: u64,
-    position: u64,
-    counter: Arc<AtomicU64>,
-}
-
-impl FileCursor {
-    /// A cursor at the start; `counter` goes up by the bytes that are read.
-    pub(crate) fn new(file: Arc<File>, size: u64, counter: Arc<AtomicU64>) -> Self {
-        Self {
-            file,
-            size,
-            position: 0,
-            counter,
-        }
-    }
-}
-
-impl Read for FileCursor {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let len = self.file.read_at(buffer, self.position)?;
-        self.position += len as u64;
-        self.counter.fetch_add(len as u64, Ordering::Relaxed);
-        Ok(len)
-    }
-}
-
-impl Seek for FileCursor {
-    fn seek(&mut self, target: SeekFrom) -> io::Result<u64> {
-        let position = match target {
-            SeekFrom::Start(offset) => Some(offset),
-            SeekFrom::Current(delta) => self.position.checked_add_signed(delta),
-            SeekFrom::End(delta) => self.size.checked_add_signed(delta),
-        };
-        self.position = position.ok_or(io::ErrorKind::InvalidInput)?;
-        Ok(self.position)
     }
 }

@@ -4,8 +4,9 @@ use std::io;
 
 use sevenz_rust2::{ArchiveReader, EntryDecision, Error, Password};
 
-use super::{FileCursor, Member, Sink, Wanted, damaged, fault};
+use super::{Member, Sink, Wanted, damaged, fault};
 use crate::StreamFault;
+use crate::packed::FileCursor;
 
 /// Memory for headers and each decoder, in KiB.
 const MEMORY_KIB: usize = 160 << 10;

@@ -1,54 +1,67 @@
 //! tar, through the crate of that name.
 
-use std::io::{self, Read};
+use std::cell::Cell;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::rc::Rc;
 
 use tar::{Archive, Entry};
 
 use super::choice::is_taken_in_passing;
-use super::{FileCursor, Member, Sink, Wanted, damaged};
+use super::{Member, Passing, Sink, Wanted, damaged};
 use crate::ImageStream;
+use crate::packed::FileCursor;
 
 /// More members than an archive with an image has.
 const MAX_MEMBERS: usize = 100_000;
 
+/// Bytes that may be read from one member's content to the next: heads, long names, and what else
+/// is kept in memory.
+const MAX_HEADS: u64 = 4 << 20;
+
 /// All members of a tar file; their contents are jumped over.
 pub(super) fn list_file(file: FileCursor) -> io::Result<Vec<Member>> {
+    let (file, budget) = Metered::new(file);
     let mut archive = Archive::new(file);
-    let entries = archive.entries_with_seek()?;
-    collect(entries, |_| false)
+    let mut members = Vec::new();
+    budget.allow(MAX_HEADS);
+    for entry in archive.entries_with_seek()? {
+        members.extend(member_of(&entry?));
+        if members.len() >= MAX_MEMBERS {
+            break;
+        }
+        budget.allow(MAX_HEADS);
+    }
+    Ok(members)
 }
 
 /// The members up to the first that is taken.
 pub(super) fn list_passing(stream: ImageStream, wanted: Option<&str>) -> io::Result<Vec<Member>> {
+    let (stream, budget) = Metered::new(Passing::new(stream));
     let mut archive = Archive::new(stream);
-    collect(archive.entries()?, |member| {
-        is_taken_in_passing(member, wanted)
-    })
-}
-
-fn collect<'a, R: Read + 'a>(
-    entries: impl Iterator<Item = io::Result<Entry<'a, R>>>,
-    is_taken: impl Fn(&Member) -> bool,
-) -> io::Result<Vec<Member>> {
     let mut members = Vec::new();
-    for entry in entries {
-        let entry = entry?;
-        if !entry.header().entry_type().is_file() {
-            continue;
-        }
-        let member = Member {
-            name: name_of(&entry),
-            size: Some(entry.size()),
-        };
-        if is_taken(&member) {
-            return Ok(vec![member]);
-        }
-        members.push(member);
-        if members.len() >= MAX_MEMBERS {
+    budget.allow(MAX_HEADS);
+    for entry in archive.entries()? {
+        let mut entry = entry?;
+        let member = member_of(&entry);
+        let is_taken = member
+            .as_ref()
+            .is_some_and(|member| is_taken_in_passing(member, wanted));
+        members.extend(member);
+        if is_taken || members.len() >= MAX_MEMBERS {
             break;
         }
+        budget.allow(u64::MAX);
+        io::copy(&mut entry, &mut io::sink())?;
+        budget.allow(MAX_HEADS);
     }
     Ok(members)
+}
+
+fn member_of<R: Read>(entry: &Entry<'_, R>) -> Option<Member> {
+    entry.header().entry_type().is_file().then(|| Member {
+        name: name_of(entry),
+        size: Some(entry.size()),
+    })
 }
 
 fn name_of<R: Read>(entry: &Entry<'_, R>) -> String {
@@ -56,10 +69,15 @@ fn name_of<R: Read>(entry: &Entry<'_, R>) -> String {
 }
 
 pub(super) fn unpack(stream: ImageStream, name: &str, out: &mut Sink) -> io::Result<()> {
+    let (stream, budget) = Metered::new(stream);
     let mut archive = Archive::new(stream);
+    budget.allow(MAX_HEADS);
     for entry in archive.entries()? {
         let mut entry = entry?;
+        budget.allow(u64::MAX);
         if name_of(&entry) != name {
+            io::copy(&mut entry, &mut io::sink())?;
+            budget.allow(MAX_HEADS);
             continue;
         }
         let size = entry.size();
@@ -75,4 +93,50 @@ pub(super) fn unpack(stream: ImageStream, name: &str, out: &mut Sink) -> io::Res
         return io::copy(&mut archive.into_inner(), &mut io::sink()).map(drop);
     }
     Err(damaged("the member is not there any more"))
+}
+
+/// A reader that gives no more bytes than allowed, because the crate keeps heads of any length in
+/// memory.
+struct Metered<R> {
+    inner: R,
+    budget: Budget,
+}
+
+/// How many bytes may still be read.
+#[derive(Clone)]
+struct Budget(Rc<Cell<u64>>);
+
+impl Budget {
+    fn allow(&self, bytes: u64) {
+        self.0.set(bytes);
+    }
+}
+
+impl<R> Metered<R> {
+    fn new(inner: R) -> (Self, Budget) {
+        let budget = Budget(Rc::default());
+        let metered = Self {
+            inner,
+            budget: budget.clone(),
+        };
+        (metered, budget)
+    }
+}
+
+impl<R: Read> Read for Metered<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let left = self.budget.0.get();
+        if left == 0 {
+            return Err(damaged("a member's head of several megabytes"));
+        }
+        let len = self.inner.read(buffer)?;
+        self.budget.0.set(left.saturating_sub(len as u64));
+        Ok(len)
+    }
+}
+
+impl<R: Seek> Seek for Metered<R> {
+    fn seek(&mut self, target: SeekFrom) -> io::Result<u64> {
+        self.inner.seek(target)
+    }
 }

@@ -7,14 +7,15 @@ use zip::read::read_zipfile_from_stream;
 use zip::result::ZipError;
 
 use super::choice::is_taken_in_passing;
-use super::{FileCursor, Member, Sink, Wanted, damaged, fault};
+use super::{Member, Passing, Sink, Wanted, damaged, fault};
+use crate::packed::{EndRecord, FileCursor, MAX_DIRECTORY};
 use crate::{ImageStream, StreamFault};
 
 /// More members than an archive with an image has.
 const MAX_MEMBERS: usize = 100_000;
 
 pub(super) fn list(file: FileCursor) -> io::Result<Vec<Member>> {
-    let mut archive = ZipArchive::new(file).map_err(explain)?;
+    let mut archive = open(file)?;
     let mut members = Vec::new();
     for index in 0..archive.len().min(MAX_MEMBERS) {
         let entry = archive.by_index_raw(index).map_err(explain)?;
@@ -31,8 +32,18 @@ pub(super) fn list(file: FileCursor) -> io::Result<Vec<Member>> {
     Ok(members)
 }
 
+/// The crate keeps the whole directory in memory.
+fn open(file: FileCursor) -> io::Result<ZipArchive<FileCursor>> {
+    let end = EndRecord::read(file.packed());
+    if end.is_some_and(|end| end.directory_len > MAX_DIRECTORY) {
+        let what = format!("a directory of more than {} MiB", MAX_DIRECTORY >> 20);
+        return Err(fault(StreamFault::Unsupported { what }));
+    }
+    ZipArchive::new(file).map_err(explain)
+}
+
 pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result<()> {
-    let mut archive = ZipArchive::new(file).map_err(explain)?;
+    let mut archive = open(file)?;
     let mut entry = archive.by_name(name).map_err(explain)?;
     let size = entry.size();
     let wanted = out.copy(&mut entry)?;
@@ -43,10 +54,8 @@ pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result
     Ok(())
 }
 
-pub(super) fn list_passing(
-    mut stream: ImageStream,
-    wanted: Option<&str>,
-) -> io::Result<Vec<Member>> {
+pub(super) fn list_passing(stream: ImageStream, wanted: Option<&str>) -> io::Result<Vec<Member>> {
+    let mut stream = Passing::new(stream);
     let mut members = Vec::new();
     while let Some(mut entry) = read_zipfile_from_stream(&mut stream).map_err(explain)? {
         let member = Member {
@@ -57,7 +66,8 @@ pub(super) fn list_passing(
         if is_file && is_taken_in_passing(&member, wanted) {
             // The rest of the archive is not needed; dropping the entry would read it.
             std::mem::forget(entry);
-            return Ok(vec![member]);
+            members.push(member);
+            return Ok(members);
         }
         io::copy(&mut entry, &mut io::sink())?;
         drop(entry);

@@ -1,5 +1,7 @@
 //! From errors of the lower floors to messages: words, facts, remedies and exit codes.
 
+mod source;
+
 use std::io::{self, ErrorKind};
 
 use pinewrit_core::configure::ConfigureError;
@@ -8,165 +10,16 @@ use pinewrit_core::verify::VerifyError;
 use pinewrit_core::write::WriteError;
 use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
 use pinewrit_host::{Hold, MediumError, Verdict};
-use pinewrit_image::{ChecksumError, NoChoice, NotAnImage, OpenError, StreamError, StreamFault};
+use pinewrit_image::StreamError;
 
 use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::units;
 
+pub(crate) use source::{checksum_error, open_error, stream_error};
+
 /// What has happened to the medium when a write fails.
 const NO_TABLE: &str = "has no partition table: nothing on it looks finished";
-
-/// A source that cannot be opened.
-pub(crate) fn open_error(error: &OpenError) -> Message {
-    let source = |what: String| Message::new(Exit::Source, what);
-    match error {
-        OpenError::Missing { path } => source(format!("there is no file {}", path.display()))
-            .remedy("check the path; `ls` shows what is there"),
-        OpenError::Folder { path } => {
-            source(format!("{} is a folder, not an image", path.display()))
-                .remedy("name the image inside it")
-        }
-        OpenError::Special { path } => source(format!(
-            "{} is neither a file nor a block device",
-            path.display()
-        ))
-        .remedy("save it to a file first"),
-        OpenError::Io {
-            path,
-            source: cause,
-        } => source(format!("{} cannot be opened", path.display()))
-            .fact("system", cause.to_string())
-            .remedy(permission_hint(cause, "check the path and its permissions")),
-        OpenError::NotAnImage { path, why } => not_an_image(&path.display().to_string(), *why),
-        OpenError::NoChoice { path, why } => no_choice(&path.display().to_string(), why),
-        OpenError::TooManyLayers { path } => source(format!(
-            "{} has more than {} layers of compression",
-            path.display(),
-            pinewrit_image::MAX_LAYERS
-        ))
-        .remedy("unpack it once by hand and look at what comes out"),
-        OpenError::Stream { path, source } => stream_error(&path.display().to_string(), source),
-        other => source(other.to_string()),
-    }
-}
-
-fn no_choice(name: &str, why: &NoChoice) -> Message {
-    let message = |what: String| Message::new(Exit::Source, what);
-    let list = |message: Message, names: &[String]| {
-        let shown = names.iter().take(12).enumerate();
-        let message = shown.fold(message, |message, (index, member)| {
-            message.fact(if index == 0 { "members" } else { "" }, member.as_str())
-        });
-        match names.len().saturating_sub(12) {
-            0 => message,
-            more => message.fact("", format!("and {more} more")),
-        }
-    };
-    match why {
-        NoChoice::Several { names } => {
-            let first = names.first().map_or("NAME", String::as_str);
-            list(message(format!("{name} holds several images")), names)
-                .remedy(format!("--member {first}"))
-        }
-        NoChoice::NotThere { wanted, names } if names.is_empty() => message(format!(
-            "{name} is no archive, so it has no member {wanted}"
-        ))
-        .remedy("leave --member out"),
-        NoChoice::NotThere { wanted, names } => {
-            list(message(format!("{name} has no member {wanted}")), names)
-                .remedy("--member with one of these names")
-        }
-        NoChoice::None { names } => list(message(format!("{name} holds no image")), names)
-            .remedy("--member takes one all the same"),
-    }
-}
-
-fn not_an_image(name: &str, why: NotAnImage) -> Message {
-    let message = Message::new(Exit::Source, format!("{name} is not an image of a medium"));
-    match why {
-        NotAnImage::Empty => message
-            .fact("content", "nothing: it has 0 bytes")
-            .remedy("get it again; the download or copy did not begin"),
-        NotAnImage::TooShort => message
-            .fact("content", "less than one sector (512 bytes)")
-            .remedy("get it again"),
-        NotAnImage::Text => message
-            .fact("content", "text")
-            .remedy("name the image itself, not its read-me or checksum file"),
-        NotAnImage::WebPage => message
-            .fact("content", "a web page")
-            .remedy("get it again: the server sent a page instead of the file"),
-        NotAnImage::Packed(kind) => message
-            .fact(
-                "content",
-                format!("a {kind} archive, which is not read yet"),
-            )
-            .remedy("unpack it and name the image that comes out"),
-        _ => message.fact("content", why.to_string()),
-    }
-}
-
-/// A source that is damaged.
-pub(crate) fn stream_error(name: &str, error: &StreamError) -> Message {
-    let message = |what: &str| Message::new(Exit::Source, format!("{name} {what}"));
-    let layer = error.layer.map_or("file", |layer| layer.word());
-    // Archives are read here and there; how far they were read says nothing.
-    let place = match error.layer {
-        Some(layer) if layer.is_archive() => format!("in the {layer} archive"),
-        _ => format!("byte {} of the {layer} data", units::grouped(error.packed)),
-    };
-    let unpacked = units::exact(error.unpacked);
-    match &error.fault {
-        StreamFault::Truncated => message("ends too early")
-            .fact("place", place)
-            .fact("unpacked", unpacked)
-            .remedy("get it again: the download or copy was cut off"),
-        StreamFault::Damaged { detail } => message("is damaged")
-            .fact("place", place)
-            .fact("unpacked", unpacked)
-            .fact("found", detail.clone())
-            .remedy("get it again, and compare its checksum with the published one"),
-        StreamFault::Memory { limit_mib } => message("needs too much memory to unpack")
-            .fact("limit", format!("{limit_mib} MiB for the {layer} layer"))
-            .remedy("pack it with a smaller window, or unpack it by hand"),
-        StreamFault::Encrypted => message("is encrypted")
-            .fact("layer", layer)
-            .remedy("unpack it with its password, and name what comes out"),
-        StreamFault::Unsupported { what } => message("is packed in a way that is not read here")
-            .fact("layer", layer)
-            .fact("found", what.clone())
-            .remedy("unpack it by hand, and name what comes out"),
-        StreamFault::Read(cause) => message("cannot be read")
-            .fact("place", place)
-            .fact("system", cause.to_string())
-            .remedy("copy it to another disk; if that fails too, get it again"),
-        other => message("cannot be unpacked").fact("found", other.to_string()),
-    }
-}
-
-/// A checksum that cannot be used.
-pub(crate) fn checksum_error(error: &ChecksumError) -> Message {
-    match error {
-        ChecksumError::Argument { text } => {
-            Message::new(Exit::Usage, format!("`{text}` is no checksum")).fact(
-                "form",
-                "sha256: and 64 hexadecimal digits, or a checksum file",
-            )
-        }
-        ChecksumError::Io { path, source } => Message::new(
-            Exit::Source,
-            format!("the checksum file {} cannot be read", path.display()),
-        )
-        .fact("system", source.to_string()),
-        ChecksumError::NotListed { path, name } => Message::new(
-            Exit::Source,
-            format!("{} lists no checksum for {name}", path.display()),
-        )
-        .remedy("was the image renamed? give --checksum sha256:… instead"),
-        other => Message::new(Exit::Source, other.to_string()),
-    }
-}
 
 /// A medium that cannot be opened.
 pub(crate) fn medium_error(error: &MediumError) -> Message {

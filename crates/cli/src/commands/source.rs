@@ -1,0 +1,107 @@
+//! Opening an image for a command.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use pinewrit_image::{FetchOptions, FetchStats, ImageSource, Location, OpenOptions, StreamError};
+use serde::Serialize;
+
+use crate::args::SourceArgs;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::progress::Waiting;
+use crate::ui::{Ui, units};
+
+/// Whether a download is kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Keep {
+    Yes,
+    No,
+}
+
+/// Opens the image at `location`.
+pub(crate) fn open(
+    ui: &Ui,
+    location: &Location,
+    args: &SourceArgs,
+    keep: Keep,
+) -> Result<ImageSource, Message> {
+    let options = OpenOptions {
+        member: args.member.clone(),
+        fetch: FetchOptions {
+            patience: Duration::from_secs(args.patience),
+            cache: cache_folder(),
+            keep: keep == Keep::Yes,
+        },
+    };
+    let waiting = Waiting::new(ui, format!("opening {}", location.name()));
+    let opened = ImageSource::open_with(location, &options);
+    drop(waiting);
+    opened.map_err(|e| explain::open_error(&e))
+}
+
+/// Where kept downloads are, as the XDG Base Directory Specification has it.
+fn cache_folder() -> Option<PathBuf> {
+    let absolute = |name: &str| {
+        let path = PathBuf::from(std::env::var_os(name)?);
+        path.is_absolute().then_some(path)
+    };
+    let base = absolute("XDG_CACHE_HOME").or_else(|| Some(absolute("HOME")?.join(".cache")))?;
+    Some(base.join("pinewrit").join("downloads"))
+}
+
+/// Keeps a finished download if that was asked for; tells how fetching went.
+pub(crate) fn finish(ui: &Ui, source: &ImageSource) -> Vec<(&'static str, String)> {
+    let waiting = Waiting::new(ui, "fetching the rest of the download".to_owned());
+    let kept = source.keep_download();
+    drop(waiting);
+    let Some(stats) = source.fetch_stats() else {
+        return Vec::new();
+    };
+    ui.event(&DownloadEvent {
+        event: "download",
+        fetched_bytes: stats.fetched,
+        kept_bytes: stats.kept,
+        resumed: stats.resumed,
+        unconfirmed: stats.unconfirmed,
+    });
+    let mut lines = vec![("fetched", amount(&stats))];
+    match kept {
+        Ok(Some(path)) => lines.push(("kept", path.display().to_string())),
+        Ok(None) => {}
+        // The medium is right all the same.
+        Err(error) => lines.push(("not kept", reason(&error))),
+    }
+    lines
+}
+
+#[derive(Serialize)]
+struct DownloadEvent {
+    event: &'static str,
+    fetched_bytes: u64,
+    kept_bytes: u64,
+    resumed: u64,
+    unconfirmed: bool,
+}
+
+fn amount(stats: &FetchStats) -> String {
+    let mut text = units::size(stats.fetched);
+    if stats.kept > 0 {
+        text += &format!(", {} were kept from earlier", units::size(stats.kept));
+    }
+    if stats.resumed > 0 {
+        let times = units::counted(stats.resumed, "time");
+        text += &format!("; the connection broke and was resumed {times}");
+    }
+    if stats.unconfirmed {
+        text += "; the server could not be asked whether there is a newer one";
+    }
+    text
+}
+
+fn reason(error: &std::io::Error) -> String {
+    match StreamError::in_io(error) {
+        Some(found) => found.to_string(),
+        None => error.to_string(),
+    }
+}

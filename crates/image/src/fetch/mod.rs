@@ -1,0 +1,143 @@
+//! Packed bytes on a server: fetched in order while they are used, resumed where a connection
+//! breaks, and never taken from two versions of a file.
+//!
+//! HTTP semantics are those of RFC 9110: range requests (section 14), validators (section 8.8).
+
+mod answer;
+mod connection;
+mod keep;
+mod remote;
+mod start;
+
+use std::io;
+use std::path::PathBuf;
+use std::time::Duration;
+
+pub(crate) use remote::Remote;
+
+/// How servers are asked.
+#[derive(Clone, Debug)]
+pub struct FetchOptions {
+    /// How long nothing may arrive before it is given up.
+    pub patience: Duration,
+    /// Where kept downloads are looked for.
+    pub cache: Option<PathBuf>,
+    /// Whether this download is kept there.
+    pub keep: bool,
+}
+
+impl Default for FetchOptions {
+    /// A minute, and nothing is kept.
+    fn default() -> Self {
+        Self {
+            patience: Duration::from_secs(60),
+            cache: None,
+            keep: false,
+        }
+    }
+}
+
+/// How a download went.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct FetchStats {
+    /// Bytes that came from the server.
+    pub fetched: u64,
+    /// Bytes that were there already from an earlier download.
+    pub kept: u64,
+    /// How often a broken connection was made anew.
+    pub resumed: u64,
+    /// A kept copy is used without the server having confirmed it.
+    pub unconfirmed: bool,
+}
+
+/// Why a server did not give what was asked of it.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum FetchError {
+    /// The address cannot be read.
+    #[error("this is no address of a file on a server: {detail}")]
+    Address {
+        /// What is wrong with it.
+        detail: String,
+    },
+    /// The host's name is not known.
+    #[error("the host's name is not known")]
+    Host,
+    /// No connection could be made.
+    #[error("no connection: {detail}")]
+    Connect {
+        /// The system's answer.
+        detail: String,
+    },
+    /// The connection could not be secured.
+    #[error("the connection could not be secured: {detail}")]
+    Tls {
+        /// What is wrong.
+        detail: String,
+    },
+    /// The server answered with another status than success.
+    #[error("the server answered {status}")]
+    Status {
+        /// The status code, RFC 9110 section 15.
+        status: u16,
+    },
+    /// The server sent from one address to the next for too long.
+    #[error("more than {limit} redirects")]
+    Redirects {
+        /// How many are followed.
+        limit: u32,
+    },
+    /// Nothing arrived for so long.
+    #[error("nothing arrived for {seconds} seconds")]
+    Silent {
+        /// How long it was waited.
+        seconds: u64,
+    },
+    /// The connection broke, and stayed broken.
+    #[error("the connection broke: {detail}")]
+    Cut {
+        /// The system's answer.
+        detail: String,
+    },
+    /// The file on the server is another one than when fetching began.
+    #[error("the file changed on the server while it was fetched")]
+    Changed,
+    /// The answer breaks the protocol's rules.
+    #[error("the server's answer makes no sense: {detail}")]
+    Answer {
+        /// What is wrong with it.
+        detail: String,
+    },
+    /// The download was given up from inside.
+    #[error("stopped")]
+    Stopped,
+}
+
+impl FetchError {
+    /// Whether asking once more may help.
+    fn is_passing(&self) -> bool {
+        match self {
+            Self::Host | Self::Connect { .. } | Self::Silent { .. } | Self::Cut { .. } => true,
+            Self::Status { status } => matches!(status, 408 | 429 | 500..=599),
+            _ => false,
+        }
+    }
+
+    /// Whether the server could not be asked at all.
+    fn is_offline(&self) -> bool {
+        matches!(
+            self,
+            Self::Host | Self::Connect { .. } | Self::Silent { .. }
+        )
+    }
+}
+
+/// Wraps an error so that it can travel through readers.
+fn in_io(error: FetchError, position: u64) -> io::Error {
+    io::Error::other(crate::StreamError {
+        layer: None,
+        fault: crate::StreamFault::Fetch(error),
+        packed: position,
+        unpacked: position,
+    })
+}

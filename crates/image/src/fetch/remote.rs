@@ -1,0 +1,609 @@
+//! A file on a server, as packed bytes.
+
+use std::io::{self, Read};
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{Receiver, RecvTimeoutError};
+use ureq::Agent;
+
+use super::answer::{Answer, Version};
+use super::connection::{self, Arrival, Wanted};
+use super::keep::{Kept, Shelf};
+use super::start::{IN_MEMORY, Start};
+use super::{FetchError, FetchOptions, FetchStats, in_io};
+use crate::packed::{PackedBytes, PackedReader};
+use crate::{Location, StreamError, StreamFault};
+
+/// The first request, in bytes: enough to tell what the file is.
+const FIRST: u64 = 64 << 10;
+/// The end of the file that is fetched at once, in bytes: indexes and directories are there.
+const TAIL: u64 = 64 << 10;
+/// Requests that are kept open, each for a reader of its own.
+const MAX_STREAMS: usize = 3;
+/// So many bytes are rather read and dropped than asked for anew.
+const SMALL_GAP: u64 = 256 << 10;
+/// How often a waiting reader looks whether it shall stop.
+const LOOK: Duration = Duration::from_millis(50);
+/// Files beside the image that are read, and how long that may take.
+const MAX_SIBLING: u64 = 1 << 20;
+const SIBLING_PATIENCE: Duration = Duration::from_secs(10);
+const FIRST_PAUSE: Duration = Duration::from_millis(200);
+const LONGEST_PAUSE: Duration = Duration::from_secs(5);
+
+/// An opened file on a server.
+#[derive(Debug)]
+pub(crate) struct Remote {
+    url: String,
+    agent: Agent,
+    patience: Duration,
+    version: Version,
+    /// The server gives parts.
+    gives_parts: bool,
+    shelf: Option<Shelf>,
+    state: Mutex<State>,
+    /// A reader is no longer busy.
+    freed: Condvar,
+    stop: AtomicBool,
+    fetched: AtomicU64,
+    resumed: AtomicU64,
+    kept: u64,
+    unconfirmed: bool,
+}
+
+#[derive(Debug)]
+struct State {
+    start: Start,
+    tail: Option<Vec<u8>>,
+    streams: Vec<Stream>,
+    /// Offsets at which somebody is reading from a stream just now.
+    busy: Vec<u64>,
+    /// Keeping failed for this reason; fetching goes on without.
+    keep_failed: Option<io::Error>,
+}
+
+/// A request that is being answered.
+#[derive(Debug)]
+struct Stream {
+    arrivals: Receiver<Arrival>,
+    /// Offset of the next byte that is given.
+    position: u64,
+    /// Bytes before it that are still to arrive, and to be dropped.
+    drop: u64,
+    block: Vec<u8>,
+    used: usize,
+    /// Where it ends, if not where the file does.
+    end: Option<u64>,
+}
+
+impl Stream {
+    fn new(arrivals: Receiver<Arrival>, position: u64, end: Option<u64>) -> Self {
+        Self {
+            arrivals,
+            position,
+            end,
+            drop: 0,
+            block: Vec::new(),
+            used: 0,
+        }
+    }
+}
+
+impl Remote {
+    /// Asks for the file at `url`.
+    ///
+    /// # Errors
+    /// A [`StreamError`] with the [`FetchError`].
+    pub(crate) fn open(url: &str, options: &FetchOptions) -> io::Result<Self> {
+        let name = Location::Url(url.to_owned()).name();
+        let cache = options.cache.as_ref();
+        let shelf = cache.map(|cache| Shelf::new(cache, url, &name));
+        let kept = shelf.as_ref().and_then(Shelf::find);
+        // A part of a file is of use only to whoever completes it.
+        let kept = kept.filter(|kept| kept.is_complete || options.keep);
+        let agent = connection::agent(url, options).map_err(|error| in_io(error, 0))?;
+        let mut remote = Self {
+            url: url.to_owned(),
+            agent,
+            patience: options.patience,
+            version: Version::default(),
+            gives_parts: false,
+            shelf: shelf.filter(|_| options.keep),
+            state: Mutex::new(State {
+                start: Start::Memory(Vec::new()),
+                tail: None,
+                streams: Vec::new(),
+                busy: Vec::new(),
+                keep_failed: None,
+            }),
+            freed: Condvar::new(),
+            stop: AtomicBool::new(false),
+            fetched: AtomicU64::new(0),
+            resumed: AtomicU64::new(0),
+            kept: 0,
+            unconfirmed: false,
+        };
+        remote.begin(kept).map_err(|error| in_io(error, 0))?;
+        remote.read_first()?;
+        Ok(remote)
+    }
+
+    /// The first request, which tells version and size.
+    fn begin(&mut self, kept: Option<Kept>) -> Result<(), FetchError> {
+        let wanted = match &kept {
+            Some(kept) if kept.is_complete => Wanted::Newer(kept.version.clone()),
+            Some(kept) => Wanted::Part {
+                start: kept.len,
+                end: None,
+            },
+            None => Wanted::Part {
+                start: 0,
+                end: Some(FIRST),
+            },
+        };
+        let arrivals = connection::begin(&self.agent, &self.url, wanted);
+        let mut stream = Stream::new(arrivals, 0, None);
+        let answer = match (self.wait_for_answer(&mut stream), &kept) {
+            (Ok(answer), _) => answer,
+            (Err(error), Some(kept)) if kept.is_complete && error.is_offline() => {
+                self.unconfirmed = true;
+                not_modified(kept)
+            }
+            // The part that is there goes on past the end of what is there now.
+            (Err(FetchError::Status { status: 416 }), Some(_)) => return self.begin(None),
+            (Err(error), _) => return Err(error),
+        };
+        if let Some(kept) = kept {
+            let is_same = answer.not_modified
+                || answer.is_part
+                    && answer.start == kept.len
+                    && answer.version.may_be(&kept.version);
+            if !is_same {
+                return self.begin(None);
+            }
+            stream.position = kept.len;
+            self.gives_parts = answer.is_part;
+            self.kept = kept.len;
+            self.version = kept.version;
+            let state = self.state.get_mut().unwrap_or_else(|e| e.into_inner());
+            state.start = Start::File(kept.file, kept.len);
+            if answer.is_part {
+                state.streams.push(stream);
+            }
+            return Ok(());
+        }
+        if answer.start != 0 {
+            return Err(FetchError::Answer {
+                detail: format!("asked for the start, it sent byte {}", answer.start),
+            });
+        }
+        self.version = answer.version;
+        self.gives_parts = answer.is_part;
+        stream.end = answer.is_part.then_some(FIRST);
+        let state = self.state.get_mut().unwrap_or_else(|e| e.into_inner());
+        if let Some(shelf) = &self.shelf {
+            match shelf.begin(&self.version) {
+                Ok(file) => state.start = Start::File(file, 0),
+                Err(error) => state.keep_failed = Some(error),
+            }
+        }
+        state.streams.push(stream);
+        Ok(())
+    }
+
+    /// Reads what the first request asked for.
+    fn read_first(&self) -> io::Result<()> {
+        let mut buffer = vec![0; FIRST as usize];
+        loop {
+            let position = self.lock().start.len();
+            if position >= FIRST || !self.gives_parts || self.read_at(&mut buffer, position)? == 0 {
+                return Ok(());
+            }
+        }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// How it went so far.
+    pub(crate) fn stats(&self) -> FetchStats {
+        FetchStats {
+            fetched: self.fetched.load(Ordering::Relaxed),
+            kept: self.kept,
+            resumed: self.resumed.load(Ordering::Relaxed),
+            unconfirmed: self.unconfirmed,
+        }
+    }
+
+    /// Makes all who wait give up, for good.
+    pub(crate) fn interrupt(&self) {
+        self.stop.store(true, Ordering::Relaxed);
+    }
+
+    /// A view that asks for nothing that is not kept.
+    pub(crate) fn start_only(self: &Arc<Self>) -> StartOnly {
+        StartOnly(Arc::clone(self))
+    }
+
+    /// Fetches what is missing and keeps the file, if that was asked for.
+    pub(crate) fn keep(&self) -> io::Result<Option<PathBuf>> {
+        let Some(shelf) = &self.shelf else {
+            return Ok(None);
+        };
+        let is_complete = |state: &State| self.version.size == Some(state.start.len());
+        if is_complete(&self.lock()) && shelf.path().exists() {
+            return Ok(Some(shelf.path()));
+        }
+        let mut buffer = vec![0; 1 << 20];
+        loop {
+            let position = {
+                let mut state = self.lock();
+                if let Some(error) = state.keep_failed.take() {
+                    return Err(error);
+                }
+                state.start.len()
+            };
+            let len = self.read_at(&mut buffer, position)?;
+            if len == 0 {
+                break;
+            }
+            self.lock().keep(&buffer[..len], position);
+        }
+        match &self.lock().start {
+            Start::File(file, len) => shelf.finish(file, *len, &self.version).map(Some),
+            Start::Memory(_) => Ok(None),
+        }
+    }
+
+    /// The text of a small file in the same folder of the server; `None` where there is none.
+    pub(crate) fn read_sibling(&self, name: &str) -> Option<String> {
+        let url = sibling(&self.url, name)?;
+        let options = FetchOptions {
+            patience: self.patience.min(SIBLING_PATIENCE),
+            ..FetchOptions::default()
+        };
+        let remote = Arc::new(Self::open(&url, &options).ok()?);
+        if remote.version.size.is_some_and(|size| size > MAX_SIBLING) {
+            return None;
+        }
+        let mut text = String::new();
+        let mut reader = PackedReader::new(remote).take(MAX_SIBLING);
+        reader.read_to_string(&mut text).ok()?;
+        Some(text)
+    }
+
+    /// The next arrival, unless it takes longer than `patience` or somebody wants to stop.
+    fn receive(&self, stream: &Stream, patience: Duration) -> Result<Arrival, FetchError> {
+        let began = Instant::now();
+        loop {
+            match stream.arrivals.recv_timeout(LOOK) {
+                Ok(Arrival::Failed(error)) => return Err(error),
+                Ok(arrival) => return Ok(arrival),
+                Err(RecvTimeoutError::Disconnected) => {
+                    let detail = "it ended".to_owned();
+                    return Err(FetchError::Cut { detail });
+                }
+                Err(RecvTimeoutError::Timeout) => {}
+            }
+            if self.stop.load(Ordering::Relaxed) {
+                return Err(FetchError::Stopped);
+            }
+            if began.elapsed() >= patience {
+                let seconds = self.patience.as_secs();
+                return Err(FetchError::Silent { seconds });
+            }
+        }
+    }
+
+    fn wait_for_answer(&self, stream: &mut Stream) -> Result<Answer, FetchError> {
+        match self.receive(stream, self.patience)? {
+            Arrival::Answer(answer) => Ok(answer),
+            _ => Err(FetchError::Answer {
+                detail: "content without a head".to_owned(),
+            }),
+        }
+    }
+
+    /// Some bytes from a stream; `None` at its end.
+    fn take(&self, stream: &mut Stream, buffer: &mut [u8]) -> Result<Option<usize>, FetchError> {
+        loop {
+            let rest = &stream.block[stream.used..];
+            if !rest.is_empty() {
+                let dropped = rest
+                    .len()
+                    .min(usize::try_from(stream.drop).unwrap_or(usize::MAX));
+                stream.drop -= dropped as u64;
+                let rest = &rest[dropped..];
+                let len = rest.len().min(buffer.len());
+                buffer[..len].copy_from_slice(&rest[..len]);
+                stream.used += dropped + len;
+                stream.position += len as u64;
+                if len > 0 {
+                    return Ok(Some(len));
+                }
+                continue;
+            }
+            // Several attempts fit into the patience.
+            match self.receive(stream, self.patience / 3)? {
+                Arrival::Data(block) => {
+                    self.fetched
+                        .fetch_add(block.len() as u64, Ordering::Relaxed);
+                    stream.block = block;
+                    stream.used = 0;
+                }
+                Arrival::Answer(answer) => self.check(stream, &answer)?,
+                Arrival::End => return Ok(None),
+                Arrival::Failed(error) => return Err(error),
+            }
+        }
+    }
+
+    /// Checks that an answer goes on where the last one ended, in the same version of the file.
+    fn check(&self, stream: &mut Stream, answer: &Answer) -> Result<(), FetchError> {
+        if !answer.version.may_be(&self.version) {
+            return Err(FetchError::Changed);
+        }
+        // A server that sends everything again is not wrong, only slow.
+        let before = stream.position.checked_sub(answer.start);
+        let before = before.filter(|before| *before == 0 || !answer.is_part);
+        stream.drop = before.ok_or_else(|| FetchError::Answer {
+            detail: format!(
+                "asked for byte {}, it sent byte {}",
+                stream.position, answer.start
+            ),
+        })?;
+        Ok(())
+    }
+
+    /// The stream that comes to `offset` next, or a new one.
+    fn stream_at(&self, offset: u64, end: Option<u64>) -> Stream {
+        let mut state = self.lock();
+        let reaches = |stream: &Stream| {
+            stream.drop == 0 && stream.position <= offset && offset - stream.position <= SMALL_GAP
+        };
+        if let Some(index) = state.streams.iter().position(reaches) {
+            let mut stream = state.streams.remove(index);
+            stream.drop = offset - stream.position;
+            stream.position = offset;
+            return stream;
+        }
+        let wanted = Wanted::Part { start: offset, end };
+        let arrivals = connection::begin(&self.agent, &self.url, wanted);
+        Stream::new(arrivals, offset, end)
+    }
+
+    /// Some bytes at `offset`, from streams that end at `end`.
+    fn fetch(&self, buffer: &mut [u8], offset: u64, end: Option<u64>) -> io::Result<usize> {
+        self.lock().busy.push(offset);
+        let fetched = self.fetch_lastingly(buffer, offset, end);
+        let mut state = self.lock();
+        if let Some(index) = state.busy.iter().position(|at| *at == offset) {
+            state.busy.swap_remove(index);
+        }
+        drop(state);
+        self.freed.notify_all();
+        fetched
+    }
+
+    /// Makes broken connections anew until nothing has arrived for too long.
+    fn fetch_lastingly(
+        &self,
+        buffer: &mut [u8],
+        offset: u64,
+        end: Option<u64>,
+    ) -> io::Result<usize> {
+        let began = Instant::now();
+        let mut pause = FIRST_PAUSE;
+        loop {
+            let mut stream = self.stream_at(offset, end);
+            let error = match self.take(&mut stream, buffer) {
+                Ok(Some(len)) => {
+                    let mut state = self.lock();
+                    state.keep(&buffer[..len], offset);
+                    state.put_back(stream);
+                    return Ok(len);
+                }
+                // It asked for no more.
+                Ok(None) if stream.end == Some(offset) => continue,
+                Ok(None) | Err(FetchError::Status { status: 416 })
+                    if self.version.size.is_none() =>
+                {
+                    return Ok(0);
+                }
+                Ok(None) => FetchError::Cut {
+                    detail: "the server ended it".to_owned(),
+                },
+                Err(error) => error,
+            };
+            if !error.is_passing() || began.elapsed() + pause >= self.patience {
+                return Err(in_io(error, offset));
+            }
+            self.resumed.fetch_add(1, Ordering::Relaxed);
+            self.sleep(pause);
+            pause = (pause * 2).min(LONGEST_PAUSE);
+        }
+    }
+
+    fn sleep(&self, pause: Duration) {
+        let until = Instant::now() + pause;
+        while Instant::now() < until && !self.stop.load(Ordering::Relaxed) {
+            thread::sleep(LOOK.min(until.saturating_duration_since(Instant::now())));
+        }
+    }
+
+    /// Where the tail begins, for files that have one apart from their start.
+    fn tail_at(&self) -> Option<u64> {
+        let size = self.version.size.filter(|_| self.gives_parts)?;
+        let at = size.checked_sub(TAIL)?;
+        (at > FIRST).then_some(at)
+    }
+
+    /// Fetches the tail, once.
+    fn fetch_tail(&self, at: u64) -> io::Result<()> {
+        let mut tail = vec![0; TAIL as usize];
+        let mut done = 0;
+        while done < tail.len() {
+            match self.fetch(&mut tail[done..], at + done as u64, self.version.size)? {
+                0 => break,
+                len => done += len,
+            }
+        }
+        tail.truncate(done);
+        self.lock().tail = Some(tail);
+        Ok(())
+    }
+}
+
+/// The address of another file in the same folder. Addresses with a query have no folder.
+fn sibling(url: &str, name: &str) -> Option<String> {
+    let (folder, own) = url.rsplit_once('/')?;
+    let is_plain = !url.contains(['?', '#']) && !own.is_empty() && !folder.ends_with('/');
+    is_plain.then(|| format!("{folder}/{name}"))
+}
+
+fn not_modified(kept: &Kept) -> Answer {
+    Answer {
+        version: kept.version.clone(),
+        start: 0,
+        is_part: false,
+        not_modified: true,
+    }
+}
+
+impl State {
+    /// Copies what is kept at `offset`.
+    fn copy(
+        &self,
+        buffer: &mut [u8],
+        offset: u64,
+        tail_at: Option<u64>,
+    ) -> Option<io::Result<usize>> {
+        if let Some(copied) = self.start.copy(buffer, offset) {
+            return Some(copied);
+        }
+        let within = usize::try_from(offset.checked_sub(tail_at?)?).ok()?;
+        let rest = self.tail.as_ref()?.get(within..)?;
+        let len = rest.len().min(buffer.len());
+        buffer[..len].copy_from_slice(&rest[..len]);
+        Some(Ok(len))
+    }
+
+    fn keep(&mut self, bytes: &[u8], offset: u64) {
+        if let Err(error) = self.start.append(bytes, offset) {
+            // What is in the file so far can still be read from it.
+            self.keep_failed.get_or_insert(error);
+        }
+    }
+
+    fn put_back(&mut self, stream: Stream) {
+        if stream.end == Some(stream.position) {
+            return;
+        }
+        if self.streams.len() == MAX_STREAMS {
+            self.streams.remove(0);
+        }
+        self.streams.push(stream);
+    }
+
+    fn has_stream_at(&self, offset: u64) -> bool {
+        self.streams.iter().any(|stream| stream.position == offset)
+    }
+}
+
+impl PackedBytes for Remote {
+    fn size(&self) -> Option<u64> {
+        self.version.size
+    }
+
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+        if buffer.is_empty() || self.version.size.is_some_and(|size| offset >= size) {
+            return Ok(0);
+        }
+        let tail_at = self.tail_at();
+        let mut state = self.lock();
+        let (in_order, has_tail) = loop {
+            if let Some(copied) = state.copy(buffer, offset, tail_at) {
+                return copied;
+            }
+            // Another reader is fetching just these bytes, and they will be kept.
+            let follows = state.busy.contains(&offset) && state.start.len() == offset;
+            if !follows || offset >= IN_MEMORY {
+                break (state.has_stream_at(offset), state.tail.is_some());
+            }
+            let waited = self.freed.wait_timeout(state, LOOK);
+            state = waited.unwrap_or_else(|e| e.into_inner()).0;
+        };
+        drop(state);
+        if let Some(at) = tail_at.filter(|at| offset >= *at && !in_order) {
+            self.fetch_tail(at)?;
+            let copied = self.lock().copy(buffer, offset, tail_at);
+            return copied.unwrap_or(Ok(0));
+        }
+        // The tail is not asked for twice.
+        let end = tail_at.filter(|_| has_tail);
+        let left = end.map_or(u64::MAX, |end| end.saturating_sub(offset));
+        let wanted = buffer
+            .len()
+            .min(usize::try_from(left).unwrap_or(usize::MAX));
+        self.fetch(&mut buffer[..wanted], offset, end)
+    }
+
+    fn can_jump(&self) -> bool {
+        self.gives_parts || self.version.size == Some(self.lock().start.len())
+    }
+
+    fn is_near(&self, offset: u64) -> bool {
+        let is_kept = offset < self.lock().start.len();
+        is_kept || self.tail_at().is_some_and(|at| offset >= at)
+    }
+}
+
+/// The start of a file on a server, as far as it is kept in memory anyway, and its tail.
+#[derive(Debug)]
+pub(crate) struct StartOnly(Arc<Remote>);
+
+impl PackedBytes for StartOnly {
+    fn size(&self) -> Option<u64> {
+        self.0.size()
+    }
+
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+        let not_fetched = || {
+            io::Error::other(StreamError {
+                layer: None,
+                fault: StreamFault::NotFetched,
+                packed: offset,
+                unpacked: offset,
+            })
+        };
+        if self.0.is_near(offset) {
+            return self.0.read_at(buffer, offset);
+        }
+        // In order, so that everything on the way is kept.
+        let mut scratch = vec![0; 64 << 10];
+        loop {
+            let known = self.0.lock().start.len();
+            if offset < known {
+                return self.0.read_at(buffer, offset);
+            }
+            if known >= IN_MEMORY || offset >= IN_MEMORY {
+                return Err(not_fetched());
+            }
+            if self.0.read_at(&mut scratch, known)? == 0 {
+                return Ok(0);
+            }
+        }
+    }
+
+    fn can_jump(&self) -> bool {
+        self.0.can_jump()
+    }
+
+    fn is_near(&self, offset: u64) -> bool {
+        self.0.is_near(offset)
+    }
+}

@@ -1,0 +1,76 @@
+//! What is known of an image's size before it is unpacked.
+
+use crate::packed::{PackedBytes, read};
+use crate::{Wrapping, lz4_frames, xz_index, zstd_frames};
+
+/// What is known of an image's size before it is unpacked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum UnpackedSize {
+    /// The format says it, or there is no wrapping. In bytes.
+    Exact(u64),
+    /// The image is not smaller than this, in bytes. gzip tells its size modulo 4 GiB only.
+    AtLeast(u64),
+    /// Known only when everything has been unpacked.
+    Unknown,
+}
+
+impl UnpackedSize {
+    /// The exact size in bytes, if known.
+    pub fn exact(self) -> Option<u64> {
+        match self {
+            Self::Exact(bytes) => Some(bytes),
+            Self::AtLeast(_) | Self::Unknown => None,
+        }
+    }
+
+    /// The image is not smaller than this, in bytes.
+    pub fn at_least(self) -> u64 {
+        match self {
+            Self::Exact(bytes) | Self::AtLeast(bytes) => bytes,
+            Self::Unknown => 0,
+        }
+    }
+}
+
+/// What a compression's format itself says of what comes out of `packed`.
+pub(crate) fn find(packed: &dyn PackedBytes, wrapping: Wrapping) -> UnpackedSize {
+    let Some(size) = packed.size() else {
+        return UnpackedSize::Unknown;
+    };
+    let exact = match wrapping {
+        Wrapping::Gzip => return gzip(packed, size),
+        Wrapping::Xz => xz_index::unpacked_size(packed, size),
+        Wrapping::Zstd => zstd_frames::unpacked_size(packed, size),
+        Wrapping::Lz4 => lz4_frames::unpacked_size(packed, size),
+        Wrapping::Lzma => lzma(packed),
+        _ => None,
+    };
+    let first_frame = || match wrapping {
+        Wrapping::Zstd => zstd_frames::first_size(packed),
+        _ => None,
+    };
+    match exact {
+        Some(size) => UnpackedSize::Exact(size),
+        None => first_frame().map_or(UnpackedSize::Unknown, UnpackedSize::AtLeast),
+    }
+}
+
+/// The size in the header of an lzma file: bytes 5 to 12, all ones where it is not known.
+fn lzma(packed: &dyn PackedBytes) -> Option<u64> {
+    let size = u64::from_le_bytes(read(packed, 5)?);
+    (size != u64::MAX).then_some(size)
+}
+
+/// RFC 1952, section 2.3.1: the last four bytes are the size of the last member modulo 2^32.
+/// Deflate never grows data by more than a thousandth (RFC 1951, section 3.2.4: 5 bytes a block).
+fn gzip(packed: &dyn PackedBytes, size: u64) -> UnpackedSize {
+    let tail = size.checked_sub(4).and_then(|at| read(packed, at));
+    let told = tail.map_or(0, |tail| u64::from(u32::from_le_bytes(tail)));
+    let incompressible = size.saturating_sub(size / 1000 + 64);
+    // Deflate's limit is a ratio of 1032; more is no size, but whatever follows the data.
+    let plausible = told <= size.saturating_mul(1032);
+    match plausible {
+        true => UnpackedSize::AtLeast(told.max(incompressible)),
+        false => UnpackedSize::AtLeast(incompressible),
+    }
+}
