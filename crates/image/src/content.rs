@@ -14,6 +14,8 @@ pub enum NotAnImage {
     Text,
     /// A web page, as a server sends instead of the file it does not have.
     WebPage,
+    /// Neither packed, as its name says, nor with a boot sector.
+    UnlikeItsName,
     /// An archive or compression that is not unpacked here, by its name.
     Packed(&'static str),
 }
@@ -25,6 +27,7 @@ impl fmt::Display for NotAnImage {
             Self::TooShort => f.write_str("it is shorter than one sector"),
             Self::Text => f.write_str("it is a text file"),
             Self::WebPage => f.write_str("it is a web page"),
+            Self::UnlikeItsName => f.write_str("it is not packed as its name says"),
             Self::Packed(kind) => write!(f, "it is packed as {kind}, which is not read yet"),
         }
     }

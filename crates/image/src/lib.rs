@@ -6,12 +6,14 @@
 
 mod archive;
 mod blocks;
+mod bzip2_blocks;
 mod checksum;
 mod content;
 mod error;
 mod fetch;
 mod location;
 mod lz4_frames;
+mod ordered;
 mod packed;
 mod peek;
 mod sizes;
@@ -21,6 +23,7 @@ mod wrapping;
 mod xz_index;
 mod xz_streams;
 mod zstd_frames;
+mod zstd_parallel;
 
 pub use archive::{Member, NoChoice};
 pub use blocks::{Block, BlockReader};

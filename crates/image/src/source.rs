@@ -12,8 +12,8 @@ use crate::fetch::{FetchOptions, FetchStats, Remote};
 use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader};
 use crate::unwrap::decompress;
 use crate::{
-    ImageStream, Location, MAX_LAYERS, Member, NoChoice, OpenError, StreamError, UnpackedSize,
-    Wrapping, content, sizes,
+    ImageStream, Location, MAX_LAYERS, Member, NoChoice, NotAnImage, OpenError, StreamError,
+    UnpackedSize, Wrapping, content, sizes,
 };
 
 /// How many bytes are looked at to tell what something is.
@@ -102,7 +102,14 @@ impl ImageSource {
             layers: Vec::new(),
         };
         let head = source.find_layers(options.member.as_deref())?;
-        content::check(&head).map_err(|why| OpenError::NotAnImage {
+        let unlike = source.layers.is_empty()
+            && archive::is_packed_name(&source.name)
+            && !packed::has_boot_sector(&head);
+        let checked = match content::check(&head) {
+            Ok(()) if unlike => Err(NotAnImage::UnlikeItsName),
+            checked => checked,
+        };
+        checked.map_err(|why| OpenError::NotAnImage {
             path: location.to_string().into(),
             why,
         })?;

@@ -7,12 +7,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use liblzma::stream::Stream;
 
 use crate::xz_streams::XzStreams;
-use crate::{StreamError, StreamFault, Wrapping};
+use crate::{StreamError, StreamFault, Wrapping, bzip2_blocks, zstd_parallel};
 
 /// Memory that one decoder may take, in bytes. Enough for xz at its highest preset (65 MiB).
 const DECODER_MEMORY: u64 = 160 << 20;
-/// The largest zstd window that is accepted, as a power of two: 128 MiB.
-const ZSTD_WINDOW_LOG: u32 = 27;
 const INPUT_BUFFER: usize = 256 << 10;
 
 /// The unwrapped bytes of an image. Errors hold a [`StreamError`].
@@ -28,12 +26,8 @@ pub(crate) fn decompress(packed: ImageStream, wrapping: Wrapping) -> io::Result<
     let decoder: ImageStream = match wrapping {
         Wrapping::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(input)),
         Wrapping::Xz => Box::new(XzStreams::new(input, DECODER_MEMORY)?),
-        Wrapping::Zstd => {
-            let mut decoder = zstd::stream::read::Decoder::with_buffer(input)?;
-            decoder.window_log_max(ZSTD_WINDOW_LOG)?;
-            Box::new(decoder)
-        }
-        Wrapping::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(input)),
+        Wrapping::Zstd => Box::new(zstd_parallel::open(input)?),
+        Wrapping::Bzip2 => Box::new(bzip2_blocks::open(input)?),
         Wrapping::Lz4 => Box::new(Lz4Frames(lz4_flex::frame::FrameDecoder::new(input))),
         Wrapping::Lzma => {
             let stream = Stream::new_lzma_decoder(DECODER_MEMORY)?;

@@ -52,6 +52,9 @@ impl Wrapping {
             ] => Some(Self::Bzip2),
             [0x04, 0x22, 0x4d, 0x18, ..] => Some(Self::Lz4),
             [b'P', b'K', 0x03, 0x04, ..] => Some(Self::Zip),
+            // With the marks of one that was cut, or was to be: APPNOTE.TXT 6.3.10, section 8.5.
+            [b'P', b'K', 0x07, 0x08, b'P', b'K', 0x03, 0x04, ..]
+            | [b'P', b'K', b'0', b'0', b'P', b'K', 0x03, 0x04, ..] => Some(Self::Zip),
             [b'7', b'z', 0xbc, 0xaf, 0x27, 0x1c, ..] => Some(Self::SevenZip),
             head if head.get(257..262) == Some(b"ustar") => Some(Self::Tar),
             head if is_lzma_alone(head) => Some(Self::Lzma),

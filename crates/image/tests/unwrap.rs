@@ -221,7 +221,7 @@ fn a_cut_is_told_with_its_layer(
     let packed = wrap(wrapping, &image(300_000));
     let cut = &packed[..packed.len() * percent / 100];
     if let Ok(source) = ImageSource::open(&folder.file(cut)) {
-        assert_eq!(source.unpacked_size(), UnpackedSize::Unknown);
+        assert_eq!(source.unpacked_size().exact(), None);
     }
     let error = failure(&folder.file(cut));
     assert_eq!(error.layer, Some(wrapping));

@@ -129,10 +129,11 @@ fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
 }
 
 fn check_fit(source: &ImageSource, target: &Target) -> Outcome {
-    let image = source.unpacked_size().at_least();
-    match image > target.size() {
-        true => Err(explain::too_large(&target.name(), image, target.size())),
-        false => Ok(()),
+    match source.unpacked_size().exact() {
+        Some(image) if image > target.size() => {
+            Err(explain::too_large(&target.name(), image, target.size()))
+        }
+        _ => Ok(()),
     }
 }
 
@@ -193,6 +194,9 @@ fn plan_text(plan: &Plan) -> String {
     if let Some(image) = source.unpacked_size().exact() {
         let left = units::size(target.size() - image);
         facts.add("fits", format!("yes, {left} stay free"));
+    } else if source.unpacked_size().at_least() > target.size() {
+        let doubt = "probably not; what the wrapping says of its size may be wrong";
+        facts.add("fits", format!("{warning}{doubt}{warning:#}"));
     } else {
         facts.add(
             "fits",

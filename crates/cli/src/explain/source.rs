@@ -89,7 +89,7 @@ fn pieces(name: &str, why: &PiecesFault) -> Message {
             ),
         other => message(format!("{name} cannot be put together"))
             .fact("found", other.to_string())
-            .remedy("get the last piece, the one named .zip, again"),
+            .remedy("are they named in their order? else get the first and the last one again"),
     }
 }
 
@@ -130,6 +130,12 @@ fn not_an_image(name: &str, why: NotAnImage) -> Message {
         NotAnImage::WebPage => message
             .fact("content", "a web page")
             .remedy("get it again: the server sent a page instead of the file"),
+        NotAnImage::UnlikeItsName => message
+            .fact(
+                "content",
+                "not packed as its name says, and without a boot sector",
+            )
+            .remedy("get it again, the first piece too if it is in pieces; or rename it"),
         NotAnImage::Packed(kind) => message
             .fact(
                 "content",

@@ -107,6 +107,14 @@ pub(super) fn is_taken_in_passing(member: &Member, wanted: Option<&str>) -> bool
     }
 }
 
+/// Whether a file of this name should be packed.
+pub(crate) fn is_packed_name(name: &str) -> bool {
+    let ending = name
+        .rsplit_once('.')
+        .map(|(_, ending)| ending.to_lowercase());
+    ending.is_some_and(|ending| PACKED.contains(&ending.as_str()))
+}
+
 /// Whether a file of this name may lie beside an image without being one: read-me and checksum
 /// files.
 pub(crate) fn is_beside(name: &str) -> bool {

@@ -19,7 +19,7 @@ use crate::packed::FileCursor;
 use crate::{ImageStream, StreamError, StreamFault, Wrapping};
 
 pub use choice::{Member, NoChoice};
-pub(crate) use choice::{choose, is_beside};
+pub(crate) use choice::{choose, is_beside, is_packed_name};
 
 const BLOCK: usize = 1 << 20;
 const BLOCKS_IN_FLIGHT: usize = 4;

@@ -364,12 +364,16 @@ fn are_all_beginnings(folder: &Path, members: &BTreeMap<u64, String>) -> bool {
             .all(|name| is_beginning(&folder.join(name)))
 }
 
+/// Whether the first bytes of a medium end their sector with the mark of a boot sector.
+pub(crate) fn has_boot_sector(head: &[u8]) -> bool {
+    head.get(510..512) == Some(&[0x55, 0xaa])
+}
+
 fn is_beginning(path: &Path) -> bool {
     use std::io::Read;
     let mut head = Vec::new();
     let read = fs::File::open(path).and_then(|file| file.take(512).read_to_end(&mut head));
-    let is_boot_sector = head.get(510..512) == Some(&[0x55, 0xaa]);
-    read.is_ok() && (is_boot_sector || crate::Wrapping::detect(&head).is_some())
+    read.is_ok() && (has_boot_sector(&head) || crate::Wrapping::detect(&head).is_some())
 }
 
 fn assemble(

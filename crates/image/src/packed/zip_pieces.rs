@@ -9,6 +9,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::{Files, PackedBytes, Part, PiecesFault, read_exact};
+use crate::Wrapping;
 
 const ENTRY: &[u8] = b"PK\x01\x02";
 const END: &[u8] = b"PK\x05\x06";
@@ -63,6 +64,11 @@ pub(crate) fn join(files: Files, name: &str) -> Result<Arc<dyn PackedBytes>, Pie
         name: name.to_owned(),
     };
     let end = EndRecord::read(&files).ok_or_else(unlike)?;
+    let mut head = [0; 8];
+    let has_head = read_exact(&files, &mut head, 0).is_some();
+    if !has_head || Wrapping::detect(&head) != Some(Wrapping::Zip) {
+        return Err(unlike());
+    }
     check_count(&files, &end, name)?;
     Ok(Arc::new(renumbered(files, &end).ok_or_else(unlike)?))
 }
