@@ -13,6 +13,7 @@ mod error;
 mod fetch;
 mod location;
 mod lz4_frames;
+mod lz4_whole;
 mod ordered;
 mod packed;
 mod peek;

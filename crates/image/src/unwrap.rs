@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use liblzma::stream::Stream;
 
+use crate::lz4_whole::WholeFrames;
 use crate::xz_streams::XzStreams;
 use crate::{StreamError, StreamFault, Wrapping, bzip2_blocks, zstd_parallel};
 
@@ -28,7 +29,7 @@ pub(crate) fn decompress(packed: ImageStream, wrapping: Wrapping) -> io::Result<
         Wrapping::Xz => Box::new(XzStreams::new(input, DECODER_MEMORY)?),
         Wrapping::Zstd => Box::new(zstd_parallel::open(input)?),
         Wrapping::Bzip2 => Box::new(bzip2_blocks::open(input)?),
-        Wrapping::Lz4 => Box::new(Lz4Frames(lz4_flex::frame::FrameDecoder::new(input))),
+        Wrapping::Lz4 => Box::new(Lz4Frames::new(input)),
         Wrapping::Lzma => {
             let stream = Stream::new_lzma_decoder(DECODER_MEMORY)?;
             Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream))
@@ -71,7 +72,14 @@ impl BufRead for CountingReader {
 }
 
 /// Several lz4 frames in a row as one stream: the decoder stops after each.
-struct Lz4Frames(lz4_flex::frame::FrameDecoder<CountingReader>);
+struct Lz4Frames(lz4_flex::frame::FrameDecoder<BufReader<WholeFrames<CountingReader>>>);
+
+impl Lz4Frames {
+    fn new(input: CountingReader) -> Self {
+        let whole = BufReader::new(WholeFrames::new(input));
+        Self(lz4_flex::frame::FrameDecoder::new(whole))
+    }
+}
 
 impl Read for Lz4Frames {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {

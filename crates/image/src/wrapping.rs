@@ -50,6 +50,20 @@ impl Wrapping {
                 0x59,
                 ..,
             ] => Some(Self::Bzip2),
+            // Nothing at all, packed.
+            [
+                b'B',
+                b'Z',
+                b'h',
+                b'1'..=b'9',
+                0x17,
+                0x72,
+                0x45,
+                0x38,
+                0x50,
+                0x90,
+                ..,
+            ] => Some(Self::Bzip2),
             [0x04, 0x22, 0x4d, 0x18, ..] => Some(Self::Lz4),
             [b'P', b'K', 0x03, 0x04, ..] => Some(Self::Zip),
             // With the marks of one that was cut, or was to be: APPNOTE.TXT 6.3.10, section 8.5.

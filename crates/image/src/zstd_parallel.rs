@@ -13,7 +13,7 @@ const MAGIC: [u8; 4] = 0xfd2f_b528_u32.to_le_bytes();
 /// Section 3.1.1.2.4: no block is larger, packed or unpacked.
 const MAX_BLOCK: usize = 128 << 10;
 /// Memory for frames on their way, packed and unpacked, in bytes.
-const MEMORY: usize = 128 << 20;
+const MEMORY: usize = 96 << 20;
 const PIECE: usize = 1 << 20;
 
 /// Unpacks all frames of `input`.
@@ -37,7 +37,7 @@ fn split(mut input: impl BufRead + Send, dispatch: &Dispatch) -> io::Result<()> 
         }
         let mut frame = magic;
         let wanted = match walk(&mut input, &mut frame, largest)? {
-            Walked::Whole => dispatch.job(move || decode(&frame, largest)),
+            Walked::Whole { unpacked } => dispatch.job(move || decode(&frame, unpacked)),
             Walked::TooLarge => stream(&frame, &mut input, dispatch)?,
         };
         if wanted == Wanted::No {
@@ -64,8 +64,11 @@ fn skip(input: &mut impl Read) -> io::Result<()> {
 }
 
 enum Walked {
-    /// The frame is all there, or the data ends in it: the decoder will tell.
-    Whole,
+    /// The frame is all there, or the data ends in it: the decoder will tell. It does not unpack
+    /// to more than so many bytes.
+    Whole {
+        unpacked: usize,
+    },
     TooLarge,
 }
 
@@ -77,17 +80,17 @@ fn walk(input: &mut impl Read, frame: &mut Vec<u8>, largest: usize) -> io::Resul
         io::Result::Ok(frame.len() - before == len)
     };
     if frame[..] != MAGIC || !add(frame, 1)? {
-        return Ok(Walked::Whole);
+        return Ok(Walked::Whole { unpacked: 0 });
     }
     let descriptor = frame[4];
     let has_checksum = descriptor & 0x04 != 0;
     if !add(frame, header_bytes(descriptor))? {
-        return Ok(Walked::Whole);
+        return Ok(Walked::Whole { unpacked: 0 });
     }
     let mut unpacked = 0;
     loop {
         if !add(frame, 3)? {
-            return Ok(Walked::Whole);
+            return Ok(Walked::Whole { unpacked });
         }
         let at = frame.len() - 3;
         let header = u32::from_le_bytes([frame[at], frame[at + 1], frame[at + 2], 0]);
@@ -102,12 +105,12 @@ fn walk(input: &mut impl Read, frame: &mut Vec<u8>, largest: usize) -> io::Resul
             return Ok(Walked::TooLarge);
         }
         if !add(frame, stored)? {
-            return Ok(Walked::Whole);
+            return Ok(Walked::Whole { unpacked });
         }
         if header & 1 != 0 {
             let checksum = if has_checksum { 4 } else { 0 };
             add(frame, checksum)?;
-            return Ok(Walked::Whole);
+            return Ok(Walked::Whole { unpacked });
         }
     }
 }
@@ -126,12 +129,12 @@ fn header_bytes(descriptor: u8) -> usize {
     window + dictionary + size
 }
 
-fn decode(frame: &[u8], largest: usize) -> io::Result<crate::ordered::Piece> {
+fn decode(frame: &[u8], unpacked: usize) -> io::Result<crate::ordered::Piece> {
     let mut decoder = zstd::stream::read::Decoder::with_buffer(frame)?;
     decoder.window_log_max(WINDOW_LOG)?;
-    let mut bytes = Vec::new();
-    // The block headers were counted, so that it never is more.
-    decoder.take(largest as u64 + 1).read_to_end(&mut bytes)?;
+    let mut bytes = Vec::with_capacity(unpacked);
+    // One more byte would show that the blocks were counted wrongly.
+    decoder.take(unpacked as u64 + 1).read_to_end(&mut bytes)?;
     Ok(bytes.into())
 }
 
