@@ -373,6 +373,35 @@ fn the_checksum_in_the_archive_is_compared() {
     assert!(has_no_table(&bench.read("card.img")));
 }
 
+/// Vendors put the checksum of the packed image beside it in one more archive.
+#[rstest]
+#[case::bare(
+    "sha256sum hut.img.xz | cut -d ' ' -f 1 > hut.img.xz.sha256",
+    "zip -q packed",
+    0
+)]
+#[case::list("sha512sum hut.img.xz > SHA512SUMS", "tar -cf packed.zip", 0)]
+#[case::wrong(
+    "echo x | sha256sum | cut -d ' ' -f 1 > hut.img.xz.sha256",
+    "zip -q packed",
+    4
+)]
+fn the_checksum_of_a_packed_member(#[case] sum: &str, #[case] packer: &str, #[case] code: i32) {
+    let commands = format!(
+        "xz -k hut.img; {sum}; rm -f packed; {packer} $(ls *SUMS *.sha256 *.md5 || true) hut.img.xz; \
+         rm -f *SUMS *.sha256 *.md5; mv packed.* packed"
+    );
+    let Some(bench) = packed(&commands) else {
+        return;
+    };
+    let run = write(&bench, "packed").expect(code);
+    let told = match code {
+        0 => run.stdout.contains("of the packed member matches, from "),
+        _ => run.stderr.contains("member    sha256:"),
+    };
+    assert!(told, "{}{}", run.stdout, run.stderr);
+}
+
 #[test]
 fn a_name_that_promises_more_than_the_content() {
     let bench = Bench::new();

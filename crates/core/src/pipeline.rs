@@ -18,7 +18,9 @@ use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 use pinewrit_disk::{AlignedBuf, CHUNK_SIZE};
-use pinewrit_image::{Block, BlockReader, Checksum, ChecksumKind, ImageSource, StreamError};
+use pinewrit_image::{
+    Block, BlockReader, Checksum, ChecksumKind, ImageSource, MemberSum, StreamError,
+};
 
 use crate::Cancel;
 
@@ -61,6 +63,8 @@ pub(crate) struct StreamEnd {
     pub(crate) unpacked: u64,
     /// Checksum of the packed source, if asked for.
     pub(crate) packed_sum: Option<Checksum>,
+    /// Checksum of the packed member, if asked for.
+    pub(crate) member_sum: Option<Checksum>,
     /// Checksum of the image, if asked for.
     pub(crate) image_sum: Option<Checksum>,
 }
@@ -81,6 +85,8 @@ pub(crate) enum Interrupted<E> {
 pub(crate) struct WantedSums {
     /// Of the packed source.
     pub(crate) packed: Option<ChecksumKind>,
+    /// Of the packed member of the outermost archive.
+    pub(crate) member: Option<ChecksumKind>,
     /// Of the image.
     pub(crate) image: Option<ChecksumKind>,
 }
@@ -133,7 +139,11 @@ pub(crate) fn stream_chunks<E>(
             }
         };
         let unpacked = spawn(scope, "unpack", move || {
-            unpack(source, block_rx, position, &free_rx, &filled_tx)
+            let blocks = BlocksIn {
+                blocks: block_rx,
+                position,
+            };
+            unpack(source, blocks, sums.member, &free_rx, &filled_tx)
         });
         spawn(scope, "hash", move || hash(&hash_rx, &chunk_tx));
 
@@ -154,10 +164,12 @@ pub(crate) fn stream_chunks<E>(
             let _ = free_tx.send(chunk.buffer);
         }
         drop(free_tx);
-        let unpacked = join(unpacked).map_err(|e| Interrupted::Source(StreamError::from_io(e)))?;
+        let (unpacked, member_sum) =
+            join(unpacked).map_err(|e| Interrupted::Source(StreamError::from_io(e)))?;
         Ok(StreamEnd {
             unpacked,
             packed_sum: packed_sum.map(join),
+            member_sum,
             image_sum: image_sum.map(join),
         })
     })
@@ -237,25 +249,33 @@ fn sum_chunks(kind: ChecksumKind, filled: &Receiver<Filled>, summed: &Sender<Fil
     Checksum::finish(kind, hasher)
 }
 
-/// Unpacks into chunks; returns the image's size.
+/// The packed bytes on their way, and how far they are.
+struct BlocksIn<'a> {
+    blocks: Receiver<io::Result<Block>>,
+    position: &'a SourcePosition,
+}
+
+/// Unpacks into chunks; returns the image's size, and the checksum of the packed member if that is
+/// asked for.
 fn unpack(
     source: &ImageSource,
-    blocks: Receiver<io::Result<Block>>,
-    position: &SourcePosition,
+    packed: BlocksIn<'_>,
+    member: Option<ChecksumKind>,
     free: &Receiver<AlignedBuf>,
     filled: &Sender<Filled>,
-) -> io::Result<u64> {
-    let rest = blocks.clone();
-    let mut image = source.unwrap(Box::new(BlockReader::new(blocks)), &position.0)?;
+) -> io::Result<(u64, Option<Checksum>)> {
+    let rest = packed.blocks.clone();
+    let blocks = Box::new(BlockReader::new(packed.blocks));
+    let (mut image, sum) = source.unwrap_summed(blocks, &packed.position.0, member)?;
     let mut unpacked = 0;
     for index in 0.. {
         let Ok(mut buffer) = free.recv() else {
-            return Ok(unpacked);
+            return Ok((unpacked, None));
         };
         let len = fill(&mut image, &mut buffer)?;
         unpacked += len as u64;
         if len > 0 && filled.send((index, buffer, len)).is_err() {
-            return Ok(unpacked);
+            return Ok((unpacked, None));
         }
         if len < CHUNK_SIZE {
             break;
@@ -263,7 +283,7 @@ fn unpack(
     }
     // Whatever follows the image in the source belongs to its checksum.
     rest.iter().try_for_each(|block| block.map(drop))?;
-    Ok(unpacked)
+    Ok((unpacked, sum.and_then(MemberSum::finish)))
 }
 
 /// Reads until `buffer` is full or the stream ends.

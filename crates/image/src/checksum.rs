@@ -113,6 +113,8 @@ pub enum ChecksumOrigin {
 pub enum Subject {
     /// The packed file as it was downloaded.
     Packed,
+    /// The member of the outermost archive, which is packed itself.
+    Member,
     /// The image that comes out of it.
     Unpacked,
 }
@@ -122,6 +124,7 @@ impl Subject {
     pub fn word(self) -> &'static str {
         match self {
             Self::Packed => "packed file",
+            Self::Member => "packed member",
             Self::Unpacked => "unpacked image",
         }
     }
@@ -243,19 +246,22 @@ fn find_on_server(source: &ImageSource, url: &str, names: &Names) -> Option<Expe
     found.next()
 }
 
-/// In the outermost archive, where that holds the image itself.
+/// In the outermost archive.
 fn find_in_archive(source: &ImageSource, names: &Names) -> Option<ExpectedChecksum> {
-    let [archive] = source.layers() else {
-        return None;
-    };
-    let wanted: Vec<_> = file_names(names.unpacked.iter(), &ChecksumKind::ALL).collect();
-    let listed = |wanted: &String| {
+    let archive = source.layers().first()?;
+    let all = names.member.iter().chain(&names.unpacked);
+    file_names(all, &ChecksumKind::ALL).find_map(|wanted| {
         let mut others = archive.others.iter();
-        others.find(|other| base_name(&other.name) == wanted)
-    };
-    wanted.iter().filter_map(listed).find_map(|member| {
-        let text = source.read_beside(&member.name)?;
-        expected(&text, names, ChecksumOrigin::Member(member.display_name()))
+        let listed = others.find(|other| base_name(&other.name) == wanted)?;
+        let text = source.read_beside(&listed.name)?;
+        let origin = ChecksumOrigin::Member(listed.display_name());
+        let mut found = expected(&text, names, origin)?;
+        // A bare digest is of what its file is named after.
+        let of_member = |name: &String| wanted.strip_prefix(name.as_str()).is_some();
+        if found.subject.is_none() && names.member.as_ref().is_some_and(of_member) {
+            found.subject = Some(Subject::Member);
+        }
+        Some(found)
     })
 }
 
@@ -275,6 +281,8 @@ fn file_names<'a>(
 /// Under which names a checksum may be listed.
 struct Names {
     packed: String,
+    /// That of the outermost archive's member, where that is packed itself.
+    member: Option<String>,
     unpacked: Vec<String>,
 }
 
@@ -296,13 +304,26 @@ impl Names {
         }
         // Only the innermost is the image itself.
         let unpacked = unpacked.pop().into_iter().collect();
-        Self { packed, unpacked }
+        let mut archives = source.layers().iter().filter_map(|l| l.member.as_ref());
+        let member = archives
+            .next()
+            .map(|member| base_name(&member.name).to_owned());
+        let is_packed =
+            source.layers().last().is_some_and(|l| l.member.is_none()) || archives.next().is_some();
+        let member = member.filter(|_| is_packed);
+        Self {
+            packed,
+            member,
+            unpacked,
+        }
     }
 
     fn subject(&self, listed: &str) -> Option<Subject> {
         let listed = base_name(listed);
         if listed == self.packed {
             Some(Subject::Packed)
+        } else if self.member.as_deref() == Some(listed) {
+            Some(Subject::Member)
         } else if self.unpacked.iter().any(|name| name == listed) {
             Some(Subject::Unpacked)
         } else {
@@ -391,6 +412,7 @@ mod tests {
     fn names() -> Names {
         Names {
             packed: "hut.img.xz".into(),
+            member: None,
             unpacked: vec!["hut.img".into()],
         }
     }

@@ -10,10 +10,11 @@ use std::sync::atomic::AtomicU64;
 use crate::archive::{self, ArchiveInput};
 use crate::fetch::{FetchOptions, FetchStats, Remote};
 use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader};
+use crate::summed::sum_up;
 use crate::unwrap::decompress;
 use crate::{
-    ImageStream, Location, MAX_LAYERS, Member, NoChoice, NotAnImage, OpenError, StreamError,
-    UnpackedSize, Wrapping, content, sizes,
+    ChecksumKind, ImageStream, Location, MAX_LAYERS, Member, MemberSum, NoChoice, NotAnImage,
+    OpenError, StreamError, UnpackedSize, Wrapping, content, sizes,
 };
 
 /// How many bytes are looked at to tell what something is.
@@ -212,7 +213,22 @@ impl ImageSource {
     /// # Errors
     /// A decoder could not be made.
     pub fn unwrap(&self, packed: ImageStream, counter: &Arc<AtomicU64>) -> io::Result<ImageStream> {
+        Ok(self.unwrap_summed(packed, counter, None)?.0)
+    }
+
+    /// As [`ImageSource::unwrap`], with a checksum of the outermost archive's member on the way.
+    ///
+    /// # Errors
+    /// A decoder could not be made.
+    pub fn unwrap_summed(
+        &self,
+        packed: ImageStream,
+        counter: &Arc<AtomicU64>,
+        kind: Option<ChecksumKind>,
+    ) -> io::Result<(ImageStream, Option<MemberSum>)> {
         let mut stream = packed;
+        let mut wanted = kind;
+        let mut sum = None;
         for (index, layer) in self.layers.iter().enumerate() {
             stream = match &layer.member {
                 None => decompress(stream, layer.wrapping)?,
@@ -221,8 +237,12 @@ impl ImageSource {
                     archive::open(layer.wrapping, input, member.name.clone())
                 }
             };
+            if let (Some(_), Some(kind)) = (&layer.member, wanted) {
+                let (summed, of_member) = sum_up(stream, kind);
+                (stream, sum, wanted) = (summed, Some(of_member), None);
+            }
         }
-        Ok(stream)
+        Ok((stream, sum))
     }
 
     fn archive_input(

@@ -10,7 +10,7 @@ use pinewrit_core::verify::VerifyError;
 use pinewrit_core::write::WriteError;
 use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
 use pinewrit_host::{Hold, MediumError, Verdict};
-use pinewrit_image::StreamError;
+use pinewrit_image::{StreamError, Subject};
 
 use crate::exit::Exit;
 use crate::message::Message;
@@ -176,23 +176,20 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
             "could not be cleared: whatever is on it must not be used",
         ),
         WriteError::Source(error) => left(stream_error(image, error)),
-        WriteError::Checksum {
-            expected,
-            packed,
-            image: unpacked,
-        } => {
+        WriteError::Checksum { expected, found } => {
             let message = Message::new(
                 Exit::Source,
                 format!("the checksum of {image} does not match"),
             )
             .fact("expected", expected.to_string());
-            let found = [("packed", packed), ("unpacked", unpacked)];
-            let message = found
-                .iter()
-                .fold(message, |message, (name, sum)| match sum {
-                    Some(sum) => message.fact(*name, sum.to_string()),
-                    None => message,
-                });
+            let message = found.iter().fold(message, |message, (subject, sum)| {
+                let name = match subject {
+                    Subject::Packed => "packed",
+                    Subject::Member => "member",
+                    Subject::Unpacked => "unpacked",
+                };
+                message.fact(name, sum.to_string())
+            });
             left(message)
                 .remedy("get the image again; if it stays so, the checksum belongs to another one")
         }

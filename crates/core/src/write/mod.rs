@@ -13,7 +13,7 @@ use pinewrit_image::{Checksum, ExpectedChecksum, ImageSource, StreamError, Subje
 use serde::Serialize;
 
 use crate::configure::{self, ConfigureError, ConfigureReport};
-use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, stream_chunks};
+use crate::pipeline::{Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, stream_chunks};
 use crate::settings::CheckedSettings;
 use crate::{Cancel, Observer, Progress, Stage};
 
@@ -97,10 +97,8 @@ pub enum WriteError {
     Checksum {
         /// As published.
         expected: Checksum,
-        /// Of the packed source, if computed.
-        packed: Option<Checksum>,
-        /// Of the image, if computed.
-        image: Option<Checksum>,
+        /// What was computed, and of what.
+        found: Vec<(Subject, Checksum)>,
     },
     /// The medium failed.
     #[error("the medium failed")]
@@ -242,7 +240,7 @@ fn write_chunks(
         Interrupted::Cancelled => WriteError::Cancelled,
     })?;
     let checksum = match options.checksum {
-        Some(expected) => Some(check_sum(expected, end.packed_sum, end.image_sum)?),
+        Some(expected) => Some(check_sum(expected, &end)?),
         None => None,
     };
     if end.unpacked > medium.size() {
@@ -278,19 +276,21 @@ fn wanted_sums(source: &ImageSource, expected: Option<&ExpectedChecksum>) -> Wan
     };
     let kind = Some(expected.checksum.kind);
     let is_packed = !source.layers().is_empty();
+    let may_be = |subject| expected.subject.is_none_or(|known| known == subject);
     WantedSums {
-        packed: kind.filter(|_| expected.subject != Some(Subject::Unpacked)),
-        image: kind.filter(|_| is_packed && expected.subject != Some(Subject::Packed)),
+        packed: kind.filter(|_| may_be(Subject::Packed)),
+        member: kind.filter(|_| expected.subject == Some(Subject::Member)),
+        image: kind.filter(|_| is_packed && may_be(Subject::Unpacked)),
     }
 }
 
-fn check_sum(
-    expected: &ExpectedChecksum,
-    packed: Option<Checksum>,
-    image: Option<Checksum>,
-) -> Result<ChecksumReport, WriteError> {
+fn check_sum(expected: &ExpectedChecksum, end: &StreamEnd) -> Result<ChecksumReport, WriteError> {
     let checksum = &expected.checksum;
-    let found = [(Subject::Packed, &packed), (Subject::Unpacked, &image)];
+    let found = [
+        (Subject::Packed, &end.packed_sum),
+        (Subject::Member, &end.member_sum),
+        (Subject::Unpacked, &end.image_sum),
+    ];
     let matching = found.iter().find(|(_, sum)| sum.as_ref() == Some(checksum));
     match matching {
         Some((subject, _)) => Ok(ChecksumReport {
@@ -299,8 +299,10 @@ fn check_sum(
         }),
         None => Err(WriteError::Checksum {
             expected: checksum.clone(),
-            packed,
-            image,
+            found: found
+                .into_iter()
+                .filter_map(|(subject, sum)| Some((subject, sum.clone()?)))
+                .collect(),
         }),
     }
 }
