@@ -402,6 +402,24 @@ fn the_checksum_of_a_packed_member(#[case] sum: &str, #[case] packer: &str, #[ca
     assert!(told, "{}{}", run.stdout, run.stderr);
 }
 
+#[rstest]
+#[case::one_block("xz -c hut.img > packed", Some("a single block"))]
+#[case::large_blocks("xz -0 --block-size=8MiB -c hut.img > packed", None)]
+fn xz_in_one_thread_is_said_with_v(#[case] commands: &str, #[case] words: Option<&str>) {
+    let Some(bench) = packed(commands) else {
+        return;
+    };
+    let args = [
+        "write", "packed", "--to", "card.img", "--size", "16MiB", "-v",
+    ];
+    let run = bench.run(&[&args[..], &["--dry-run"]].concat()).expect(0);
+    let cores = std::thread::available_parallelism().unwrap().get();
+    match words {
+        Some(words) if cores > 1 => assert!(run.stderr.contains(words), "{}", run.stderr),
+        _ => assert_eq!(run.stderr.contains("by one thread"), cores == 1),
+    }
+}
+
 #[test]
 fn a_name_that_promises_more_than_the_content() {
     let bench = Bench::new();

@@ -43,3 +43,4 @@ pub use source::{ImageSource, Layer, OpenOptions};
 pub use summed::MemberSum;
 pub use unwrap::ImageStream;
 pub use wrapping::{MAX_LAYERS, Wrapping};
+pub use xz_streams::OneThread;

@@ -39,7 +39,7 @@ pub(crate) fn find(packed: &dyn PackedBytes, wrapping: Wrapping) -> UnpackedSize
     };
     let exact = match wrapping {
         Wrapping::Gzip => return gzip(packed, size),
-        Wrapping::Xz => xz_index::unpacked_size(packed, size),
+        Wrapping::Xz => xz_index::blocks(packed, size).map(|blocks| blocks.unpacked),
         Wrapping::Zstd => zstd_frames::unpacked_size(packed, size),
         Wrapping::Lz4 => lz4_frames::unpacked_size(packed, size),
         Wrapping::Lzma => lzma(packed),

@@ -14,7 +14,8 @@ use crate::summed::sum_up;
 use crate::unwrap::decompress;
 use crate::{
     ChecksumKind, ImageStream, Location, MAX_LAYERS, Member, MemberSum, NoChoice, NotAnImage,
-    OpenError, StreamError, UnpackedSize, Wrapping, content, sizes,
+    OneThread, OpenError, StreamError, UnpackedSize, Wrapping, content, sizes, xz_index,
+    xz_streams,
 };
 
 /// How many bytes are looked at to tell what something is.
@@ -187,6 +188,16 @@ impl ImageSource {
             packed,
             ..self.clone()
         }
+    }
+
+    /// Why an xz file is unpacked by one thread; `None` where more do it, or that is not known.
+    pub fn xz_in_one_thread(&self) -> Option<OneThread> {
+        let outermost = self.layers.first().map(|layer| layer.wrapping);
+        let size = self
+            .packed_size()
+            .filter(|_| outermost == Some(Wrapping::Xz))?;
+        let blocks = xz_index::blocks(&*self.packed, size)?;
+        xz_streams::one_thread(&blocks)
     }
 
     pub(crate) fn packed(&self) -> &dyn PackedBytes {

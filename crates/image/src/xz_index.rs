@@ -13,23 +13,44 @@ const MAX_INDEX: u64 = 64 << 20;
 /// More padding than this, in bytes, is not worth looking through.
 const MAX_PADDING: u64 = 256 << 10;
 
-/// The unpacked size in bytes, or `None` where the indexes do not fit together: a cut or damaged
-/// file, for example. Then unpacking itself will tell what is wrong.
-pub(crate) fn unpacked_size(file: &dyn PackedBytes, packed_size: u64) -> Option<u64> {
+/// What the indexes of all streams say together.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Blocks {
+    /// Unpacked bytes.
+    pub(crate) unpacked: u64,
+    /// How many blocks there are.
+    pub(crate) count: u64,
+    /// Bytes of the largest, packed and unpacked together.
+    pub(crate) largest: u64,
+}
+
+impl Blocks {
+    fn add(&self, other: &Self) -> Option<Self> {
+        Some(Self {
+            unpacked: self.unpacked.checked_add(other.unpacked)?,
+            count: self.count.checked_add(other.count)?,
+            largest: self.largest.max(other.largest),
+        })
+    }
+}
+
+/// The blocks of a file, or `None` where the indexes do not fit together: a cut or damaged file,
+/// for example. Then unpacking itself will tell what is wrong.
+pub(crate) fn blocks(file: &dyn PackedBytes, packed_size: u64) -> Option<Blocks> {
     let mut end = packed_size;
-    let mut total: u64 = 0;
+    let mut all = Blocks::default();
     while end > 0 {
         end = skip_padding(file, end)?;
         let stream = read_stream(file, end)?;
-        total = total.checked_add(stream.unpacked)?;
+        all = all.add(&stream.blocks)?;
         end = stream.start;
     }
-    Some(total)
+    Some(all)
 }
 
 struct StreamFacts {
     start: u64,
-    unpacked: u64,
+    blocks: Blocks,
 }
 
 /// Stream padding is zeros in groups of four bytes.
@@ -60,16 +81,16 @@ fn read_stream(file: &dyn PackedBytes, end: u64) -> Option<StreamFacts> {
     }
     let mut index = vec![0; index_size as usize];
     read_exact(file, &mut index, index_at)?;
-    let (blocks, unpacked) = parse_index(&index)?;
+    let (packed, blocks) = parse_index(&index)?;
 
-    let start = index_at.checked_sub(blocks)?.checked_sub(HEADER)?;
+    let start = index_at.checked_sub(packed)?.checked_sub(HEADER)?;
     let mut magic = [0; MAGIC.len()];
     read_exact(file, &mut magic, start)?;
-    (magic == *MAGIC).then_some(StreamFacts { start, unpacked })
+    (magic == *MAGIC).then_some(StreamFacts { start, blocks })
 }
 
-/// Sums up an index: bytes of all blocks with their padding, and their unpacked bytes.
-fn parse_index(index: &[u8]) -> Option<(u64, u64)> {
+/// Sums up an index: packed bytes of all blocks with their padding, and what they are.
+fn parse_index(index: &[u8]) -> Option<(u64, Blocks)> {
     let (body, crc) = index.split_at_checked(index.len().checked_sub(4)?)?;
     let mut crc32 = flate2::Crc::new();
     crc32.update(body);
@@ -78,13 +99,19 @@ fn parse_index(index: &[u8]) -> Option<(u64, u64)> {
     }
     let mut rest = body.strip_prefix(&[0])?;
     let records = take_integer(&mut rest)?;
-    let (mut blocks, mut unpacked) = (0u64, 0u64);
+    let mut packed: u64 = 0;
+    let mut blocks = Blocks::default();
     for _ in 0..records {
         let unpadded = take_integer(&mut rest)?;
-        blocks = blocks.checked_add(unpadded.checked_next_multiple_of(4)?)?;
-        unpacked = unpacked.checked_add(take_integer(&mut rest)?)?;
+        let unpacked = take_integer(&mut rest)?;
+        packed = packed.checked_add(unpadded.checked_next_multiple_of(4)?)?;
+        blocks = blocks.add(&Blocks {
+            unpacked,
+            count: 1,
+            largest: unpadded.checked_add(unpacked)?,
+        })?;
     }
-    Some((blocks, unpacked))
+    Some((packed, blocks))
 }
 
 /// A multibyte integer, section 1.2: seven bits a byte, lowest first, at most nine bytes.

@@ -5,8 +5,40 @@ use std::io::{self, BufRead, Read};
 use liblzma::bufread::XzDecoder;
 use liblzma::stream::MtStreamBuilder;
 
+use crate::xz_index::Blocks;
+
 /// Memory in bytes up to which more threads are started. Past it, one thread does the work.
 const THREADING_MEMORY: u64 = 128 << 20;
+
+/// Why an xz file is unpacked by one thread.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OneThread {
+    /// It has a single block.
+    OneBlock,
+    /// Two blocks at once would take more than so many bytes.
+    LargeBlocks(u64),
+    /// There is but one core.
+    OneCore,
+}
+
+/// Whether one thread will unpack a file, as far as its blocks tell. liblzma keeps each block that
+/// is being unpacked, packed and unpacked.
+pub(crate) fn one_thread(blocks: &Blocks) -> Option<OneThread> {
+    if threads() == 1 {
+        Some(OneThread::OneCore)
+    } else if blocks.count < 2 {
+        Some(OneThread::OneBlock)
+    } else if blocks.largest.saturating_mul(2) > THREADING_MEMORY {
+        Some(OneThread::LargeBlocks(THREADING_MEMORY))
+    } else {
+        None
+    }
+}
+
+fn threads() -> u32 {
+    let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
+    u32::try_from(threads).unwrap_or(1)
+}
 
 /// Several xz streams in a row, with padding between them (The .xz File Format 1.2.1, sections 2
 /// and 2.2), as one.
@@ -57,9 +89,8 @@ impl<R: BufRead> XzStreams<R> {
 }
 
 fn decoder<R: BufRead>(input: R, limit: u64) -> io::Result<XzDecoder<R>> {
-    let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
     let stream = MtStreamBuilder::new()
-        .threads(u32::try_from(threads).unwrap_or(1))
+        .threads(threads())
         .memlimit_threading(THREADING_MEMORY)
         .memlimit_stop(limit)
         .decoder()?;

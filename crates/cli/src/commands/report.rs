@@ -4,7 +4,7 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, PartitionFacts};
 use pinewrit_core::{BootModes, UefiLoader};
-use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, UnpackedSize};
+use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, OneThread, UnpackedSize};
 
 use crate::ui::{map, style, units};
 
@@ -75,6 +75,18 @@ pub(crate) fn layers(source: &ImageSource, facts: &mut Facts) {
             more => format!(" and {more} more"),
         };
         facts.add("beside it", format!("{shown}{more}"));
+    }
+}
+
+/// Why several cores are of no use, in words.
+pub(crate) fn one_thread(why: OneThread) -> String {
+    match why {
+        OneThread::OneBlock => "by one thread: the xz file has a single block".to_owned(),
+        OneThread::LargeBlocks(limit) => format!(
+            "by one thread: two of its xz blocks need more than {} MiB of memory",
+            limit >> 20
+        ),
+        OneThread::OneCore => "by one thread: there is one core".to_owned(),
     }
 }
 

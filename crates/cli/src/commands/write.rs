@@ -72,7 +72,7 @@ pub(crate) fn run(ui: &Ui, args: &WriteArgs) -> Outcome {
         preview: plan.preview.as_ref(),
         present: plan.present.as_ref(),
     });
-    ui.say(plan_text(&plan));
+    ui.say(plan_text(ui, &plan));
     if args.dry_run {
         ui.result("nothing was written (--dry-run); all checks passed\n");
         return Ok(());
@@ -176,7 +176,7 @@ fn check_place_for_settings(plan: &Plan) -> Outcome {
     Err(explain::configure_error(&plan.source.name(), &error).fact("state", NOTHING_WRITTEN))
 }
 
-fn plan_text(plan: &Plan) -> String {
+fn plan_text(ui: &Ui, plan: &Plan) -> String {
     let (source, target) = (&plan.source, &plan.target);
     let warning = style::WARNING;
     let mut facts = Facts::default();
@@ -190,6 +190,9 @@ fn plan_text(plan: &Plan) -> String {
         _ => format!("{}, {size} unpacked", report::wrapping(source)),
     };
     facts.add("image", format!("{}  {wrapping}", source.name()));
+    if let Some(why) = source.xz_in_one_thread().filter(|_| ui.verbose) {
+        facts.add("unpacking", report::one_thread(why));
+    }
     facts.add("medium", medium_text(target));
     if let Some(image) = source.unpacked_size().exact() {
         let left = units::size(target.size() - image);
