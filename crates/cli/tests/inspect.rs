@@ -181,3 +181,32 @@ fn a_reader_that_goes_away_is_no_fault() {
     let run = bench.judge("bash", &["-c", &format!("set -o pipefail; {sh}")]);
     assert!(run.is_none_or(|run| run.code == 0));
 }
+
+#[test]
+fn system_and_kernels_on_a_fat_partition() {
+    let bench = Bench::new();
+    sparse(&bench, "fat.img", 16 << 20);
+    let Some(made) = bench.judge("mkfs.fat", &["-n", "HUT BOOT", "fat.img"]) else {
+        return;
+    };
+    made.expect(0);
+    bench.write("os-release", "NAME=\"Larkfell OS\"\nVERSION_ID=4.2\n");
+    let mut kernel = vec![0; 70_000];
+    kernel[56..60].copy_from_slice(b"ARM\x64");
+    bench.write("kernel8.img", kernel);
+    bench.write("vmlinuz", "no kernel at all");
+    for name in ["os-release", "kernel8.img", "vmlinuz"] {
+        let Some(copied) = bench.judge("mcopy", &["-i", "fat.img", name, "::"]) else {
+            return;
+        };
+        copied.expect(0);
+    }
+    let run = bench.run(&["inspect", "fat.img"]).expect(0);
+    for line in [
+        "system    Larkfell OS 4.2",
+        "kernels   kernel8.img for arm64",
+    ] {
+        assert!(run.stdout.contains(line), "{}", run.stdout);
+    }
+    assert!(!run.stdout.contains("vmlinuz"), "{}", run.stdout);
+}

@@ -431,3 +431,35 @@ fn a_name_that_promises_more_than_the_content() {
     bench.write("hut.img.xz", small_image());
     write(&bench, "hut.img.xz").expect(0);
 }
+
+/// A medium is a source like any other: copied as it is.
+#[test]
+fn from_one_medium_to_another() {
+    let bench = Bench::new();
+    bench.write("hut.img", small_image());
+    let Some(reader) = common::Loop::over(&bench.path("hut.img"), &["--read-only"]) else {
+        return;
+    };
+    write(&bench, &reader.path).expect(0);
+    assert!(holds_image(&bench));
+    write(&bench, "card.img")
+        .expect(2)
+        .says(&["is the image itself"]);
+}
+
+/// gzip's own size is a hint: told, and not relied on.
+#[test]
+fn a_gzip_that_seems_too_large() {
+    let Some(bench) = packed("gzip -c hut.img > packed") else {
+        return;
+    };
+    let args = ["write", "packed", "--to", "small.img", "--size", "8MiB"];
+    let run = bench.run(&args).expect(3);
+    for words in [
+        "at least 14.68 MB",
+        "probably not",
+        "does not fit on small.img",
+    ] {
+        assert!(run.stderr.contains(words), "{}", run.stderr);
+    }
+}

@@ -234,7 +234,7 @@ fn sum_blocks(kind: ChecksumKind, blocks: &Receiver<Block>) -> Checksum {
     for block in blocks {
         hasher.update(&block);
     }
-    Checksum::finish(kind, hasher)
+    hasher.finish()
 }
 
 /// Sums up the image on its way to the next stage.
@@ -246,7 +246,7 @@ fn sum_chunks(kind: ChecksumKind, filled: &Receiver<Filled>, summed: &Sender<Fil
             break;
         }
     }
-    Checksum::finish(kind, hasher)
+    hasher.finish()
 }
 
 /// The packed bytes on their way, and how far they are.

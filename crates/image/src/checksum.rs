@@ -5,7 +5,8 @@ use std::fs::File;
 use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
 
-use sha2::digest::DynDigest;
+use md5::{Digest, Md5};
+use ring::digest::{Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA512};
 
 use crate::{ImageSource, Location};
 
@@ -44,13 +45,14 @@ impl ChecksumKind {
     }
 
     /// A hasher of this kind.
-    pub fn hasher(self) -> Box<dyn DynDigest + Send> {
-        match self {
-            Self::Sha512 => Box::new(sha2::Sha512::default()),
-            Self::Sha256 => Box::new(sha2::Sha256::default()),
-            Self::Sha1 => Box::new(sha1::Sha1::default()),
-            Self::Md5 => Box::new(md5::Md5::default()),
-        }
+    pub fn hasher(self) -> Hasher {
+        let engine = match self {
+            Self::Sha512 => Engine::Sha(Context::new(&SHA512)),
+            Self::Sha256 => Engine::Sha(Context::new(&SHA256)),
+            Self::Sha1 => Engine::Sha(Context::new(&SHA1_FOR_LEGACY_USE_ONLY)),
+            Self::Md5 => Engine::Md5(Md5::new()),
+        };
+        Hasher { kind: self, engine }
     }
 
     fn bytes(self) -> usize {
@@ -59,6 +61,40 @@ impl ChecksumKind {
             Self::Sha256 => 32,
             Self::Sha1 => 20,
             Self::Md5 => 16,
+        }
+    }
+}
+
+/// Computes a checksum of bytes as they pass.
+pub struct Hasher {
+    kind: ChecksumKind,
+    engine: Engine,
+}
+
+/// `ring` is the faster of the well-kept crates on processors without instructions for SHA-2; see
+/// docs/benchmarks.md.
+enum Engine {
+    Sha(Context),
+    Md5(Md5),
+}
+
+impl Hasher {
+    /// Takes in bytes.
+    pub fn update(&mut self, bytes: &[u8]) {
+        match &mut self.engine {
+            Engine::Sha(context) => context.update(bytes),
+            Engine::Md5(context) => context.update(bytes),
+        }
+    }
+
+    /// The checksum of all bytes.
+    pub fn finish(self) -> Checksum {
+        Checksum {
+            kind: self.kind,
+            digest: match self.engine {
+                Engine::Sha(context) => context.finish().as_ref().to_vec(),
+                Engine::Md5(context) => context.finalize().to_vec(),
+            },
         }
     }
 }
@@ -73,14 +109,6 @@ pub struct Checksum {
 }
 
 impl Checksum {
-    /// Takes the digest out of a hasher of this kind.
-    pub fn finish(kind: ChecksumKind, hasher: Box<dyn DynDigest + Send>) -> Self {
-        Self {
-            kind,
-            digest: hasher.finalize().into_vec(),
-        }
-    }
-
     /// Parses hexadecimal digits; their number tells the kind.
     fn from_hex(hex: &str) -> Option<Self> {
         let digest = hex::decode(hex).ok()?;
@@ -447,7 +475,7 @@ mod tests {
         ChecksumKind::Sha256
     )]
     fn the_digests_of_nothing(#[case] hex: &str, #[case] kind: ChecksumKind) {
-        let computed = Checksum::finish(kind, kind.hasher());
+        let computed = kind.hasher().finish();
         assert_eq!(Checksum::from_hex(hex), Some(computed));
     }
 }

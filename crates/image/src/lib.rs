@@ -30,7 +30,8 @@ mod zstd_parallel;
 pub use archive::{Member, NoChoice};
 pub use blocks::{Block, BlockReader};
 pub use checksum::{
-    Checksum, ChecksumError, ChecksumKind, ChecksumOrigin, ExpectedChecksum, Subject, find_beside,
+    Checksum, ChecksumError, ChecksumKind, ChecksumOrigin, ExpectedChecksum, Hasher, Subject,
+    find_beside,
 };
 pub use content::NotAnImage;
 pub use error::{OpenError, StreamError, StreamFault};

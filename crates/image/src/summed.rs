@@ -3,15 +3,10 @@
 use std::io::{self, Read};
 use std::sync::{Arc, Mutex};
 
-use sha2::digest::DynDigest;
-
-use crate::{Checksum, ChecksumKind, ImageStream};
-
-type Hasher = Box<dyn DynDigest + Send>;
+use crate::{Checksum, ChecksumKind, Hasher, ImageStream};
 
 /// The checksum of a packed member, once it has passed.
 pub struct MemberSum {
-    kind: ChecksumKind,
     hasher: Arc<Mutex<Option<Hasher>>>,
 }
 
@@ -19,7 +14,7 @@ impl MemberSum {
     /// The checksum of everything that has passed.
     pub fn finish(self) -> Option<Checksum> {
         let mut hasher = self.hasher.lock().unwrap_or_else(|e| e.into_inner());
-        Some(Checksum::finish(self.kind, hasher.take()?))
+        Some(hasher.take()?.finish())
     }
 }
 
@@ -27,7 +22,6 @@ impl MemberSum {
 pub(crate) fn sum_up(inner: ImageStream, kind: ChecksumKind) -> (ImageStream, MemberSum) {
     let hasher = Arc::new(Mutex::new(Some(kind.hasher())));
     let sum = MemberSum {
-        kind,
         hasher: Arc::clone(&hasher),
     };
     (Box::new(Summed { inner, hasher }), sum)

@@ -6,6 +6,8 @@
     reason = "a test that is skipped says so in the test's own output"
 )]
 
+#[cfg(test)]
+pub(crate) mod secured;
 pub(crate) mod server;
 
 use std::fs;

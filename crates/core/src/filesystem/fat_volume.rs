@@ -112,13 +112,18 @@ impl<'a> FatVolume<'a> {
         clean_label(&raw?)
     }
 
-    /// Names of the files in a folder; empty if there is no such folder.
+    /// Names of the files in a folder, `""` being the root; empty if there is no such folder.
     ///
     /// # Errors
     /// [`VolumeError`].
     pub fn list(&self, folder: &str) -> Result<Vec<String>, VolumeError> {
         let failed = failed_at(folder);
-        let dir = match self.inner.root_dir().open_dir(folder) {
+        let root = self.inner.root_dir();
+        let opened = match folder {
+            "" => Ok(root),
+            folder => root.open_dir(folder),
+        };
+        let dir = match opened {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
             // A file of that name is no folder either.
             Err(error) if error.kind() == io::ErrorKind::Other => return Ok(Vec::new()),

@@ -7,8 +7,8 @@ use std::fs::{self, File, OpenOptions};
 use std::io;
 use std::path::{Path, PathBuf};
 
+use ring::digest::{SHA256, digest};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 
 use super::answer::Version;
 
@@ -44,7 +44,7 @@ pub(super) struct Kept {
 impl Shelf {
     /// The place for the file `name` from `url` below the cache folder.
     pub(super) fn new(cache: &Path, url: &str, name: &str) -> Self {
-        let digest = Sha256::digest(url.as_bytes());
+        let digest = digest(&SHA256, url.as_bytes());
         let plain = |c: char| if c == '/' || c.is_control() { '_' } else { c };
         let name: String = name.chars().map(plain).take(120).collect();
         let name = match name.as_str() {
@@ -52,7 +52,7 @@ impl Shelf {
             _ => name,
         };
         Self {
-            folder: cache.join(hex::encode(&digest[..8])),
+            folder: cache.join(hex::encode(&digest.as_ref()[..8])),
             url: url.to_owned(),
             name,
         }

@@ -1,0 +1,30 @@
+#!/usr/bin/env bash
+# Makes the first inputs for the fuzz target: small images in every wrapping, by strangers' packers.
+set -euo pipefail
+cd "$(dirname "$0")"
+out=$PWD/corpus/open_source
+mkdir -p "$out"
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+cd "$work"
+{ head -c 510 /dev/zero; printf '\x55\xaa'; seq 1 3000; head -c 5000 /dev/zero; } > i.img
+sha256sum i.img > i.img.sha256
+seed() { { printf "\\x$1"; cat; } > "$out/$2"; }      # the first byte chooses the name
+seed 00 raw < i.img
+gzip -c i.img | seed 00 gzip
+xz -c i.img | seed 00 xz
+xz --block-size=4096 -T2 -c i.img | seed 00 xz-blocks
+xz --format=lzma -c i.img | seed 00 lzma
+zstd -qc i.img | seed 00 zstd
+{ zstd -qc i.img; zstd -qc i.img; } | seed 00 zstd-frames
+bzip2 -c i.img | seed 00 bzip2
+lz4 -qc i.img | seed 00 lz4
+lz4 -qc --content-size -BX i.img | seed 00 lz4-size
+tar -c i.img i.img.sha256 | seed 00 tar
+tar -cz i.img i.img.sha256 | seed 00 tar-gz
+zip -q - i.img i.img.sha256 | seed 01 zip-passing
+zip -q a.zip i.img i.img.sha256 && seed 01 zip < a.zip
+zip -q -fz b.zip i.img && seed 01 zip64 < b.zip
+7z a a.7z i.img.sha256 i.img > /dev/null && seed 00 7z < a.7z && seed 02 7z-pieces < a.7z
+zip -q -0 -s 64k c.zip i.img && cat c.z?? c.zip 2> /dev/null | seed 03 zip-disks || true
+ls "$out" | wc -l
