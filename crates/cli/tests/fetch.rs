@@ -477,6 +477,7 @@ fn a_stop_is_obeyed_while_the_server_is_silent() {
     let url = server.url(PATH);
     let mut child = bench
         .command(&["write", &url, "--to", "card.img", "--yes", "-q"])
+        .stderr(std::process::Stdio::null())
         .spawn()
         .unwrap();
     let until = Instant::now() + Duration::from_secs(20);

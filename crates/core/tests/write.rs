@@ -9,7 +9,7 @@ use pinewrit_core::verify::{Comparison, VerifyError, verify};
 use pinewrit_core::write::{WriteError, WriteOptions, WriteReport, write};
 use pinewrit_core::{Cancel, Observer, Progress, Silent};
 use pinewrit_disk::{BlockDevice, ByteRange, Fault, FaultyDevice, MemoryDevice};
-use pinewrit_image::{Checksum, ChecksumKind, ChecksumOrigin, ExpectedChecksum, ImageSource};
+use pinewrit_image::{ChecksumKind, ChecksumOrigin, ExpectedChecksum, ImageSource};
 use rstest::rstest;
 
 fn plain_write(source: &ImageSource, medium: &dyn BlockDevice) -> Result<WriteReport, WriteError> {
@@ -110,7 +110,7 @@ fn checksums_are_of_the_packed_source_or_of_the_image(
         "packed file" => hasher.update(&std::fs::read(&packed.path).unwrap()),
         _ => hasher.update(&image()),
     }
-    let mut checksum = Checksum::finish(kind, hasher);
+    let mut checksum = hasher.finish();
     checksum.digest[0] ^= u8::from(!fits);
     let expected = ExpectedChecksum {
         checksum,

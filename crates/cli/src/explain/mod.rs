@@ -351,6 +351,7 @@ fn error_chain(error: &dyn std::error::Error) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use pinewrit_image::StreamFault;
     use rstest::rstest;
 
     fn failed(code: i32, operation: Operation) -> Message {
