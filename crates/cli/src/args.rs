@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum, ValueHint};
+use pinewrit_host::Tag;
 use pinewrit_image::Location;
 
 use crate::ui::units;
@@ -54,11 +55,40 @@ pub(crate) enum ColorWhen {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    Media(MediaArgs),
     Inspect(InspectArgs),
     Write(WriteArgs),
     Verify(VerifyArgs),
     Configure(ConfigureArgs),
     Demo(DemoArgs),
+}
+
+/// List the media that are plugged in, each with its tag
+///
+/// A tag stays the same on every port and every computer. What can be written comes first.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct MediaArgs {
+    /// Show also what is never written, and readers that hold nothing
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Wait, and show what comes and goes
+    #[arg(long)]
+    pub(crate) watch: bool,
+}
+
+/// How a medium is opened for writing.
+#[derive(Debug, Default, ClapArgs)]
+pub(crate) struct MediumArgs {
+    /// Unmount what is mounted of the medium, without being asked
+    #[arg(long)]
+    pub(crate) unmount: bool,
+    /// The medium's tag once more, in scripts, for media of which Pinewrit is unsure
+    #[arg(long, value_name = "TAG", value_parser = tag)]
+    pub(crate) confirm: Option<Tag>,
+}
+
+fn tag(text: &str) -> Result<Tag, String> {
+    Tag::parse(text).ok_or_else(|| "a tag has four or more letters and digits".to_owned())
 }
 
 /// Show what an image or a medium holds
@@ -113,16 +143,18 @@ fn location() -> impl TypedValueParser<Value = Location> {
 /// partition table, so nothing half done looks done.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
-    pinewrit write larkfell-os.img.xz --to /dev/sdx\n  \
+    pinewrit write larkfell-os.img.xz --to K7F2\n  \
     pinewrit write larkfell-os.img.xz --to card.img --size 8GB --settings hut-03.toml\n  \
     pinewrit write https://larkfell.example/larkfell-os.img.xz --to /dev/sdx --keep-download")]
 pub(crate) struct WriteArgs {
     /// Image in any wrapping: a file, its pieces, a block device, or an http(s) address
     #[arg(value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
     pub(crate) image: Location,
-    /// Block device or card file to write
+    /// Tag, block device or card file to write
     #[arg(long, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub(crate) to: PathBuf,
+    #[command(flatten)]
+    pub(crate) medium: MediumArgs,
     /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
     #[arg(long, value_parser = units::parse_size)]
     pub(crate) size: Option<u64>,
@@ -153,7 +185,7 @@ pub(crate) struct WriteArgs {
 #[command(after_long_help = "Example:\n  \
     pinewrit verify /dev/sdx --image larkfell-os.img.xz")]
 pub(crate) struct VerifyArgs {
-    /// Block device or card file to read
+    /// Tag, block device or card file to read
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub(crate) medium: PathBuf,
     /// Image that should be on it, in any wrapping
@@ -172,9 +204,11 @@ pub(crate) struct VerifyArgs {
     pinewrit configure card.img --settings hut-03.toml --dry-run\n  \
     pinewrit configure /dev/sdx --settings hut-03.toml")]
 pub(crate) struct ConfigureArgs {
-    /// Block device or card file to change
+    /// Tag, block device or card file to change
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub(crate) medium: PathBuf,
+    #[command(flatten)]
+    pub(crate) access: MediumArgs,
     /// First-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: PathBuf,

@@ -127,7 +127,7 @@ fn json_tells_errors_too() {
 
 #[rstest]
 #[case::missing("nothing.img", &["there is no file nothing.img"])]
-#[case::folder("folder", &["folder is a folder, not an image"])]
+#[case::folder("folder", &["folder is a folder"])]
 #[case::empty("empty.img", &["not an image", "0 bytes"])]
 #[case::text("text.img", &["not an image", "text"])]
 #[case::page("page.img", &["a web page", "get it again"])]

@@ -5,15 +5,24 @@
 //! recorded trees.
 
 mod error;
+mod identity;
 mod medium;
 mod mounts;
 mod rescan;
+mod signs;
+mod survey;
 mod sysfs;
+mod tag;
+mod unmount;
 mod verdict;
 
 pub use error::MediumError;
-pub use medium::{Medium, MediumKind, Target, logical_sector};
+pub use identity::{Bus, Identity};
+pub use medium::{Medium, MediumKind, Permits, Target, logical_sector};
 pub use mounts::Mount;
 pub use rescan::{Rescan, rescan_partitions};
+pub use survey::{MediumFacts, Place};
 pub use sysfs::{BlockName, SystemRoots};
-pub use verdict::{Hold, Verdict};
+pub use tag::Tag;
+pub use unmount::{Process, UnmountError};
+pub use verdict::{Doubt, Hold, Verdict};

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 use rustix::fs::{FlockOperation, OFlags};
 
-use crate::{BlockName, Hold, MediumError, SystemRoots, Verdict};
+use crate::{BlockName, Hold, MediumError, SystemRoots, Tag, Verdict};
 
 /// What stands for a medium.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -17,6 +17,15 @@ pub enum MediumKind {
     CardFile,
     /// A whole block device.
     BlockDevice,
+}
+
+/// What the user has said of the medium beyond its path.
+#[derive(Clone, Debug, Default)]
+pub struct Permits {
+    /// The tag by which it was chosen: if another medium answers now, nothing is opened.
+    pub chosen: Option<Tag>,
+    /// The tag that was given once more for a medium of which Pinewrit is unsure.
+    pub confirmed: Option<Tag>,
 }
 
 /// An open medium.
@@ -101,7 +110,12 @@ impl Target {
     ///
     /// # Errors
     /// [`MediumError`]; [`MediumError::Refused`] carries the verdict.
-    pub fn open(roots: &SystemRoots, path: &Path, size: Option<u64>) -> Result<Self, MediumError> {
+    pub fn open(
+        roots: &SystemRoots,
+        path: &Path,
+        size: Option<u64>,
+        permits: &Permits,
+    ) -> Result<Self, MediumError> {
         let metadata = match (look_at(path), size) {
             (Err(MediumError::Missing { .. }), Some(size)) => {
                 return plan_card_file(path, size);
@@ -115,7 +129,7 @@ impl Target {
                     path: path.to_owned(),
                 });
             }
-            MediumKind::BlockDevice => open_block_device(roots, path, &metadata)?,
+            MediumKind::BlockDevice => open_block_device(roots, path, &metadata, permits)?,
         };
         Ok(Self::Existing(medium))
     }
@@ -200,9 +214,10 @@ fn open_block_device(
     roots: &SystemRoots,
     path: &Path,
     metadata: &Metadata,
+    permits: &Permits,
 ) -> Result<Medium, MediumError> {
     let name = whole_device(roots, path, metadata.rdev())?;
-    must_be_ready(path, judge(roots, path, &name)?)?;
+    must_be_permitted(roots, path, &name, permits)?;
     let exclusive = OFlags::EXCL.bits() as i32;
     let file = OpenOptions::new()
         .read(true)
@@ -216,7 +231,7 @@ fn open_block_device(
             path: path.to_owned(),
         });
     }
-    must_be_ready(path, judge(roots, path, &name)?)?;
+    must_be_permitted(roots, path, &name, permits)?;
     Medium::from_file(path, file, MediumKind::BlockDevice)
 }
 
@@ -236,8 +251,25 @@ fn whole_device(roots: &SystemRoots, path: &Path, rdev: u64) -> Result<BlockName
     }
 }
 
-fn judge(roots: &SystemRoots, path: &Path, name: &BlockName) -> Result<Verdict, MediumError> {
-    roots.judge(name).map_err(|e| opening_failed(path, e))
+/// The whole device must be ready, or unsure and confirmed; and the one that was chosen.
+fn must_be_permitted(
+    roots: &SystemRoots,
+    path: &Path,
+    name: &BlockName,
+    permits: &Permits,
+) -> Result<(), MediumError> {
+    let found = roots.medium(name).map_err(|e| opening_failed(path, e))?;
+    let tag = found.and_then(|medium| medium.tag);
+    if permits.chosen.is_some() && permits.chosen != tag {
+        return Err(MediumError::Changed {
+            path: path.to_owned(),
+        });
+    }
+    let verdict = roots.judge(name).map_err(|e| opening_failed(path, e))?;
+    match verdict {
+        Verdict::Unsure(_) if tag.is_some() && permits.confirmed == tag => Ok(()),
+        verdict => must_be_ready(path, verdict),
+    }
 }
 
 fn must_be_ready(path: &Path, verdict: Verdict) -> Result<(), MediumError> {

@@ -65,11 +65,15 @@ impl SystemRoots {
             .split(|&byte| byte == b'\n')
             .skip(1)
             .filter_map(|line| {
-                let path = line
+                let mut fields = line
                     .split(|byte| byte.is_ascii_whitespace())
-                    .next()
-                    .map(unescape)?;
-                self.by_path(&path)
+                    .filter(|field| !field.is_empty());
+                let path = unescape(fields.next()?);
+                match fields.next() {
+                    // A swap file keeps the disk that it lies on.
+                    Some(b"file") => self.device_of_file(&path),
+                    _ => self.by_path(&path),
+                }
             });
         Ok(swaps.collect())
     }

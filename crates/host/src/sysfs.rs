@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::fs;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 /// Where the kernel's trees are mounted.
@@ -40,6 +41,15 @@ impl SystemRoots {
     pub(crate) fn by_number(&self, major: u32, minor: u32) -> Option<BlockName> {
         let link = self.sys.join(format!("dev/block/{major}:{minor}"));
         file_name(&fs::canonicalize(link).ok()?)
+    }
+
+    /// The whole block device that a path leads to, if it leads to one.
+    pub fn whole_at(&self, path: &Path) -> Option<BlockName> {
+        let facts = fs::metadata(path).ok()?;
+        let is_block = FileTypeExt::is_block_device(&facts.file_type());
+        let number = is_block.then(|| facts.rdev())?;
+        let name = self.by_number(rustix::fs::major(number), rustix::fs::minor(number))?;
+        self.whole_of(&name).is_none().then_some(name)
     }
 
     /// The block device that a path under `/dev` names, through links such as `/dev/mapper/x`.

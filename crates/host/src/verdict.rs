@@ -19,10 +19,40 @@ pub enum Verdict {
     Ready,
     /// Somebody uses it; it can be freed.
     Busy(Vec<Hold>),
+    /// It may be another disk than the one that is meant: its tag must be given once more.
+    Unsure(Vec<Doubt>),
     /// It is write-protected.
     Locked,
     /// The running system lives on it. Never written, with no option to override.
     System(Vec<String>),
+}
+
+/// Media above this are rarely for a board, in bytes.
+const LARGE: u64 = 2_000_000_000_000;
+
+/// Why a medium may not be the one that is meant.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Doubt {
+    /// It is built into the computer.
+    BuiltIn,
+    /// It is larger than cards and sticks are; its size in bytes.
+    Large(u64),
+    /// It belongs to this: an array, a pool, a volume group.
+    Member(&'static str),
+}
+
+impl Verdict {
+    /// The verdict in one word.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Ready => "ready",
+            Self::Busy(_) => "busy",
+            Self::Unsure(_) => "unsure",
+            Self::Locked => "locked",
+            Self::System(_) => "system",
+        }
+    }
 }
 
 /// What keeps a medium from being written.
@@ -70,7 +100,20 @@ impl SystemRoots {
         if self.is_read_only(whole) {
             return Ok(Verdict::Locked);
         }
-        Ok(Verdict::Ready)
+        let doubts = self.doubts(whole);
+        Ok(match doubts.is_empty() {
+            true => Verdict::Ready,
+            false => Verdict::Unsure(doubts),
+        })
+    }
+
+    /// Why a medium that nobody uses may still be the wrong one.
+    fn doubts(&self, whole: &BlockName) -> Vec<Doubt> {
+        let identity = self.identity(whole);
+        let built_in = identity.is_built_in().then_some(Doubt::BuiltIn);
+        let large = (identity.size > LARGE).then_some(Doubt::Large(identity.size));
+        let member = self.membership(whole).map(Doubt::Member);
+        [built_in, large, member].into_iter().flatten().collect()
     }
 
     /// What of the running system lives on `whole`: mount points, or `swap`.
@@ -119,7 +162,7 @@ impl SystemRoots {
     }
 
     /// The device whose file system holds `file`.
-    fn device_of_file(&self, file: &Path) -> Option<BlockName> {
+    pub(crate) fn device_of_file(&self, file: &Path) -> Option<BlockName> {
         let dev = fs::metadata(file).ok()?.dev();
         self.by_number(rustix::fs::major(dev), rustix::fs::minor(dev))
     }

@@ -6,7 +6,7 @@ use std::fs;
 use std::path::PathBuf;
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_host::{Hold, Medium, MediumError, MediumKind, SystemRoots, Target, Verdict};
+use pinewrit_host::{Hold, Medium, MediumError, MediumKind, Permits, SystemRoots, Target, Verdict};
 
 struct Folder(tempfile::TempDir);
 
@@ -20,7 +20,12 @@ impl Folder {
     }
 
     fn open(&self, name: &str, size: Option<u64>) -> Result<Target, MediumError> {
-        Target::open(&SystemRoots::default(), &self.path(name), size)
+        Target::open(
+            &SystemRoots::default(),
+            &self.path(name),
+            size,
+            &Permits::default(),
+        )
     }
 }
 

@@ -7,7 +7,7 @@ use pinewrit_disk::{UndoLog, UndoOutcome};
 use pinewrit_host::{Medium, SystemRoots, Target};
 use serde::Serialize;
 
-use super::{Outcome, settings};
+use super::{Outcome, settings, target};
 use crate::args::ConfigureArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -26,9 +26,9 @@ struct ConfigureEvent<'a> {
 
 pub(crate) fn run(ui: &Ui, args: &ConfigureArgs) -> Outcome {
     let checked = settings::read(ui, &args.settings)?;
-    let medium = open(args)?;
+    let medium = open(ui, args)?;
     let name = medium.name();
-    let undo = UndoLog::new(undo_path(&args.medium));
+    let undo = UndoLog::new(undo_path(&medium.path));
     if !args.dry_run {
         finish_interrupted(ui, &medium, &undo)?;
     }
@@ -59,11 +59,13 @@ pub(crate) fn run(ui: &Ui, args: &ConfigureArgs) -> Outcome {
     Ok(())
 }
 
-fn open(args: &ConfigureArgs) -> Result<Medium, Message> {
+fn open(ui: &Ui, args: &ConfigureArgs) -> Result<Medium, Message> {
+    let mut chosen = target::find(&args.medium, false)?;
     if args.dry_run {
-        return Medium::open_for_reading(&args.medium).map_err(|e| explain::medium_error(&e));
+        return Medium::open_for_reading(&chosen.path).map_err(|e| explain::medium_error(&e));
     }
-    Target::open(&SystemRoots::default(), &args.medium, None)
+    let permits = chosen.permits(ui, &args.access)?;
+    Target::open(&SystemRoots::default(), &chosen.path, None, &permits)
         .and_then(Target::into_medium)
         .map_err(|e| match e {
             pinewrit_host::MediumError::Missing { path } => Message::new(

@@ -8,7 +8,9 @@ use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 use pinewrit_image::Location;
 
 use super::{Outcome, configure, inspect, verify, write};
-use crate::args::{ConfigureArgs, DemoArgs, InspectArgs, SourceArgs, VerifyArgs, WriteArgs};
+use crate::args::{
+    ConfigureArgs, DemoArgs, InspectArgs, MediumArgs, SourceArgs, VerifyArgs, WriteArgs,
+};
 use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::{Ui, style};
@@ -69,6 +71,7 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let write_args = WriteArgs {
         image: Location::Path(image.clone()),
         keep_download: false,
+        medium: MediumArgs::default(),
         to: card.clone(),
         size: Some(CARD_SIZE),
         options: SourceArgs::plain(),
@@ -104,6 +107,7 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     configure::run(
         ui,
         &ConfigureArgs {
+            access: MediumArgs::default(),
             medium: card.clone(),
             settings,
             dry_run: false,

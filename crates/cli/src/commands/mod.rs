@@ -3,9 +3,11 @@
 mod configure;
 mod demo;
 mod inspect;
+mod media;
 mod report;
 mod settings;
 mod source;
+mod target;
 mod verify;
 mod write;
 
@@ -18,6 +20,7 @@ use crate::ui::Ui;
 pub(crate) fn run(args: Args) -> Exit {
     let ui = Ui::new(&args.global);
     let outcome = match args.command {
+        Command::Media(args) => media::run(&ui, &args),
         Command::Inspect(args) => inspect::run(&ui, &args),
         Command::Write(args) => write::run(&ui, &args),
         Command::Verify(args) => verify::run(&ui, &args),

@@ -8,8 +8,8 @@ use pinewrit_disk::BlockDevice;
 use pinewrit_host::Medium;
 use serde::Serialize;
 
-use super::Outcome;
 use super::source::{self, Keep};
+use super::{Outcome, target};
 use crate::args::VerifyArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -34,7 +34,8 @@ struct VerifyEvent<'a> {
 
 pub(crate) fn run(ui: &Ui, args: &VerifyArgs) -> Outcome {
     let source = source::open(ui, &args.image, &args.options, Keep::No)?;
-    let medium = Medium::open_for_reading(&args.medium).map_err(|e| explain::medium_error(&e))?;
+    let chosen = target::find(&args.medium, false)?;
+    let medium = Medium::open_for_reading(&chosen.path).map_err(|e| explain::medium_error(&e))?;
     let (image, name) = (source.name(), medium.name());
     let began = Instant::now();
     let view = ProgressView::new(*ui);

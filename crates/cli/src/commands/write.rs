@@ -6,13 +6,13 @@ use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::write::{WriteOptions, WriteReport, write};
 use pinewrit_disk::{BlockDevice, DiskError};
-use pinewrit_host::{Medium, MediumKind, Rescan, SystemRoots, Target, rescan_partitions};
+use pinewrit_host::{Medium, MediumKind, Permits, Rescan, SystemRoots, Target, rescan_partitions};
 use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
 use serde::Serialize;
 
 use super::report::{self, Facts};
 use super::source::{self, Keep};
-use super::{Outcome, configure, settings};
+use super::{Outcome, configure, settings, target};
 use crate::args::WriteArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -95,7 +95,12 @@ fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
     let checksum = checksum.map_err(|e| explain::checksum_error(&e))?;
     let settings = args.settings.as_ref();
     let settings = settings.map(|path| settings::read(ui, path)).transpose()?;
-    let target = Target::open(&SystemRoots::default(), &args.to, args.size)
+    let mut chosen = target::find(&args.to, args.size.is_some())?;
+    let permits = match args.dry_run {
+        true => Permits::default(),
+        false => chosen.permits(ui, &args.medium)?,
+    };
+    let target = Target::open(&SystemRoots::default(), &chosen.path, args.size, &permits)
         .map_err(|e| explain::medium_error(&e))?;
     let present = look_at_present(&source, &target)?;
     check_fit(&source, &target)?;

@@ -9,7 +9,7 @@ use pinewrit_core::settings::Mistakes;
 use pinewrit_core::verify::VerifyError;
 use pinewrit_core::write::WriteError;
 use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
-use pinewrit_host::{Hold, MediumError, Verdict};
+use pinewrit_host::{Doubt, Hold, MediumError, Tag, UnmountError, Verdict};
 use pinewrit_image::{StreamError, Subject};
 
 use crate::exit::Exit;
@@ -92,6 +92,9 @@ fn refusal(name: &str, verdict: &Verdict) -> Message {
             .remedy("slide the card's lock switch up, or make the card file writable"),
         Verdict::Busy(holds) => {
             let message = refused(format!("{name} is in use"));
+            let mounted = holds
+                .iter()
+                .all(|hold| matches!(hold, Hold::Mounted { .. }));
             let message = holds.iter().fold(message, |message, hold| match hold {
                 Hold::Mounted { device, point } => {
                     message.fact("mounted", format!("/dev/{device} on {}", point.display()))
@@ -103,13 +106,97 @@ fn refusal(name: &str, verdict: &Verdict) -> Message {
                 _ => message.fact("open", "another program has it for itself"),
             });
             message.remedy(match holds.first() {
+                Some(Hold::Mounted { .. }) if mounted => {
+                    "--unmount, which unmounts all of it first".to_owned()
+                }
                 Some(Hold::Mounted { point, .. }) => format!("umount {}", point.display()),
                 Some(Hold::Attached { device }) => format!("losetup -d /dev/{device}"),
                 Some(Hold::HeldBy { holder, .. }) => format!("stop what uses /dev/{holder}"),
                 _ => "close the program that uses it (`fuser -v` names it)".to_owned(),
             })
         }
+        Verdict::Unsure(doubts) => doubt_facts(
+            refused(format!("{name} may not be the medium that you mean")),
+            doubts,
+        )
+        .remedy("--confirm and its tag, which `pinewrit media` shows"),
         _ => refused(format!("{name} cannot be written")),
+    }
+}
+
+fn doubt_facts(message: Message, doubts: &[Doubt]) -> Message {
+    let facts = doubts.iter().map(doubt);
+    facts.fold(message, |message, text| message.fact("found", text))
+}
+
+fn doubt(doubt: &Doubt) -> String {
+    match doubt {
+        Doubt::BuiltIn => "it is built in, not plugged in".to_owned(),
+        Doubt::Large(size) => format!("{} is more than cards and sticks have", units::size(*size)),
+        Doubt::Member(of) => format!("it belongs to {of}"),
+        _ => "it is unusual".to_owned(),
+    }
+}
+
+/// The question for the tag of a medium of which Pinewrit is unsure.
+pub(crate) fn doubts(medium: &str, tag: &Tag, doubts: &[Doubt]) -> String {
+    let why: Vec<String> = doubts.iter().map(doubt).collect();
+    format!(
+        "{medium}: {}.\nType its tag, {tag}, to go on:",
+        why.join("; ")
+    )
+}
+
+/// The tag was not given once more.
+pub(crate) fn unsure(medium: &str, tag: &Tag, doubts: &[Doubt]) -> Message {
+    let message = Message::new(
+        Exit::Refused,
+        format!("{medium} may not be the medium that you mean"),
+    );
+    doubt_facts(message, doubts).remedy(format!("--confirm {tag}, if it is"))
+}
+
+/// Why a medium is not ready, in words.
+pub(crate) fn reasons(verdict: &Verdict) -> Vec<String> {
+    match verdict {
+        Verdict::Busy(holds) => holds
+            .iter()
+            .map(|hold| match hold {
+                Hold::Mounted { device, point } => {
+                    format!("/dev/{device} is mounted on {}", point.display())
+                }
+                Hold::HeldBy { device, holder } => format!("/dev/{holder} uses /dev/{device}"),
+                _ => "another program has it".to_owned(),
+            })
+            .collect(),
+        Verdict::Unsure(doubts) => doubts.iter().map(doubt).collect(),
+        Verdict::Locked => vec!["it is write-protected".to_owned()],
+        Verdict::System(uses) => vec![format!("runs this computer: {}", uses.join(", "))],
+        _ => Vec::new(),
+    }
+}
+
+/// Something stays mounted.
+pub(crate) fn unmount_error(error: &UnmountError) -> Message {
+    let message = |point: &std::path::Path| {
+        Message::new(
+            Exit::Refused,
+            format!("{} cannot be unmounted", point.display()),
+        )
+    };
+    match error {
+        UnmountError::InUse { point, users } => {
+            let users = users.iter().take(8);
+            let message = users.fold(message(point), |message, user| {
+                message.fact("in use by", format!("{} (process {})", user.name, user.pid))
+            });
+            message.remedy("close what uses it, or leave its folder, then try again")
+        }
+        UnmountError::Permission { point } => {
+            message(point).remedy("run as root, or unmount it in your file manager")
+        }
+        UnmountError::Io { point, source } => message(point).fact("system", source.to_string()),
+        other => Message::new(Exit::Refused, other.to_string()),
     }
 }
 

@@ -85,6 +85,19 @@ impl Ui {
     }
 }
 
+impl Ui {
+    /// Asks for a line of text; `None` where there is nobody to ask.
+    pub(crate) fn ask_text(&self, question: impl Display) -> Option<String> {
+        if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+            return None;
+        }
+        let _ = write!(anstream::stderr(), "{question} ");
+        let mut line = String::new();
+        io::stdin().lock().read_line(&mut line).ok()?;
+        Some(line.trim().to_owned())
+    }
+}
+
 /// Width of the terminal in columns, within reason; 80 without one.
 pub(crate) fn width() -> usize {
     let found = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));

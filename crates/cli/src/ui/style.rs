@@ -1,6 +1,7 @@
 //! Colours and weights. They are left out where the output takes none.
 
 use anstyle::{AnsiColor, Effects, Style};
+use pinewrit_host::Verdict;
 
 /// What failed.
 pub(crate) const ERROR: Style = AnsiColor::Red.on_default().effects(Effects::BOLD);
@@ -24,6 +25,16 @@ const PARTITIONS: [AnsiColor; 4] = [
     AnsiColor::Magenta,
     AnsiColor::Blue,
 ];
+
+/// The colour of a verdict.
+pub(crate) fn verdict(verdict: &Verdict) -> Style {
+    match verdict {
+        Verdict::Ready => GOOD,
+        Verdict::Busy(_) | Verdict::Unsure(_) => WARNING,
+        Verdict::System(_) => ERROR,
+        _ => STRONG,
+    }
+}
 
 /// The colour of the partition at this position.
 pub(crate) fn partition(index: usize) -> Style {

@@ -1,0 +1,272 @@
+//! `pinewrit media`
+
+use std::collections::BTreeSet;
+use std::thread;
+use std::time::Duration;
+
+use comfy_table::presets::NOTHING;
+use comfy_table::{Cell, CellAlignment, Table};
+use pinewrit_core::inspect::{Inspection, inspect};
+use pinewrit_disk::BlockDevice;
+use pinewrit_host::{Hold, Medium, MediumFacts, SystemRoots, Verdict};
+use serde::Serialize;
+
+use super::{Outcome, report};
+use crate::args::MediaArgs;
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::signals;
+use crate::ui::{Ui, style, units};
+
+const LOOK_EVERY: Duration = Duration::from_millis(500);
+
+#[derive(Serialize)]
+struct MediaEvent {
+    event: &'static str,
+    command: &'static str,
+    media: Vec<MediumEvent>,
+}
+
+#[derive(Serialize)]
+struct ChangeEvent {
+    event: &'static str,
+    #[serde(flatten)]
+    medium: MediumEvent,
+}
+
+#[derive(Serialize)]
+struct MediumEvent {
+    tag: Option<String>,
+    path: String,
+    verdict: &'static str,
+    reasons: Vec<String>,
+    size: u64,
+    bus: &'static str,
+    maker: Option<String>,
+    model: Option<String>,
+    serial: Option<String>,
+    own_serial: bool,
+    removable: bool,
+    port: String,
+    mounted: Vec<String>,
+    content: Option<Inspection>,
+}
+
+impl MediumEvent {
+    fn new(medium: &MediumFacts) -> Self {
+        let identity = &medium.identity;
+        let points = medium.places.iter().flat_map(|place| &place.points);
+        Self {
+            tag: medium.tag.as_ref().map(ToString::to_string),
+            path: medium.path.display().to_string(),
+            verdict: medium.verdict.word(),
+            reasons: explain::reasons(&medium.verdict),
+            size: identity.size,
+            bus: identity.bus.word(),
+            maker: identity.maker.clone(),
+            model: identity.model.clone(),
+            serial: identity.serial.clone(),
+            own_serial: identity.is_own_serial,
+            removable: identity.is_removable,
+            port: identity.port.clone(),
+            mounted: points.map(|point| point.display().to_string()).collect(),
+            content: content(medium),
+        }
+    }
+}
+
+/// What is on a medium, as far as this user may read it.
+fn content(medium: &MediumFacts) -> Option<Inspection> {
+    if medium.identity.size == 0 {
+        return None;
+    }
+    let opened = Medium::open_for_reading(&medium.path).ok()?;
+    inspect(&opened.device, Some(opened.device.size())).ok()
+}
+
+pub(crate) fn run(ui: &Ui, args: &MediaArgs) -> Outcome {
+    let roots = SystemRoots::default();
+    let media = survey(&roots)?;
+    let (shown, hidden): (Vec<_>, Vec<_>) = media
+        .into_iter()
+        .partition(|medium| args.all || is_of_use(medium));
+    ui.event(&MediaEvent {
+        event: "result",
+        command: "media",
+        media: shown.iter().map(MediumEvent::new).collect(),
+    });
+    ui.result(text(&shown, hidden.len()));
+    match args.watch {
+        true => watch(ui, &roots),
+        false => Ok(()),
+    }
+}
+
+fn survey(roots: &SystemRoots) -> Result<Vec<MediumFacts>, Message> {
+    roots.media().map_err(|error| {
+        Message::new(Exit::Medium, "the computer's media cannot be listed")
+            .fact("system", error.to_string())
+            .remedy("is /proc mounted?")
+    })
+}
+
+/// What is never written and what holds nothing is shown only when asked for.
+fn is_of_use(medium: &MediumFacts) -> bool {
+    !matches!(medium.verdict, Verdict::System(_)) && medium.identity.size > 0
+}
+
+fn text(media: &[MediumFacts], hidden: usize) -> String {
+    let dim = style::DIM;
+    let mut table = Table::new();
+    table.load_style(NOTHING);
+    let heads = [
+        "tag",
+        "verdict",
+        "size",
+        "bus",
+        "maker and model",
+        "path",
+        "what is on it",
+    ];
+    table.set_header(heads.map(|head| Cell::new(format!("{dim}{head}{dim:#}"))));
+    for medium in media {
+        table.add_row(row(medium));
+    }
+    if let Some(column) = table.column_mut(2) {
+        column.set_cell_alignment(CellAlignment::Right);
+    }
+    let mut text = String::new();
+    if !media.is_empty() {
+        let lines = table.lines().map(|line| format!(" {}\n", line.trim_end()));
+        text += &lines.collect::<String>();
+    }
+    text += &notes(media);
+    text += &match (media.len(), hidden) {
+        (0, 0) => "no medium is plugged in\n".to_owned(),
+        (0, hidden) => {
+            format!("no medium is plugged in that could be written; {hidden} more: --all\n")
+        }
+        (_, 0) => String::new(),
+        (_, hidden) => {
+            format!("\n{dim}{hidden} more that are never written, or hold nothing: --all{dim:#}\n")
+        }
+    };
+    text
+}
+
+fn row(medium: &MediumFacts) -> Vec<Cell> {
+    let identity = &medium.identity;
+    let tag = medium
+        .tag
+        .as_ref()
+        .map_or("-".to_owned(), ToString::to_string);
+    let words = [&identity.maker, &identity.model];
+    let words: Vec<&str> = words.into_iter().flatten().map(String::as_str).collect();
+    let name: String = words.join(" ").chars().take(34).collect();
+    let content = match content(medium) {
+        _ if identity.size == 0 => "no medium in it".to_owned(),
+        Some(found) => report::summary(&found),
+        None => "not readable by this user".to_owned(),
+    };
+    let color = style::verdict(&medium.verdict);
+    let strong = style::STRONG;
+    vec![
+        Cell::new(format!("{strong}{tag}{strong:#}")),
+        Cell::new(format!("{color}{}{color:#}", medium.verdict.word())),
+        Cell::new(match identity.size {
+            0 => "-".to_owned(),
+            size => units::size(size),
+        }),
+        Cell::new(identity.bus.to_string()),
+        Cell::new(if name.is_empty() {
+            "-".to_owned()
+        } else {
+            name
+        }),
+        Cell::new(medium.path.display().to_string()),
+        Cell::new(content),
+    ]
+}
+
+/// Why media are not ready, and how far their tags can be relied on.
+fn notes(media: &[MediumFacts]) -> String {
+    let mut lines = Vec::new();
+    for medium in media {
+        let Some(tag) = &medium.tag else {
+            continue;
+        };
+        for reason in explain::reasons(&medium.verdict) {
+            lines.push(format!("{tag}  {}: {reason}", medium.verdict.word()));
+        }
+        if medium.has_twin {
+            lines.push(format!(
+                "{tag}  another one says the same of itself; this tag is for the port it is in"
+            ));
+        } else if !medium.identity.is_own_serial {
+            lines.push(format!(
+                "{tag}  stands for reader, slot and size: a card in a USB reader does not say which it is"
+            ));
+        }
+    }
+    match lines.is_empty() {
+        true => String::new(),
+        false => format!("\n {}\n", lines.join("\n ")),
+    }
+}
+
+/// Shows what comes and goes until somebody stops it.
+fn watch(ui: &Ui, roots: &SystemRoots) -> Outcome {
+    let cancel = signals::watch();
+    ui.say("waiting for media that come and go; ^C ends\n");
+    let mut known = survey(roots)?;
+    while !cancel.is_cancelled() {
+        thread::sleep(LOOK_EVERY);
+        let now = survey(roots)?;
+        let keys = |media: &[MediumFacts]| -> BTreeSet<String> { media.iter().map(key).collect() };
+        let (before, after) = (keys(&known), keys(&now));
+        for medium in known.iter().filter(|medium| !after.contains(&key(medium))) {
+            tell(ui, "gone", medium);
+        }
+        for medium in now.iter().filter(|medium| !before.contains(&key(medium))) {
+            tell(ui, "new", medium);
+        }
+        known = now;
+    }
+    Ok(())
+}
+
+fn key(medium: &MediumFacts) -> String {
+    let tag = medium
+        .tag
+        .as_ref()
+        .map_or(String::new(), ToString::to_string);
+    let mounted = match &medium.verdict {
+        Verdict::Busy(holds) => holds
+            .iter()
+            .any(|hold| matches!(hold, Hold::Mounted { .. })),
+        _ => false,
+    };
+    format!("{}|{tag}|{mounted}", medium.name)
+}
+
+fn tell(ui: &Ui, what: &'static str, medium: &MediumFacts) {
+    if medium.identity.size == 0 {
+        return;
+    }
+    ui.event(&ChangeEvent {
+        event: what,
+        medium: MediumEvent::new(medium),
+    });
+    let tag = medium
+        .tag
+        .as_ref()
+        .map_or(String::new(), ToString::to_string);
+    let (good, dim) = (style::GOOD, style::DIM);
+    let color = if what == "new" { good } else { dim };
+    let words = super::target::describe(medium);
+    let verdict = medium.verdict.word();
+    ui.result(format!(
+        "{color}{what:<5}{color:#} {tag:<8} {verdict:<7} {words}\n"
+    ));
+}

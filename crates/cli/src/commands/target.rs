@@ -1,0 +1,159 @@
+//! Which medium is meant, and whether it may be opened: by tag, device path or card file.
+
+use std::path::{Path, PathBuf};
+
+use pinewrit_host::{BlockName, Hold, MediumFacts, Permits, SystemRoots, Tag, Verdict};
+
+use crate::args::MediumArgs;
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::{Answer, Ui};
+
+/// The medium that was named.
+pub(crate) struct Chosen {
+    /// Where it is opened.
+    pub(crate) path: PathBuf,
+    /// What is known of it; `None` for card files.
+    facts: Option<MediumFacts>,
+    /// It was named by its tag.
+    by_tag: bool,
+}
+
+/// Finds the medium that `named` names. A card file that is `to_be_made` is not looked for.
+pub(crate) fn find(named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
+    let roots = SystemRoots::default();
+    let text = named.to_str().filter(|text| !text.contains('/'));
+    let tag = text.and_then(Tag::parse);
+    let media = match (&tag, named.starts_with("/dev")) {
+        (None, false) => Vec::new(),
+        // Card files need nothing of it; devices are judged once more when they are opened.
+        _ => roots.media().unwrap_or_default(),
+    };
+    let tagged = media
+        .iter()
+        .find(|medium| medium.tag == tag && tag.is_some());
+    match (tagged, named.exists()) {
+        (Some(medium), true) => Err(Message::new(
+            Exit::Usage,
+            format!(
+                "{} is a file here, and the tag of a medium",
+                named.display()
+            ),
+        )
+        .remedy(format!("--to ./{} for the file", named.display()))
+        .remedy(format!("--to {} for the medium", medium.path.display()))),
+        (Some(medium), false) => Ok(Chosen {
+            path: medium.path.clone(),
+            facts: Some(medium.clone()),
+            by_tag: true,
+        }),
+        (None, false) if !to_be_made => match tag {
+            Some(tag) => Err(unknown(&tag, &media)),
+            None => Ok(plain(named, None)),
+        },
+        (None, _) => {
+            let name = roots.whole_at(named);
+            let own = |medium: &&MediumFacts| Some(&medium.name) == name.as_ref();
+            Ok(plain(named, media.iter().find(own).cloned()))
+        }
+    }
+}
+
+fn plain(path: &Path, facts: Option<MediumFacts>) -> Chosen {
+    Chosen {
+        path: path.to_owned(),
+        facts,
+        by_tag: false,
+    }
+}
+
+fn unknown(tag: &Tag, media: &[MediumFacts]) -> Message {
+    let message = Message::new(Exit::Usage, format!("no medium has the tag {tag}"));
+    let near = media.iter().filter_map(|medium| {
+        let own = medium.tag.as_ref().filter(|own| own.distance(tag) <= 2)?;
+        Some(format!("{own}  {}", describe(medium)))
+    });
+    near.fold(message, |message, text| message.fact("like it", text))
+        .remedy("`pinewrit media` lists what is plugged in")
+        .remedy("for a new card file of that name, add its size: --size 8GB")
+}
+
+/// A medium in a few words.
+pub(crate) fn describe(medium: &MediumFacts) -> String {
+    let identity = &medium.identity;
+    let parts = [&identity.maker, &identity.model];
+    let mut words: Vec<String> = parts.into_iter().flatten().cloned().collect();
+    words.push(identity.bus.to_string());
+    words.push(crate::ui::units::size(identity.size));
+    format!("{} ({})", words.join(" "), medium.path.display())
+}
+
+impl Chosen {
+    /// The tag, for devices.
+    pub(crate) fn tag(&self) -> Option<&Tag> {
+        self.facts.as_ref()?.tag.as_ref()
+    }
+
+    /// Frees the medium and asks for its tag once more, where that is needed and allowed. What
+    /// must not be written is refused when it is opened.
+    pub(crate) fn permits(&mut self, ui: &Ui, args: &MediumArgs) -> Result<Permits, Message> {
+        let mut permits = Permits {
+            chosen: self.tag().filter(|_| self.by_tag).cloned(),
+            confirmed: args.confirm.clone(),
+        };
+        let Some(facts) = &self.facts else {
+            return Ok(permits);
+        };
+        if let Verdict::Busy(holds) = &facts.verdict
+            && self.may_unmount(ui, holds, args)
+        {
+            let name = facts.name.clone();
+            self.free(ui, &name)?;
+        }
+        let Some(facts) = &self.facts else {
+            return Ok(permits);
+        };
+        if let (Verdict::Unsure(doubts), Some(tag)) = (&facts.verdict, &facts.tag)
+            && args.confirm.as_ref() != Some(tag)
+        {
+            let refusal = explain::unsure(&describe(facts), tag, doubts);
+            let typed = match &args.confirm {
+                Some(_) => None,
+                None => ui.ask_text(explain::doubts(&describe(facts), tag, doubts)),
+            };
+            if typed.as_deref().and_then(Tag::parse).as_ref() != Some(tag) {
+                return Err(refusal);
+            }
+            permits.confirmed = Some(tag.clone());
+        }
+        Ok(permits)
+    }
+
+    fn may_unmount(&self, ui: &Ui, holds: &[Hold], args: &MediumArgs) -> bool {
+        let points: Vec<String> = holds
+            .iter()
+            .filter_map(|hold| match hold {
+                Hold::Mounted { point, .. } => Some(point.display().to_string()),
+                _ => None,
+            })
+            .collect();
+        // Anything else than a mount cannot be freed from here.
+        if points.len() < holds.len() {
+            return false;
+        }
+        args.unmount || ui.ask(format!("Unmount {}?", points.join(" and "))) == Answer::Yes
+    }
+
+    fn free(&mut self, ui: &Ui, name: &BlockName) -> Result<(), Message> {
+        let roots = SystemRoots::default();
+        let points = roots
+            .unmount(name)
+            .map_err(|e| explain::unmount_error(&e))?;
+        for point in points {
+            ui.say(format!("unmounted {}\n", point.display()));
+        }
+        self.facts = roots.medium(name).ok().flatten();
+        Ok(())
+    }
+}
