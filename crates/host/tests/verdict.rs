@@ -3,97 +3,29 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 use std::fs;
-use std::os::unix::fs::symlink;
 use std::path::Path;
 
-use pinewrit_host::{BlockName, Hold, SystemRoots, Verdict};
+use common::Computer;
+use pinewrit_host::{BlockName, Doubt, Hold, SystemRoots, Verdict};
 use rstest::{fixture, rstest};
 
-/// A computer made of files.
-struct Computer {
-    dir: tempfile::TempDir,
-    mounts: String,
-}
+mod common;
 
-impl Computer {
-    fn roots(&self) -> SystemRoots {
-        let root = self.dir.path();
-        fs::create_dir_all(root.join("proc/self")).unwrap();
-        fs::write(root.join("proc/self/mountinfo"), &self.mounts).unwrap();
-        SystemRoots {
-            sys: root.join("sys"),
-            proc: root.join("proc"),
-            dev: root.join("dev"),
-        }
-    }
-
-    /// A device below `parent` (a whole device for partitions), with its number.
-    fn device(&self, parent: Option<&str>, name: &str, number: &str) {
-        let sys = self.dir.path().join("sys");
-        let home = sys.join("devices").join(parent.unwrap_or("")).join(name);
-        fs::create_dir_all(home.join("holders")).unwrap();
-        fs::create_dir_all(home.join("slaves")).unwrap();
-        if parent.is_some() {
-            fs::write(home.join("partition"), "1\n").unwrap();
-        }
-        for (folder, link) in [("class/block", name), ("dev/block", number)] {
-            fs::create_dir_all(sys.join(folder)).unwrap();
-            symlink(&home, sys.join(folder).join(link)).unwrap();
-        }
-        fs::create_dir_all(self.dir.path().join("dev")).unwrap();
-        fs::write(self.dir.path().join("dev").join(name), "").unwrap();
-    }
-
-    fn made_of(&self, upper: &str, lower: &str) {
-        let class = self.dir.path().join("sys/class/block");
-        symlink(
-            class.join(lower),
-            class.join(upper).join("slaves").join(lower),
-        )
-        .unwrap();
-        symlink(
-            class.join(upper),
-            class.join(lower).join("holders").join(upper),
-        )
-        .unwrap();
-    }
-
-    fn set(&self, name: &str, file: &str, text: &str) {
-        let path = self
-            .dir
-            .path()
-            .join("sys/class/block")
-            .join(name)
-            .join(file);
-        fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, text).unwrap();
-    }
-
-    fn mount(&mut self, number: &str, point: &str, source: &str) {
-        self.mounts += &format!("27 1 {number} / {point} rw,relatime - ext4 {source} rw\n");
-    }
-
-    fn judge(&self, name: &str) -> Verdict {
-        self.roots().judge(&BlockName(name.into())).unwrap()
-    }
-}
+const CARD: &str = "platform/mmc_host/mmc0/mmc0:0001/block/mmcblk0";
 
 /// A disk with the system on LVM, a second disk, and a card reader.
 #[fixture]
 fn computer() -> Computer {
-    let mut computer = Computer {
-        dir: tempfile::tempdir().unwrap(),
-        mounts: String::new(),
-    };
-    computer.device(None, "sda", "8:0");
-    computer.device(Some("sda"), "sda1", "8:1");
-    computer.device(Some("sda"), "sda2", "8:2");
-    computer.device(None, "dm-0", "253:0");
+    let mut computer = Computer::new();
+    computer.whole("pci/ata1/sda", "8:0", &[]);
+    computer.partition("pci/ata1/sda", "sda1", "8:1");
+    computer.partition("pci/ata1/sda", "sda2", "8:2");
+    computer.whole("virtual/block/dm-0", "253:0", &[]);
     computer.made_of("dm-0", "sda2");
-    computer.device(None, "sdb", "8:16");
-    computer.device(Some("sdb"), "sdb1", "8:17");
-    computer.device(None, "mmcblk0", "179:0");
-    computer.device(Some("mmcblk0"), "mmcblk0p1", "179:1");
+    computer.whole("pci/ata2/sdb", "8:16", &[]);
+    computer.partition("pci/ata2/sdb", "sdb1", "8:17");
+    computer.whole(CARD, "179:0", &["device/type=SD"]);
+    computer.partition(CARD, "mmcblk0p1", "179:1");
     computer.mount("253:0", "/", "/dev/mapper/vg-root");
     computer.mount("8:1", "/boot/efi", "/dev/sda1");
     computer
@@ -122,7 +54,7 @@ fn a_mounted_partition_makes_the_card_busy(mut computer: Computer) {
 
 #[rstest]
 fn a_device_on_top_makes_the_disk_busy(computer: Computer) {
-    computer.device(None, "md0", "9:0");
+    computer.whole("virtual/block/md0", "9:0", &[]);
     computer.made_of("md0", "sdb1");
     let hold = Hold::HeldBy {
         device: BlockName("sdb1".into()),
@@ -162,8 +94,8 @@ fn the_disk_below_a_system_on_a_loop_device_is_the_systems(mut computer: Compute
     let file = tempfile::NamedTempFile::new().unwrap();
     let dev = std::os::unix::fs::MetadataExt::dev(&file.as_file().metadata().unwrap());
     let number = format!("{}:{}", rustix::fs::major(dev), rustix::fs::minor(dev));
-    computer.device(None, "nvme0n1", &number);
-    computer.device(None, "loop5", "7:5");
+    computer.whole("pci/nvme/nvme0/nvme0n1", &number, &[]);
+    computer.whole("virtual/block/loop5", "7:5", &[]);
     computer.set(
         "loop5",
         "loop/backing_file",
@@ -184,4 +116,61 @@ fn nothing_is_ready_where_the_mounts_cannot_be_read() {
         dev: nowhere,
     };
     assert!(roots.judge(&BlockName("sda".into())).is_err());
+}
+
+#[rstest]
+fn a_built_in_disk_that_nobody_uses_is_unsure(computer: Computer) {
+    assert_eq!(computer.judge("sdb"), Verdict::Unsure(vec![Doubt::BuiltIn]));
+}
+
+#[rstest]
+#[case::usual(3_906_250_000, Verdict::Ready)]
+#[case::large(3_906_250_001, Verdict::Unsure(vec![Doubt::Large(2_000_000_000_512)]))]
+fn what_is_too_large_for_a_card_is_unsure(
+    computer: Computer,
+    #[case] sectors: u64,
+    #[case] verdict: Verdict,
+) {
+    computer.set("mmcblk0", "size", &format!("{sectors}\n"));
+    assert_eq!(computer.judge("mmcblk0"), verdict);
+}
+
+#[rstest]
+#[case::raid("mmcblk0p1", 4096, b"\xfc\x4e\x2b\xa9", "a RAID array")]
+#[case::lvm("mmcblk0", 512, b"LABELONE", "LVM")]
+fn a_member_of_an_array_is_unsure(
+    computer: Computer,
+    #[case] device: &str,
+    #[case] offset: usize,
+    #[case] mark: &[u8],
+    #[case] whose: &'static str,
+) {
+    computer.content(device, offset, mark);
+    let doubts = vec![Doubt::Member(whose)];
+    assert_eq!(computer.judge("mmcblk0"), Verdict::Unsure(doubts));
+}
+
+/// Nothing that is only unsure makes a card of the system's disk.
+#[rstest]
+fn the_systems_disk_stays_the_systems_however_it_is_plugged_in(mut computer: Computer) {
+    computer.mount("179:1", "/", "/dev/mmcblk0p1");
+    let system = Verdict::System(vec!["/".to_owned()]);
+    assert_eq!(computer.judge("mmcblk0"), system);
+}
+
+#[rstest]
+fn a_disk_with_a_swap_file_is_the_systems(computer: Computer) {
+    let file = tempfile::NamedTempFile::new().unwrap();
+    let dev = std::os::unix::fs::MetadataExt::dev(&file.as_file().metadata().unwrap());
+    let number = format!("{}:{}", rustix::fs::major(dev), rustix::fs::minor(dev));
+    computer.whole("pci/ata3/sdc", &number, &[]);
+    let roots = computer.roots();
+    let line = format!("{} file\t\t100 0 -2\n", file.path().display());
+    fs::write(
+        roots.proc.join("swaps"),
+        format!("Filename Type Size\n{line}"),
+    )
+    .unwrap();
+    let verdict = roots.judge(&BlockName("sdc".into())).unwrap();
+    assert_eq!(verdict, Verdict::System(vec!["swap".to_owned()]));
 }
