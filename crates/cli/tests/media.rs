@@ -34,7 +34,7 @@ fn a_mounted_device_is_busy_and_stays_as_it_is() {
     let run = bench.run(&["write", "hut.img.zst", "--to", &device.path, "--yes"]);
     bench.judge("umount", &["mounted here"]).unwrap().expect(0);
     run.expect(3)
-        .says(&["is in use", "mounted", "mounted here", "umount"]);
+        .says(&["is in use", "mounted", "mounted here", "--unmount"]);
     let checked = bench.judge("e2fsck", &["-fn", "behind.img"]).unwrap();
     checked.expect(0);
     // Now nobody uses it.
