@@ -4,10 +4,9 @@ use std::path::PathBuf;
 
 use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum, ValueHint};
+use pinewrit_disk::parse_size;
 use pinewrit_host::Tag;
 use pinewrit_image::Location;
-
-use crate::ui::units;
 
 /// Prepares boot media for single-board computers: checked, written, verified, configured
 #[derive(Debug, Parser)]
@@ -34,6 +33,9 @@ pub(crate) struct Global {
     /// When to use colours
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: ColorWhen,
+    /// Use simulated readers and cards instead of the computer's
+    #[arg(long, global = true, value_name = "FILE", env = "PINEWRIT_RACK", value_hint = ValueHint::FilePath)]
+    pub(crate) rack: Option<PathBuf>,
     /// Say nothing but the result and errors
     #[arg(short, long, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
@@ -60,6 +62,7 @@ pub(crate) enum Command {
     Write(WriteArgs),
     Verify(VerifyArgs),
     Configure(ConfigureArgs),
+    Rack(RackArgs),
     Demo(DemoArgs),
 }
 
@@ -156,7 +159,7 @@ pub(crate) struct WriteArgs {
     #[command(flatten)]
     pub(crate) medium: MediumArgs,
     /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
-    #[arg(long, value_parser = units::parse_size)]
+    #[arg(long, value_parser = parse_size)]
     pub(crate) size: Option<u64>,
     #[command(flatten)]
     pub(crate) options: SourceArgs,
@@ -218,6 +221,50 @@ pub(crate) struct ConfigureArgs {
     /// Do not ask
     #[arg(long)]
     pub(crate) yes: bool,
+}
+
+/// Rehearse with simulated readers and cards
+///
+/// A rack is a TOML file. Every command with --rack FILE, or with PINEWRIT_RACK set, works with
+/// what is in it instead of the computer's own readers.
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Example:\n  \
+    pinewrit rack new practice\n  \
+    pinewrit --rack practice/rack.toml media")]
+pub(crate) struct RackArgs {
+    #[command(subcommand)]
+    pub(crate) action: RackAction,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum RackAction {
+    /// Make a rack with made-up readers and cards in a new folder
+    New {
+        /// The folder
+        #[arg(value_name = "DIR", value_hint = ValueHint::DirPath)]
+        dir: PathBuf,
+    },
+    /// Show which reader holds which card
+    Show,
+    /// Put a card into a reader
+    Insert {
+        /// The card's name
+        card: String,
+        /// The reader's name
+        reader: String,
+    },
+    /// Take a card out of its reader
+    Remove {
+        /// The card's name
+        card: String,
+    },
+    /// Exchange what two readers hold
+    Swap {
+        /// A reader's name
+        first: String,
+        /// Another reader's name
+        second: String,
+    },
 }
 
 /// Run a full example with made-up data, in a folder of its own

@@ -13,13 +13,15 @@ fn the_demo_runs_and_its_card_is_sound() {
     let bench = Bench::new();
     let run = bench.run(&["demo", "--dir", "demo"]).expect(0);
     for part in [
-        "step 6",
+        "step 8",
+        "system: runs this computer: /, /boot/efi",
+        "rack:bay-1 runs this computer, and is never written",
         "host name larkfell-03, users warden",
         "the demo is done",
     ] {
         assert!(run.stdout.contains(part), "no {part:?} in:\n{}", run.stdout);
     }
-    let card = std::fs::File::open(bench.path("demo/card.img")).unwrap();
+    let card = std::fs::File::open(bench.path("demo/hut-card.img")).unwrap();
     let part = |from: u64, to: u64| {
         let mut bytes = vec![0; (to - from) as usize];
         card.read_exact_at(&mut bytes, from).unwrap();

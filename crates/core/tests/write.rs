@@ -82,10 +82,8 @@ fn an_image_of_unknown_size_stops_at_the_end() {
 
 #[test]
 fn a_damaged_source_leaves_no_table() {
-    let mut packed = zstd::bulk::compress(&image(), 1).unwrap();
-    let middle = packed.len() / 2;
-    packed.truncate(middle);
-    let packed = Packed::new(&packed);
+    let whole = std::fs::read(&Packed::gzip(&image()).path).unwrap();
+    let packed = Packed::new(&whole[..whole.len() / 2]);
     let medium = old_medium(20 * MIB);
     let error = plain_write(&packed.open(), &medium).unwrap_err();
     assert!(matches!(error, WriteError::Source(_)), "{error:?}");

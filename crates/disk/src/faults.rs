@@ -20,6 +20,8 @@ pub enum Fault {
     FlippedBit(u64),
     /// Writes to the range are acknowledged and lost.
     LostWrites(ByteRange),
+    /// The medium has this many bytes only: what lies beyond is found at its start again.
+    Wraps(u64),
 }
 
 /// A device with faults in front of a working one.
@@ -51,6 +53,21 @@ impl<D: BlockDevice> FaultyDevice<D> {
             return Err(error(operation, offset, Errno::NODEV));
         }
         Ok(())
+    }
+
+    /// Where a request really goes that reaches past the real capacity, and how many of its bytes
+    /// lie before the next wrap; `None` where it does not.
+    fn wrapped(&self, offset: u64, len: usize) -> Option<(u64, usize)> {
+        let real = self.faults.iter().find_map(|fault| match fault {
+            Fault::Wraps(real) if *real > 0 => Some(*real),
+            _ => None,
+        })?;
+        if len == 0 || offset + len as u64 <= real {
+            return None;
+        }
+        let at = offset % real;
+        let before = usize::try_from(real - at).unwrap_or(usize::MAX);
+        Some((at, len.min(before)))
     }
 
     /// Splits `data` at the lost ranges and writes the rest.
@@ -95,6 +112,11 @@ impl<D: BlockDevice> BlockDevice for FaultyDevice<D> {
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
         self.check_pulled(Operation::Read, offset)?;
+        if let Some((offset, len)) = self.wrapped(offset, buffer.len()) {
+            let (first, rest) = buffer.split_at_mut(len);
+            self.read_at(offset, first)?;
+            return self.read_at(0, rest);
+        }
         let asked = ByteRange::from_len(offset, buffer.len() as u64);
         for fault in &self.faults {
             if let (Fault::ReadError(bad), Some(asked)) = (fault, asked)
@@ -109,6 +131,11 @@ impl<D: BlockDevice> BlockDevice for FaultyDevice<D> {
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         self.written.fetch_add(data.len() as u64, Ordering::SeqCst);
         self.check_pulled(Operation::Write, offset)?;
+        if let Some((offset, len)) = self.wrapped(offset, data.len()) {
+            let (first, rest) = data.split_at(len);
+            self.write_at(offset, first)?;
+            return self.write_at(0, rest);
+        }
         let asked = ByteRange::from_len(offset, data.len() as u64);
         for fault in &self.faults {
             if let (Fault::WriteError(bad), Some(asked)) = (fault, asked)

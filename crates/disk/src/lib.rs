@@ -21,6 +21,7 @@ mod faults;
 mod file;
 mod memory;
 mod overlay;
+mod size_text;
 mod undo;
 mod units;
 
@@ -31,5 +32,6 @@ pub use faults::{Fault, FaultyDevice};
 pub use file::{CacheUse, FileDevice};
 pub use memory::MemoryDevice;
 pub use overlay::{CommitError, CommitReport, OVERLAY_BLOCK, Overlay};
+pub use size_text::parse_size;
 pub use undo::{UndoError, UndoLog, UndoOutcome};
 pub use units::{ByteRange, CHUNK_SIZE, Lba, SectorSize};

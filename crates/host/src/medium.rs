@@ -1,14 +1,17 @@
 //! Opening media: block devices and card files, for reading or for writing.
 
+use std::fmt;
 use std::fs::{self, File, Metadata, OpenOptions};
 use std::io::{self, ErrorKind, Seek, SeekFrom};
 use std::os::unix::fs::{FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
-use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
+use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
 use rustix::fs::{FlockOperation, OFlags};
 
-use crate::{BlockName, Hold, MediumError, SystemRoots, Tag, Verdict};
+use crate::{
+    BlockName, Hold, MediumError, MediumFacts, Rescan, SystemRoots, Tag, Verdict, rescan_partitions,
+};
 
 /// What stands for a medium.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -17,6 +20,8 @@ pub enum MediumKind {
     CardFile,
     /// A whole block device.
     BlockDevice,
+    /// A card of a rack.
+    Simulated,
 }
 
 /// What the user has said of the medium beyond its path.
@@ -29,10 +34,14 @@ pub struct Permits {
 }
 
 /// An open medium.
-#[derive(Debug)]
 pub struct Medium {
     /// The device to read and write.
-    pub device: FileDevice,
+    pub device: Box<dyn BlockDevice>,
+    /// The descriptor behind it, for requests that are not transfers. While it is open, the medium
+    /// is kept from others.
+    pub(crate) opened: File,
+    /// Whether aligned transfers bypass the system's cache.
+    pub is_direct: bool,
     /// What it is.
     pub kind: MediumKind,
     /// The path as given.
@@ -62,7 +71,25 @@ pub fn logical_sector(file: &File) -> SectorSize {
     found.and_then(SectorSize::new).unwrap_or(SectorSize::B512)
 }
 
+impl fmt::Debug for Medium {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Medium")
+            .field("path", &self.path)
+            .field("kind", &self.kind)
+            .finish_non_exhaustive()
+    }
+}
+
 impl Medium {
+    /// Makes the system show the new partitions of a block device.
+    pub fn rescan(&self) -> Rescan {
+        match self.kind {
+            MediumKind::CardFile | MediumKind::Simulated => Rescan::NotApplicable,
+            // A device that cannot do it shows them when it is plugged in again.
+            MediumKind::BlockDevice => rescan_partitions(&self.opened).unwrap_or(Rescan::InUse),
+        }
+    }
+
     /// The medium's name for messages: a card file's without folders, a device's path.
     pub fn name(&self) -> String {
         display_name(&self.path)
@@ -84,8 +111,12 @@ impl Medium {
             .seek(SeekFrom::End(0))
             .map_err(|e| opening_failed(path, e))?;
         let sector = logical_sector(&file);
+        let opened = file.try_clone().map_err(|e| opening_failed(path, e))?;
+        let device = FileDevice::new(file, size, sector, CacheUse::Direct);
         Ok(Self {
-            device: FileDevice::new(file, size, sector, CacheUse::Direct),
+            is_direct: device.is_direct(),
+            device: Box::new(device),
+            opened,
             kind,
             path: path.to_owned(),
         })
@@ -97,7 +128,7 @@ impl Medium {
             true => (0, 0, m.rdev()),
             false => (m.dev(), m.ino(), 0),
         };
-        match (self.device.file().metadata(), other.metadata()) {
+        match (self.opened.metadata(), other.metadata()) {
             (Ok(a), Ok(b)) => facts(a) == facts(b),
             _ => false,
         }
@@ -129,7 +160,9 @@ impl Target {
                     path: path.to_owned(),
                 });
             }
-            MediumKind::BlockDevice => open_block_device(roots, path, &metadata, permits)?,
+            MediumKind::BlockDevice | MediumKind::Simulated => {
+                open_block_device(roots, path, &metadata, permits)?
+            }
         };
         Ok(Self::Existing(medium))
     }
@@ -137,7 +170,7 @@ impl Target {
     /// Size of the medium in bytes.
     pub fn size(&self) -> u64 {
         match self {
-            Self::Existing(medium) => pinewrit_disk::BlockDevice::size(&medium.device),
+            Self::Existing(medium) => medium.device.size(),
             Self::New { size, .. } => *size,
         }
     }
@@ -259,16 +292,32 @@ fn must_be_permitted(
     permits: &Permits,
 ) -> Result<(), MediumError> {
     let found = roots.medium(name).map_err(|e| opening_failed(path, e))?;
-    let tag = found.and_then(|medium| medium.tag);
-    if permits.chosen.is_some() && permits.chosen != tag {
+    if found.is_some() {
+        return check_permits(path, found.as_ref(), permits);
+    }
+    // Not among the media that are listed: judged by itself.
+    must_be_ready(
+        path,
+        roots.judge(name).map_err(|e| opening_failed(path, e))?,
+    )
+}
+
+/// Checks what was found in a reader against what the user has said.
+pub(crate) fn check_permits(
+    path: &Path,
+    found: Option<&MediumFacts>,
+    permits: &Permits,
+) -> Result<(), MediumError> {
+    let tag = found.and_then(|medium| medium.tag.clone());
+    if found.is_none() || (permits.chosen.is_some() && permits.chosen != tag) {
         return Err(MediumError::Changed {
             path: path.to_owned(),
         });
     }
-    let verdict = roots.judge(name).map_err(|e| opening_failed(path, e))?;
-    match verdict {
-        Verdict::Unsure(_) if tag.is_some() && permits.confirmed == tag => Ok(()),
-        verdict => must_be_ready(path, verdict),
+    match found.map(|medium| &medium.verdict) {
+        Some(Verdict::Unsure(_)) if tag.is_some() && permits.confirmed == tag => Ok(()),
+        Some(verdict) => must_be_ready(path, verdict.clone()),
+        None => Ok(()),
     }
 }
 
@@ -291,7 +340,7 @@ fn lock(path: &Path, file: &File) -> Result<(), MediumError> {
     })
 }
 
-fn open_elsewhere(path: &Path) -> MediumError {
+pub(crate) fn open_elsewhere(path: &Path) -> MediumError {
     MediumError::Refused {
         path: path.to_owned(),
         verdict: Verdict::Busy(vec![Hold::OpenElsewhere]),

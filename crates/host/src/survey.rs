@@ -54,7 +54,7 @@ impl SystemRoots {
                 Place { name, points }
             });
             media.push(MediumFacts {
-                path: PathBuf::from("/dev").join(&name.0),
+                path: name.path(),
                 verdict: self.judge(&name)?,
                 places: places.collect(),
                 name,
@@ -79,7 +79,7 @@ impl SystemRoots {
 
 impl MediumFacts {
     /// Media to be written first, then readers without any, then what is never written.
-    fn order(&self) -> (u8, bool, bool, BlockName) {
+    pub(crate) fn order(&self) -> (u8, bool, bool, BlockName) {
         let rank = match self.verdict {
             _ if self.identity.size == 0 => 4,
             Verdict::Ready => 0,
@@ -99,7 +99,7 @@ impl MediumFacts {
 }
 
 /// A tag for each, no two alike; and whether another says the same of itself.
-fn tags(identities: &[Identity]) -> Vec<(Option<Tag>, bool)> {
+pub(crate) fn tags(identities: &[Identity]) -> Vec<(Option<Tag>, bool)> {
     let keys: Vec<String> = identities.iter().map(Identity::key).collect();
     let present = |index: usize| identities[index].size > 0;
     let tag = |index: usize| {

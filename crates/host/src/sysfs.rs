@@ -36,6 +36,20 @@ impl fmt::Display for BlockName {
     }
 }
 
+impl BlockName {
+    /// Where a device of this name is opened: below `/dev`, or in a rack, whose names say so
+    /// themselves.
+    pub fn path(&self) -> PathBuf {
+        match self.0.starts_with(RACK_PREFIX) {
+            true => PathBuf::from(&self.0),
+            false => Path::new("/dev").join(&self.0),
+        }
+    }
+}
+
+/// What the names of simulated readers begin with.
+pub(crate) const RACK_PREFIX: &str = "rack:";
+
 impl SystemRoots {
     /// The block device with this number, if the kernel has one.
     pub(crate) fn by_number(&self, major: u32, minor: u32) -> Option<BlockName> {

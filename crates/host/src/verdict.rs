@@ -6,7 +6,7 @@ use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use crate::{BlockName, Mount, SystemRoots};
+use crate::{BlockName, Identity, Mount, SystemRoots};
 
 /// Mount points that make a disk part of the running system.
 const SYSTEM_POINTS: &[&str] = &["/", "/boot", "/boot/efi", "/usr", "/var", "/home"];
@@ -53,6 +53,13 @@ impl Verdict {
             Self::System(_) => "system",
         }
     }
+}
+
+/// Why a medium may be the wrong one, by what it says of itself.
+pub(crate) fn doubts_of(identity: &Identity) -> Vec<Doubt> {
+    let built_in = identity.is_built_in().then_some(Doubt::BuiltIn);
+    let large = (identity.size > LARGE).then_some(Doubt::Large(identity.size));
+    [built_in, large].into_iter().flatten().collect()
 }
 
 /// What keeps a medium from being written.
@@ -109,11 +116,9 @@ impl SystemRoots {
 
     /// Why a medium that nobody uses may still be the wrong one.
     fn doubts(&self, whole: &BlockName) -> Vec<Doubt> {
-        let identity = self.identity(whole);
-        let built_in = identity.is_built_in().then_some(Doubt::BuiltIn);
-        let large = (identity.size > LARGE).then_some(Doubt::Large(identity.size));
-        let member = self.membership(whole).map(Doubt::Member);
-        [built_in, large, member].into_iter().flatten().collect()
+        let mut doubts = doubts_of(&self.identity(whole));
+        doubts.extend(self.membership(whole).map(Doubt::Member));
+        doubts
     }
 
     /// What of the running system lives on `whole`: mount points, or `swap`.

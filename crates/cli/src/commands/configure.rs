@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_core::configure::{ChangeKind, ConfigureReport, prepare};
 use pinewrit_disk::{UndoLog, UndoOutcome};
-use pinewrit_host::{Medium, SystemRoots, Target};
+use pinewrit_host::{Medium, Readers, Target};
 use serde::Serialize;
 
 use super::{Outcome, settings, target};
@@ -24,16 +24,16 @@ struct ConfigureEvent<'a> {
     report: &'a ConfigureReport,
 }
 
-pub(crate) fn run(ui: &Ui, args: &ConfigureArgs) -> Outcome {
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     let checked = settings::read(ui, &args.settings)?;
-    let medium = open(ui, args)?;
+    let medium = open(ui, readers, args)?;
     let name = medium.name();
     let undo = UndoLog::new(undo_path(&medium.path));
     if !args.dry_run {
         finish_interrupted(ui, &medium, &undo)?;
     }
     let prepared =
-        prepare(&medium.device, &checked).map_err(|e| explain::configure_error(&name, &e))?;
+        prepare(&*medium.device, &checked).map_err(|e| explain::configure_error(&name, &e))?;
     let report = prepared.report().clone();
     if !args.dry_run && !report.is_unchanged() {
         confirm(ui, args, &report)?;
@@ -59,13 +59,16 @@ pub(crate) fn run(ui: &Ui, args: &ConfigureArgs) -> Outcome {
     Ok(())
 }
 
-fn open(ui: &Ui, args: &ConfigureArgs) -> Result<Medium, Message> {
-    let mut chosen = target::find(&args.medium, false)?;
+fn open(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Result<Medium, Message> {
+    let mut chosen = target::find(readers, &args.medium, false)?;
     if args.dry_run {
-        return Medium::open_for_reading(&chosen.path).map_err(|e| explain::medium_error(&e));
+        return readers
+            .open_for_reading(&chosen.path)
+            .map_err(|e| explain::medium_error(&e));
     }
-    let permits = chosen.permits(ui, &args.access)?;
-    Target::open(&SystemRoots::default(), &chosen.path, None, &permits)
+    let permits = chosen.permits(ui, readers, &args.access)?;
+    readers
+        .open_target(&chosen.path, None, &permits)
         .and_then(Target::into_medium)
         .map_err(|e| match e {
             pinewrit_host::MediumError::Missing { path } => Message::new(

@@ -1,23 +1,27 @@
 //! `pinewrit demo`: the whole work once, with data that is compiled in.
 
+use std::cell::Cell;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
 use pinewrit_core::demo::{DEMO_IMAGE_SIZE, make_image};
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
+use pinewrit_host::{Rack, Readers};
 use pinewrit_image::Location;
 
-use super::{Outcome, configure, inspect, verify, write};
+use super::{Outcome, configure, inspect, media, rack, verify, write};
 use crate::args::{
-    ConfigureArgs, DemoArgs, InspectArgs, MediumArgs, SourceArgs, VerifyArgs, WriteArgs,
+    ConfigureArgs, DemoArgs, InspectArgs, MediaArgs, MediumArgs, SourceArgs, VerifyArgs, WriteArgs,
 };
 use crate::exit::Exit;
+use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style};
 
 const SETTINGS: &str = include_str!("../../../../demo/hut-03.toml");
-/// The simulated card: what a "4 GB" card has.
-const CARD_SIZE: u64 = 4_000_000_000;
+/// The readers that hold the card to be written, and the disk that must not be.
+const CARD: &str = "rack:slot";
+const SYSTEM_DISK: &str = "rack:bay-1";
 
 /// The folder of the demo, removed at the end if it is a temporary one.
 enum Folder {
@@ -34,100 +38,36 @@ impl Folder {
     }
 }
 
+/// The demo's files, and the readers that it works with.
+struct Demo<'a> {
+    ui: &'a Ui,
+    readers: Readers,
+    image: PathBuf,
+    settings: PathBuf,
+    steps: Cell<u8>,
+}
+
 pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folder = make_folder(args.dir.as_deref())?;
-    // The demo's own steps belong to its output; what the commands say beside their result too.
     let path = |name: &str| folder.path().join(name);
-    let (image, card, settings) = (
+    let (image, rack, settings) = (
         path("larkfell-os.img.zst"),
-        path("card.img"),
+        path("rack.toml"),
         path("hut-03.toml"),
     );
-
-    step(ui, 1, "make the demo image and pack it", "");
-    make_packed_image(&path("larkfell-os.img"), &image)?;
     fs::write(&settings, SETTINGS).map_err(|e| failed(&settings, &e))?;
-
-    step(
+    fs::write(&rack, rack::SAMPLE).map_err(|e| failed(&rack, &e))?;
+    let opened = Rack::open(&rack).map_err(|e| explain::rack_error(&e))?;
+    let demo = Demo {
         ui,
-        2,
-        "look into the packed image",
-        "pinewrit inspect larkfell-os.img.zst",
-    );
-    inspect::run(
-        ui,
-        &InspectArgs {
-            source: Location::Path(image.clone()),
-            options: SourceArgs::plain(),
-        },
-    )?;
-
-    step(
-        ui,
-        3,
-        "write it to a simulated 4 GB card, and read it back",
-        "pinewrit write larkfell-os.img.zst --to card.img --size 4GB",
-    );
-    let write_args = WriteArgs {
-        image: Location::Path(image.clone()),
-        keep_download: false,
-        medium: MediumArgs::default(),
-        to: card.clone(),
-        size: Some(CARD_SIZE),
-        options: SourceArgs::plain(),
-        checksum: None,
-        settings: None,
-        no_verify: false,
-        dry_run: false,
-        yes: true,
+        readers: Readers::Rack(opened),
+        image,
+        settings,
+        steps: Cell::new(0),
     };
-    write::run(ui, &write_args)?;
-
-    step(
-        ui,
-        4,
-        "compare the card with the image once more",
-        "pinewrit verify card.img --image larkfell-os.img.zst",
-    );
-    verify::run(
-        ui,
-        &VerifyArgs {
-            medium: card.clone(),
-            image: Location::Path(image),
-            options: SourceArgs::plain(),
-        },
-    )?;
-
-    step(
-        ui,
-        5,
-        "give it the settings of hut 3",
-        "pinewrit configure card.img --settings hut-03.toml",
-    );
-    configure::run(
-        ui,
-        &ConfigureArgs {
-            access: MediumArgs::default(),
-            medium: card.clone(),
-            settings,
-            dry_run: false,
-            yes: true,
-        },
-    )?;
-
-    step(
-        ui,
-        6,
-        "look at the finished card",
-        "pinewrit inspect card.img",
-    );
-    inspect::run(
-        ui,
-        &InspectArgs {
-            source: Location::Path(card),
-            options: SourceArgs::plain(),
-        },
-    )?;
+    demo.step("make the demo image and pack it", "");
+    make_packed_image(&path("larkfell-os.img"), &demo.image)?;
+    demo.all_steps()?;
 
     let good = style::GOOD;
     ui.result(match &folder {
@@ -143,11 +83,130 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     Ok(())
 }
 
-fn step(ui: &Ui, number: u8, what: &str, command: &str) {
-    let (strong, dim) = (style::STRONG, style::DIM);
-    ui.result(format!("\n{strong}step {number}: {what}{strong:#}\n"));
-    if !command.is_empty() {
-        ui.result(format!("{dim}$ {command}{dim:#}\n"));
+impl Demo<'_> {
+    fn all_steps(&self) -> Outcome {
+        let card = self.tag_of(CARD)?;
+        let disk = self.tag_of(SYSTEM_DISK)?;
+        let rack = "pinewrit --rack rack.toml";
+
+        self.step(
+            "what is plugged in? (simulated readers)",
+            &format!("{rack} media --all"),
+        );
+        let all = MediaArgs {
+            all: true,
+            watch: false,
+        };
+        media::run(self.ui, &self.readers, &all)?;
+
+        self.step(
+            "look into the packed image",
+            "pinewrit inspect larkfell-os.img.zst",
+        );
+        self.inspect(Location::Path(self.image.clone()))?;
+
+        let image = "larkfell-os.img.zst";
+        self.step(
+            "name the wrong disk, the one that runs the computer",
+            &format!("{rack} write {image} --to {disk} --yes"),
+        );
+        self.be_refused(&disk)?;
+
+        self.step(
+            "write it to the card, and read it back",
+            &format!("{rack} write {image} --to {card}"),
+        );
+        self.write(&card)?;
+
+        self.step(
+            "compare the card with the image once more",
+            &format!("{rack} verify {card} --image {image}"),
+        );
+        let args = VerifyArgs {
+            medium: PathBuf::from(&card),
+            image: Location::Path(self.image.clone()),
+            options: SourceArgs::plain(),
+        };
+        verify::run(self.ui, &self.readers, &args)?;
+
+        self.step(
+            "give it the settings of hut 3",
+            &format!("{rack} configure {card} --settings hut-03.toml"),
+        );
+        let args = ConfigureArgs {
+            access: MediumArgs::default(),
+            medium: PathBuf::from(&card),
+            settings: self.settings.clone(),
+            dry_run: false,
+            yes: true,
+        };
+        configure::run(self.ui, &self.readers, &args)?;
+
+        self.step(
+            "look at the finished card",
+            &format!("{rack} inspect {card}"),
+        );
+        self.inspect(Location::Path(PathBuf::from(&card)))
+    }
+
+    fn step(&self, what: &str, command: &str) {
+        let (strong, dim) = (style::STRONG, style::DIM);
+        let number = self.steps.get() + 1;
+        self.steps.set(number);
+        self.ui
+            .result(format!("\n{strong}step {number}: {what}{strong:#}\n"));
+        if !command.is_empty() {
+            self.ui.result(format!("{dim}$ {command}{dim:#}\n"));
+        }
+    }
+
+    /// The tag of the medium in a reader.
+    fn tag_of(&self, reader: &str) -> Result<String, Message> {
+        let media = self.readers.media().unwrap_or_default();
+        let medium = media.into_iter().find(|medium| medium.name.0 == reader);
+        let tag = medium.and_then(|medium| medium.tag);
+        tag.map(|tag| tag.to_string())
+            .ok_or_else(|| Message::new(Exit::Internal, format!("the demo's rack lacks {reader}")))
+    }
+
+    fn inspect(&self, source: Location) -> Outcome {
+        let args = InspectArgs {
+            source,
+            options: SourceArgs::plain(),
+        };
+        inspect::run(self.ui, &self.readers, &args)
+    }
+
+    fn write(&self, tag: &str) -> Outcome {
+        let args = WriteArgs {
+            image: Location::Path(self.image.clone()),
+            keep_download: false,
+            medium: MediumArgs::default(),
+            to: PathBuf::from(tag),
+            size: None,
+            options: SourceArgs::plain(),
+            checksum: None,
+            settings: None,
+            no_verify: false,
+            dry_run: false,
+            yes: true,
+        };
+        write::run(self.ui, &self.readers, &args)
+    }
+
+    /// A write that has to end with a refusal, which is shown.
+    fn be_refused(&self, tag: &str) -> Outcome {
+        match self.write(tag) {
+            Err(message) if message.exit == Exit::Refused => {
+                self.ui.result(message.to_text());
+                Ok(())
+            }
+            Err(message) => Err(message),
+            Ok(()) => Err(Message::new(
+                Exit::Internal,
+                "the demo's system disk was written",
+            )),
+        }
     }
 }
 

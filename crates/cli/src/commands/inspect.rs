@@ -2,15 +2,19 @@
 
 use std::fs::File;
 use std::os::unix::fs::FileTypeExt;
+use std::path::{Path, PathBuf};
 
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
-use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, find_beside};
+use pinewrit_host::Readers;
+use pinewrit_image::{
+    ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
+};
 use serde::Serialize;
 
-use super::Outcome;
 use super::report::{self, Facts};
 use super::source::{self, Keep};
+use super::{Outcome, target};
 use crate::args::InspectArgs;
 use crate::explain;
 use crate::message::Message;
@@ -67,7 +71,10 @@ fn layers(source: &ImageSource) -> Vec<LayerEvent<'_>> {
     events
 }
 
-pub(crate) fn run(ui: &Ui, args: &InspectArgs) -> Outcome {
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
+    if let Some(medium) = medium_at(readers, &args.source)? {
+        return inspect_medium(ui, readers, &medium);
+    }
     let source = source::open(ui, &args.source, &args.options, Keep::No)?;
     let waiting = Waiting::new(ui, format!("looking into {}", source.name()));
     let inspection = look_into(&source)?;
@@ -90,7 +97,47 @@ pub(crate) fn run(ui: &Ui, args: &InspectArgs) -> Outcome {
         unpacked_bytes: source.unpacked_size().exact(),
         inspection: &inspection,
     });
-    ui.result(text(&source, kind, checksum.as_ref(), &inspection));
+    let facts = source_facts(&source, checksum.as_ref());
+    ui.result(text(&source.name(), kind, facts, &inspection));
+    Ok(())
+}
+
+/// The medium that a source names by its tag, or in a rack.
+fn medium_at(readers: &Readers, source: &Location) -> Result<Option<PathBuf>, Message> {
+    let Some(path) = source.path().filter(|path| !path.exists()) else {
+        return Ok(None);
+    };
+    let chosen = target::find(readers, path, false);
+    match chosen {
+        Ok(chosen) if chosen.tag().is_some() => Ok(Some(chosen.path)),
+        // What is no medium either is told as a missing file.
+        _ => Ok(None),
+    }
+}
+
+fn inspect_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
+    let medium = readers
+        .open_for_reading(path)
+        .map_err(|e| explain::medium_error(&e))?;
+    let size = medium.device.size();
+    let inspection = inspect(&*medium.device, Some(size))
+        .map_err(|e| explain::disk_error(&medium.name(), &e))?;
+    let kind = "medium";
+    ui.event(&InspectEvent {
+        event: "result",
+        command: "inspect",
+        source: path.display().to_string(),
+        kind,
+        wrapping: Vec::new(),
+        pieces: 0,
+        checksum: None,
+        packed_bytes: Some(size),
+        unpacked_bytes: Some(size),
+        inspection: &inspection,
+    });
+    let mut facts = Facts::default();
+    facts.add("size", report::unpacked(UnpackedSize::Exact(size)));
+    ui.result(text(&medium.name(), kind, facts, &inspection));
     Ok(())
 }
 
@@ -127,13 +174,7 @@ fn kind(source: &ImageSource) -> &'static str {
     }
 }
 
-fn text(
-    source: &ImageSource,
-    kind: &str,
-    checksum: Option<&ExpectedChecksum>,
-    inspection: &Inspection,
-) -> String {
-    let strong = style::STRONG;
+fn source_facts(source: &ImageSource, checksum: Option<&ExpectedChecksum>) -> Facts {
     let mut facts = Facts::default();
     report::layers(source, &mut facts);
     if let Some(checksum) = checksum {
@@ -142,6 +183,11 @@ fn text(
     } else if !source.layers().is_empty() {
         facts.add("checksum", "none found beside the image");
     }
+    facts
+}
+
+fn text(name: &str, kind: &str, mut facts: Facts, inspection: &Inspection) -> String {
+    let strong = style::STRONG;
     if let Some(system) = &inspection.system {
         let version = system.version.as_deref().unwrap_or_default();
         facts.add("system", format!("{} {version}", system.name).trim_end());
@@ -166,17 +212,16 @@ fn text(
         facts.add(if index == 0 { "kernels" } else { "" }, text);
     }
     if let Some(seed) = &inspection.settings {
-        let name = seed.host_name.as_deref().unwrap_or("not set");
+        let host = seed.host_name.as_deref().unwrap_or("not set");
         let users = match seed.users[..] {
             [] => "no users".to_owned(),
             _ => format!("users {}", seed.users.join(", ")),
         };
         facts.add(
             "settings",
-            format!("{} seed: host name {name}, {users}", seed.intake),
+            format!("{} seed: host name {host}, {users}", seed.intake),
         );
     }
-    let name = source.name();
     let mut text = format!("{strong}{name}{strong:#}  {kind}\n{}\n", facts.to_text());
     text += &report::partitions(inspection, ui::width());
     for problem in &inspection.problems {

@@ -8,7 +8,7 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::BlockDevice;
-use pinewrit_host::{Hold, Medium, MediumFacts, SystemRoots, Verdict};
+use pinewrit_host::{Hold, MediumFacts, Readers, Verdict};
 use serde::Serialize;
 
 use super::{Outcome, report};
@@ -54,7 +54,7 @@ struct MediumEvent {
 }
 
 impl MediumEvent {
-    fn new(medium: &MediumFacts) -> Self {
+    fn new(readers: &Readers, medium: &MediumFacts) -> Self {
         let identity = &medium.identity;
         let points = medium.places.iter().flat_map(|place| &place.points);
         Self {
@@ -71,40 +71,42 @@ impl MediumEvent {
             removable: identity.is_removable,
             port: identity.port.clone(),
             mounted: points.map(|point| point.display().to_string()).collect(),
-            content: content(medium),
+            content: content(readers, medium),
         }
     }
 }
 
 /// What is on a medium, as far as this user may read it.
-fn content(medium: &MediumFacts) -> Option<Inspection> {
+fn content(readers: &Readers, medium: &MediumFacts) -> Option<Inspection> {
     if medium.identity.size == 0 {
         return None;
     }
-    let opened = Medium::open_for_reading(&medium.path).ok()?;
-    inspect(&opened.device, Some(opened.device.size())).ok()
+    let opened = readers.open_for_reading(&medium.path).ok()?;
+    inspect(&*opened.device, Some(opened.device.size())).ok()
 }
 
-pub(crate) fn run(ui: &Ui, args: &MediaArgs) -> Outcome {
-    let roots = SystemRoots::default();
-    let media = survey(&roots)?;
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &MediaArgs) -> Outcome {
+    let media = survey(readers)?;
     let (shown, hidden): (Vec<_>, Vec<_>) = media
         .into_iter()
         .partition(|medium| args.all || is_of_use(medium));
     ui.event(&MediaEvent {
         event: "result",
         command: "media",
-        media: shown.iter().map(MediumEvent::new).collect(),
+        media: shown
+            .iter()
+            .map(|medium| MediumEvent::new(readers, medium))
+            .collect(),
     });
-    ui.result(text(&shown, hidden.len()));
+    ui.result(text(readers, &shown, hidden.len()));
     match args.watch {
-        true => watch(ui, &roots),
+        true => watch(ui, readers),
         false => Ok(()),
     }
 }
 
-fn survey(roots: &SystemRoots) -> Result<Vec<MediumFacts>, Message> {
-    roots.media().map_err(|error| {
+fn survey(readers: &Readers) -> Result<Vec<MediumFacts>, Message> {
+    readers.media().map_err(|error| {
         Message::new(Exit::Medium, "the computer's media cannot be listed")
             .fact("system", error.to_string())
             .remedy("is /proc mounted?")
@@ -116,7 +118,7 @@ fn is_of_use(medium: &MediumFacts) -> bool {
     !matches!(medium.verdict, Verdict::System(_)) && medium.identity.size > 0
 }
 
-fn text(media: &[MediumFacts], hidden: usize) -> String {
+fn text(readers: &Readers, media: &[MediumFacts], hidden: usize) -> String {
     let dim = style::DIM;
     let mut table = Table::new();
     table.load_style(NOTHING);
@@ -131,7 +133,7 @@ fn text(media: &[MediumFacts], hidden: usize) -> String {
     ];
     table.set_header(heads.map(|head| Cell::new(format!("{dim}{head}{dim:#}"))));
     for medium in media {
-        table.add_row(row(medium));
+        table.add_row(row(readers, medium));
     }
     if let Some(column) = table.column_mut(2) {
         column.set_cell_alignment(CellAlignment::Right);
@@ -155,7 +157,7 @@ fn text(media: &[MediumFacts], hidden: usize) -> String {
     text
 }
 
-fn row(medium: &MediumFacts) -> Vec<Cell> {
+fn row(readers: &Readers, medium: &MediumFacts) -> Vec<Cell> {
     let identity = &medium.identity;
     let tag = medium
         .tag
@@ -164,7 +166,7 @@ fn row(medium: &MediumFacts) -> Vec<Cell> {
     let words = [&identity.maker, &identity.model];
     let words: Vec<&str> = words.into_iter().flatten().map(String::as_str).collect();
     let name: String = words.join(" ").chars().take(34).collect();
-    let content = match content(medium) {
+    let content = match content(readers, medium) {
         _ if identity.size == 0 => "no medium in it".to_owned(),
         Some(found) => report::summary(&found),
         None => "not readable by this user".to_owned(),
@@ -173,7 +175,10 @@ fn row(medium: &MediumFacts) -> Vec<Cell> {
     let strong = style::STRONG;
     vec![
         Cell::new(format!("{strong}{tag}{strong:#}")),
-        Cell::new(format!("{color}{}{color:#}", medium.verdict.word())),
+        Cell::new(match identity.size {
+            0 => "-".to_owned(),
+            _ => format!("{color}{}{color:#}", medium.verdict.word()),
+        }),
         Cell::new(match identity.size {
             0 => "-".to_owned(),
             size => units::size(size),
@@ -216,20 +221,20 @@ fn notes(media: &[MediumFacts]) -> String {
 }
 
 /// Shows what comes and goes until somebody stops it.
-fn watch(ui: &Ui, roots: &SystemRoots) -> Outcome {
+fn watch(ui: &Ui, readers: &Readers) -> Outcome {
     let cancel = signals::watch();
     ui.say("waiting for media that come and go; ^C ends\n");
-    let mut known = survey(roots)?;
+    let mut known = survey(readers)?;
     while !cancel.is_cancelled() {
         thread::sleep(LOOK_EVERY);
-        let now = survey(roots)?;
+        let now = survey(readers)?;
         let keys = |media: &[MediumFacts]| -> BTreeSet<String> { media.iter().map(key).collect() };
         let (before, after) = (keys(&known), keys(&now));
         for medium in known.iter().filter(|medium| !after.contains(&key(medium))) {
-            tell(ui, "gone", medium);
+            tell(ui, readers, "gone", medium);
         }
         for medium in now.iter().filter(|medium| !before.contains(&key(medium))) {
-            tell(ui, "new", medium);
+            tell(ui, readers, "new", medium);
         }
         known = now;
     }
@@ -250,13 +255,13 @@ fn key(medium: &MediumFacts) -> String {
     format!("{}|{tag}|{mounted}", medium.name)
 }
 
-fn tell(ui: &Ui, what: &'static str, medium: &MediumFacts) {
+fn tell(ui: &Ui, readers: &Readers, what: &'static str, medium: &MediumFacts) {
     if medium.identity.size == 0 {
         return;
     }
     ui.event(&ChangeEvent {
         event: what,
-        medium: MediumEvent::new(medium),
+        medium: MediumEvent::new(readers, medium),
     });
     let tag = medium
         .tag

@@ -4,6 +4,7 @@ mod configure;
 mod demo;
 mod inspect;
 mod media;
+mod rack;
 mod report;
 mod settings;
 mod source;
@@ -11,29 +12,45 @@ mod target;
 mod verify;
 mod write;
 
+use pinewrit_host::{Rack, Readers, SystemRoots};
+
 use crate::args::{Args, Command};
 use crate::exit::Exit;
+use crate::explain;
 use crate::message::Message;
 use crate::ui::Ui;
 
 /// Runs the command that was asked for.
 pub(crate) fn run(args: Args) -> Exit {
     let ui = Ui::new(&args.global);
-    let outcome = match args.command {
-        Command::Media(args) => media::run(&ui, &args),
-        Command::Inspect(args) => inspect::run(&ui, &args),
-        Command::Write(args) => write::run(&ui, &args),
-        Command::Verify(args) => verify::run(&ui, &args),
-        Command::Configure(args) => configure::run(&ui, &args),
-        Command::Demo(args) => demo::run(&ui, &args),
-    };
-    match outcome {
+    match dispatch(&ui, args) {
         Ok(()) => Exit::Done,
         Err(message) => {
             ui.event(&message.to_json());
             ui.warn(message.to_text());
             message.exit
         }
+    }
+}
+
+fn dispatch(ui: &Ui, args: Args) -> Outcome {
+    let path = args.global.rack.as_deref();
+    // A rack is made before it is used.
+    if let Command::Rack(args) = &args.command {
+        return rack::run(ui, path, args);
+    }
+    let readers = match path {
+        Some(path) => Readers::Rack(Rack::open(path).map_err(|e| explain::rack_error(&e))?),
+        None => Readers::Computer(SystemRoots::default()),
+    };
+    match args.command {
+        Command::Media(args) => media::run(ui, &readers, &args),
+        Command::Inspect(args) => inspect::run(ui, &readers, &args),
+        Command::Write(args) => write::run(ui, &readers, &args),
+        Command::Verify(args) => verify::run(ui, &readers, &args),
+        Command::Configure(args) => configure::run(ui, &readers, &args),
+        Command::Rack(_) => Ok(()),
+        Command::Demo(args) => demo::run(ui, &args),
     }
 }
 

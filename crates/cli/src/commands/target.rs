@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use pinewrit_host::{BlockName, Hold, MediumFacts, Permits, SystemRoots, Tag, Verdict};
+use pinewrit_host::{BlockName, Hold, MediumFacts, Permits, Readers, Tag, Verdict};
 
 use crate::args::MediumArgs;
 use crate::exit::Exit;
@@ -21,14 +21,14 @@ pub(crate) struct Chosen {
 }
 
 /// Finds the medium that `named` names. A card file that is `to_be_made` is not looked for.
-pub(crate) fn find(named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
-    let roots = SystemRoots::default();
+pub(crate) fn find(readers: &Readers, named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
     let text = named.to_str().filter(|text| !text.contains('/'));
     let tag = text.and_then(Tag::parse);
-    let media = match (&tag, named.starts_with("/dev")) {
-        (None, false) => Vec::new(),
+    let whole = readers.whole_at(named);
+    let media = match (&tag, &whole) {
+        (None, None) => Vec::new(),
         // Card files need nothing of it; devices are judged once more when they are opened.
-        _ => roots.media().unwrap_or_default(),
+        _ => readers.media().unwrap_or_default(),
     };
     let tagged = media
         .iter()
@@ -48,13 +48,12 @@ pub(crate) fn find(named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
             facts: Some(medium.clone()),
             by_tag: true,
         }),
-        (None, false) if !to_be_made => match tag {
+        (None, false) if !to_be_made && whole.is_none() => match tag {
             Some(tag) => Err(unknown(&tag, &media)),
             None => Ok(plain(named, None)),
         },
         (None, _) => {
-            let name = roots.whole_at(named);
-            let own = |medium: &&MediumFacts| Some(&medium.name) == name.as_ref();
+            let own = |medium: &&MediumFacts| Some(&medium.name) == whole.as_ref();
             Ok(plain(named, media.iter().find(own).cloned()))
         }
     }
@@ -97,7 +96,12 @@ impl Chosen {
 
     /// Frees the medium and asks for its tag once more, where that is needed and allowed. What
     /// must not be written is refused when it is opened.
-    pub(crate) fn permits(&mut self, ui: &Ui, args: &MediumArgs) -> Result<Permits, Message> {
+    pub(crate) fn permits(
+        &mut self,
+        ui: &Ui,
+        readers: &Readers,
+        args: &MediumArgs,
+    ) -> Result<Permits, Message> {
         let mut permits = Permits {
             chosen: self.tag().filter(|_| self.by_tag).cloned(),
             confirmed: args.confirm.clone(),
@@ -109,7 +113,7 @@ impl Chosen {
             && self.may_unmount(ui, holds, args)
         {
             let name = facts.name.clone();
-            self.free(ui, &name)?;
+            self.free(ui, readers, &name)?;
         }
         let Some(facts) = &self.facts else {
             return Ok(permits);
@@ -145,15 +149,14 @@ impl Chosen {
         args.unmount || ui.ask(format!("Unmount {}?", points.join(" and "))) == Answer::Yes
     }
 
-    fn free(&mut self, ui: &Ui, name: &BlockName) -> Result<(), Message> {
-        let roots = SystemRoots::default();
-        let points = roots
+    fn free(&mut self, ui: &Ui, readers: &Readers, name: &BlockName) -> Result<(), Message> {
+        let points = readers
             .unmount(name)
             .map_err(|e| explain::unmount_error(&e))?;
         for point in points {
             ui.say(format!("unmounted {}\n", point.display()));
         }
-        self.facts = roots.medium(name).ok().flatten();
+        self.facts = readers.medium(name).ok().flatten();
         Ok(())
     }
 }

@@ -5,7 +5,7 @@ use std::time::Instant;
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::verify::{Comparison, Difference, verify};
 use pinewrit_disk::BlockDevice;
-use pinewrit_host::Medium;
+use pinewrit_host::Readers;
 use serde::Serialize;
 
 use super::source::{self, Keep};
@@ -32,14 +32,16 @@ struct VerifyEvent<'a> {
     comparison: &'a Comparison,
 }
 
-pub(crate) fn run(ui: &Ui, args: &VerifyArgs) -> Outcome {
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &VerifyArgs) -> Outcome {
     let source = source::open(ui, &args.image, &args.options, Keep::No)?;
-    let chosen = target::find(&args.medium, false)?;
-    let medium = Medium::open_for_reading(&chosen.path).map_err(|e| explain::medium_error(&e))?;
+    let chosen = target::find(readers, &args.medium, false)?;
+    let medium = readers
+        .open_for_reading(&chosen.path)
+        .map_err(|e| explain::medium_error(&e))?;
     let (image, name) = (source.name(), medium.name());
     let began = Instant::now();
     let view = ProgressView::new(*ui);
-    let comparison = verify(&source, &medium.device, &view, &signals::watch());
+    let comparison = verify(&source, &*medium.device, &view, &signals::watch());
     drop(view);
     let comparison = comparison.map_err(|e| explain::verify_error(&image, &name, &e))?;
     ui.event(&VerifyEvent {
@@ -52,7 +54,7 @@ pub(crate) fn run(ui: &Ui, args: &VerifyArgs) -> Outcome {
     });
     if !comparison.is_equal() {
         let size = medium.device.size();
-        let inspection = inspect(&medium.device, Some(size)).ok();
+        let inspection = inspect(&*medium.device, Some(size)).ok();
         return Err(differences(&image, &name, &comparison, inspection.as_ref()));
     }
     let good = style::GOOD;

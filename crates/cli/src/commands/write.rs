@@ -6,7 +6,7 @@ use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::write::{WriteOptions, WriteReport, write};
 use pinewrit_disk::{BlockDevice, DiskError};
-use pinewrit_host::{Medium, MediumKind, Permits, Rescan, SystemRoots, Target, rescan_partitions};
+use pinewrit_host::{Medium, MediumKind, Permits, Readers, Rescan, Target};
 use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
 use serde::Serialize;
 
@@ -60,8 +60,8 @@ struct PlanEvent<'a> {
     present: Option<&'a Inspection>,
 }
 
-pub(crate) fn run(ui: &Ui, args: &WriteArgs) -> Outcome {
-    let plan = plan(ui, args)?;
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Outcome {
+    let plan = plan(ui, readers, args)?;
     ui.event(&PlanEvent {
         event: "plan",
         image: args.image.to_string(),
@@ -82,7 +82,7 @@ pub(crate) fn run(ui: &Ui, args: &WriteArgs) -> Outcome {
 }
 
 /// Checks everything that can be checked before writing.
-fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
+fn plan(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan, Message> {
     let keep = match args.keep_download {
         true => Keep::Yes,
         false => Keep::No,
@@ -95,12 +95,13 @@ fn plan(ui: &Ui, args: &WriteArgs) -> Result<Plan, Message> {
     let checksum = checksum.map_err(|e| explain::checksum_error(&e))?;
     let settings = args.settings.as_ref();
     let settings = settings.map(|path| settings::read(ui, path)).transpose()?;
-    let mut chosen = target::find(&args.to, args.size.is_some())?;
+    let mut chosen = target::find(readers, &args.to, args.size.is_some())?;
     let permits = match args.dry_run {
         true => Permits::default(),
-        false => chosen.permits(ui, &args.medium)?,
+        false => chosen.permits(ui, readers, &args.medium)?,
     };
-    let target = Target::open(&SystemRoots::default(), &chosen.path, args.size, &permits)
+    let target = readers
+        .open_target(&chosen.path, args.size, &permits)
         .map_err(|e| explain::medium_error(&e))?;
     let present = look_at_present(&source, &target)?;
     check_fit(&source, &target)?;
@@ -154,7 +155,7 @@ fn look_at_present(source: &ImageSource, target: &Target) -> Result<Option<Inspe
         .remedy("name another medium with --to"));
     }
     // A medium that cannot be read now may still be worth writing; it will tell by itself.
-    Ok(inspect(&medium.device, Some(medium.device.size())).ok())
+    Ok(inspect(&*medium.device, Some(medium.device.size())).ok())
 }
 
 /// Settings need a FAT partition. Where the preview reaches, its absence is told before writing.
@@ -241,6 +242,7 @@ fn medium_text(target: &Target) -> String {
         Target::Existing(medium) => match medium.kind {
             MediumKind::CardFile => "card file",
             MediumKind::BlockDevice => "block device",
+            MediumKind::Simulated => "simulated medium",
         },
     };
     format!("{}  {kind}, {}", target.name(), units::size(target.size()))
@@ -280,11 +282,11 @@ fn carry_out(ui: &Ui, args: &WriteArgs, plan: Plan) -> Outcome {
         settings: settings.as_ref(),
     };
     let view = ProgressView::new(*ui);
-    let written = write(&source, &medium.device, &options, &view, &signals::watch());
+    let written = write(&source, &*medium.device, &options, &view, &signals::watch());
     drop(view);
     let report = written.map_err(|e| explain::write_error(&source.name(), &medium.name(), &e))?;
     let download = source::finish(ui, &source);
-    let rescan = rescan(&medium);
+    let rescan = medium.rescan();
     ui.event(&WriteEvent {
         event: "result",
         command: "write",
@@ -303,15 +305,6 @@ fn carry_out(ui: &Ui, args: &WriteArgs, plan: Plan) -> Outcome {
     };
     ui.result(done.text(ui));
     Ok(())
-}
-
-/// Lets the system see the new partitions.
-fn rescan(medium: &Medium) -> Rescan {
-    match medium.kind {
-        MediumKind::CardFile => Rescan::NotApplicable,
-        // A device that cannot do it shows them when it is plugged in again.
-        MediumKind::BlockDevice => rescan_partitions(medium.device.file()).unwrap_or(Rescan::InUse),
-    }
 }
 
 /// Everything there is to say of a finished medium.
@@ -367,7 +360,7 @@ impl Done<'_> {
             facts.add(name, text.as_str());
         }
         if ui.verbose {
-            let way = match self.medium.device.is_direct() {
+            let way = match self.medium.is_direct {
                 true => "direct, past the system's cache",
                 false => "through the system's cache",
             };
@@ -383,7 +376,9 @@ impl Done<'_> {
             "next",
             match self.medium.kind {
                 MediumKind::CardFile => format!("pinewrit inspect {}", self.medium.path.display()),
-                MediumKind::BlockDevice => "everything is flushed; take it out".to_owned(),
+                MediumKind::BlockDevice | MediumKind::Simulated => {
+                    "everything is flushed; take it out".to_owned()
+                }
             },
         );
         format!(

@@ -9,7 +9,7 @@ use pinewrit_core::settings::Mistakes;
 use pinewrit_core::verify::VerifyError;
 use pinewrit_core::write::WriteError;
 use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
-use pinewrit_host::{Doubt, Hold, MediumError, Tag, UnmountError, Verdict};
+use pinewrit_host::{Doubt, Hold, MediumError, RackError, Tag, UnmountError, Verdict};
 use pinewrit_image::{StreamError, Subject};
 
 use crate::exit::Exit;
@@ -96,9 +96,10 @@ fn refusal(name: &str, verdict: &Verdict) -> Message {
                 .iter()
                 .all(|hold| matches!(hold, Hold::Mounted { .. }));
             let message = holds.iter().fold(message, |message, hold| match hold {
-                Hold::Mounted { device, point } => {
-                    message.fact("mounted", format!("/dev/{device} on {}", point.display()))
-                }
+                Hold::Mounted { device, point } => message.fact(
+                    "mounted",
+                    format!("{} on {}", device.path().display(), point.display()),
+                ),
                 Hold::HeldBy { device, holder } => {
                     message.fact("held", format!("/dev/{device} by /dev/{holder}"))
                 }
@@ -163,7 +164,11 @@ pub(crate) fn reasons(verdict: &Verdict) -> Vec<String> {
             .iter()
             .map(|hold| match hold {
                 Hold::Mounted { device, point } => {
-                    format!("/dev/{device} is mounted on {}", point.display())
+                    format!(
+                        "{} is mounted on {}",
+                        device.path().display(),
+                        point.display()
+                    )
                 }
                 Hold::HeldBy { device, holder } => format!("/dev/{holder} uses /dev/{device}"),
                 _ => "another program has it".to_owned(),
@@ -173,6 +178,42 @@ pub(crate) fn reasons(verdict: &Verdict) -> Vec<String> {
         Verdict::Locked => vec!["it is write-protected".to_owned()],
         Verdict::System(uses) => vec![format!("runs this computer: {}", uses.join(", "))],
         _ => Vec::new(),
+    }
+}
+
+/// A rack that cannot be used.
+pub(crate) fn rack_error(error: &RackError) -> Message {
+    let usage = |what: String, known: &[String]| {
+        let message = Message::new(Exit::Usage, what);
+        message.fact("there are", known.join(", "))
+    };
+    match error {
+        RackError::Io { path, source } => Message::new(
+            Exit::Settings,
+            format!("the rack file {} cannot be used", path.display()),
+        )
+        .fact("system", source.to_string())
+        .remedy("`pinewrit rack new DIR` makes one"),
+        RackError::Mistake { path, line, what } => Message::new(
+            Exit::Settings,
+            format!("the rack file {} has a mistake", path.display()),
+        )
+        .fact(format!("line {line}"), what.trim())
+        .remedy("docs/formats.md describes rack files"),
+        RackError::NoReader { name, known } => {
+            usage(format!("the rack has no reader {name}"), known)
+        }
+        RackError::NoCard { name, known } => usage(format!("the rack has no card {name}"), known),
+        RackError::Occupied { reader, card } => Message::new(
+            Exit::Usage,
+            format!("reader {reader} holds card {card} already"),
+        )
+        .remedy(format!("pinewrit rack remove {card}")),
+        RackError::NotInside { card } => {
+            Message::new(Exit::Usage, format!("card {card} is in no reader"))
+                .remedy(format!("pinewrit rack insert {card} READER"))
+        }
+        other => Message::new(Exit::Settings, other.to_string()),
     }
 }
 

@@ -1,0 +1,161 @@
+//! `pinewrit rack`
+
+use std::fs;
+use std::path::Path;
+
+use pinewrit_host::Rack;
+use serde::Serialize;
+
+use super::Outcome;
+use crate::args::{RackAction, RackArgs};
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::{Ui, style, units};
+
+/// The rack that `new` makes.
+pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");
+const NAME: &str = "rack.toml";
+
+#[derive(Serialize)]
+struct RackEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    rack: String,
+    readers: Vec<ReaderEvent<'a>>,
+    cards: Vec<CardEvent>,
+}
+
+#[derive(Serialize)]
+struct ReaderEvent<'a> {
+    reader: &'a str,
+    holds: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+struct CardEvent {
+    card: String,
+    reader: Option<String>,
+    size: u64,
+    file: String,
+    faults: usize,
+}
+
+pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
+    if let RackAction::New { dir } = &args.action {
+        return make(ui, dir);
+    }
+    let path = path.ok_or_else(|| {
+        Message::new(Exit::Usage, "which rack?")
+            .remedy("--rack FILE, or the environment variable PINEWRIT_RACK")
+            .remedy("`pinewrit rack new DIR` makes one")
+    })?;
+    let mut rack = Rack::open(path).map_err(|e| explain::rack_error(&e))?;
+    let changed = match &args.action {
+        RackAction::New { .. } | RackAction::Show => Ok(None),
+        RackAction::Insert { card, reader } => rack
+            .insert(card, reader)
+            .map(|()| Some(format!("{card} is in {reader} now"))),
+        RackAction::Remove { card } => rack
+            .remove(card)
+            .map(|reader| Some(format!("{card} is out of {reader}"))),
+        RackAction::Swap { first, second } => rack
+            .swap(first, second)
+            .map(|()| Some(format!("{first} and {second} have exchanged their cards"))),
+    };
+    let changed = changed.map_err(|e| explain::rack_error(&e))?;
+    let readers = rack.readers();
+    ui.event(&RackEvent {
+        event: "result",
+        command: "rack",
+        rack: path.display().to_string(),
+        readers: readers
+            .iter()
+            .map(|(reader, holds)| ReaderEvent {
+                reader,
+                holds: holds.as_deref(),
+            })
+            .collect(),
+        cards: rack
+            .cards()
+            .into_iter()
+            .map(|place| CardEvent {
+                card: place.card,
+                reader: place.reader,
+                size: place.size,
+                file: place.file.display().to_string(),
+                faults: place.faults,
+            })
+            .collect(),
+    });
+    ui.result(match changed {
+        Some(text) => format!("{text}\n"),
+        None => show(&rack),
+    });
+    Ok(())
+}
+
+fn make(ui: &Ui, dir: &Path) -> Outcome {
+    let failed = |error: std::io::Error| {
+        Message::new(
+            Exit::Usage,
+            format!("no rack can be made in {}", dir.display()),
+        )
+        .fact("system", error.to_string())
+    };
+    fs::create_dir_all(dir).map_err(failed)?;
+    let path = dir.join(NAME);
+    if path.exists() {
+        return Err(
+            Message::new(Exit::Usage, format!("{} is there already", path.display()))
+                .remedy("name another folder, or remove it"),
+        );
+    }
+    fs::write(&path, SAMPLE).map_err(failed)?;
+    let good = style::GOOD;
+    ui.result(format!(
+        "{good}done:{good:#} {} holds made-up readers and cards\n  next      pinewrit --rack {} media\n",
+        path.display(),
+        path.display()
+    ));
+    Ok(())
+}
+
+fn show(rack: &Rack) -> String {
+    let (strong, dim) = (style::STRONG, style::DIM);
+    let cards = rack.cards();
+    let mut text = String::new();
+    for (reader, holds) in rack.readers() {
+        let card = cards
+            .iter()
+            .find(|place| Some(&place.card) == holds.as_ref());
+        let what = match card {
+            Some(place) => format!(
+                "{}, {}{}",
+                place.card,
+                units::size(place.size),
+                faults(place.faults)
+            ),
+            None => format!("{dim}empty{dim:#}"),
+        };
+        text += &format!("  {strong}{reader:<12}{strong:#} {what}\n");
+    }
+    let aside = cards.iter().filter(|place| place.reader.is_none());
+    for (index, place) in aside.enumerate() {
+        let head = if index == 0 { "aside" } else { "" };
+        let size = units::size(place.size);
+        text += &format!(
+            "  {dim}{head:<12}{dim:#} {}, {size}{}\n",
+            place.card,
+            faults(place.faults)
+        );
+    }
+    text
+}
+
+fn faults(count: usize) -> String {
+    match count {
+        0 => String::new(),
+        count => format!(", {}", units::counted(count as u64, "fault")),
+    }
+}

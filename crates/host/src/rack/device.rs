@@ -1,0 +1,151 @@
+//! A simulated medium: a file with a card's speed and a card's faults.
+
+use std::fs::OpenOptions;
+use std::io;
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use pinewrit_disk::{
+    BlockDevice, ByteRange, CacheUse, DiskError, Fault, FaultyDevice, FileDevice, SectorSize,
+};
+
+use super::file::{Beyond, Card, Clock, FaultEntry};
+
+/// Opens the file of a card, which is made if it is not there.
+pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl BlockDevice + use<>> {
+    let file = OpenOptions::new()
+        .read(true)
+        .write(true)
+        .create(true)
+        .truncate(false)
+        .open(path)?;
+    if file.metadata()?.len() != card.size.0 {
+        file.set_len(card.size.0)?;
+    }
+    let sector = SectorSize::new(card.sector).unwrap_or(SectorSize::B512);
+    let device = FileDevice::new(file, card.size.0, sector, CacheUse::Cached);
+    let faults = card.faults.iter().filter_map(|entry| fault(entry, card));
+    let faulty = FaultyDevice::new(device, faults.collect());
+    Ok(Paced {
+        inner: faulty,
+        read_speed: card.read_speed.map(|speed| speed.0),
+        write_speed: card.write_speed.map(|speed| speed.0),
+        latency: Duration::from_millis(card.latency_ms),
+        spots: card.faults.iter().filter_map(Spot::of).collect(),
+        clock,
+        busy_until: Mutex::new(Instant::now()),
+    })
+}
+
+fn fault(entry: &FaultEntry, card: &Card) -> Option<Fault> {
+    let range = |at: u64, len: u64| ByteRange::from_len(at, len);
+    match entry {
+        FaultEntry::ReadError { at, len } => range(at.0, len.0).map(Fault::ReadError),
+        FaultEntry::WriteError { at, len } => range(at.0, len.0).map(Fault::WriteError),
+        FaultEntry::Pulled { after } => Some(Fault::PulledAfter(after.0)),
+        FaultEntry::FlippedBit { at } => Some(Fault::FlippedBit(at.0)),
+        FaultEntry::LostWrites { at, len } => range(at.0, len.0).map(Fault::LostWrites),
+        FaultEntry::SmallerThanTold { real, beyond } => match beyond {
+            Beyond::Wraps => Some(Fault::Wraps(real.0)),
+            Beyond::Lost => Some(Fault::LostWrites(ByteRange {
+                start: real.0.min(card.size.0),
+                end: card.size.0,
+            })),
+        },
+        FaultEntry::SlowSpot { .. } | FaultEntry::StuckWrite { .. } => None,
+    }
+}
+
+/// A place that takes longer.
+struct Spot {
+    range: ByteRange,
+    delay: Duration,
+    /// Only the first write there hangs; `None` for places that are always slow.
+    stuck: Option<AtomicBool>,
+}
+
+impl Spot {
+    fn of(entry: &FaultEntry) -> Option<Self> {
+        let (at, len, ms, stuck) = match entry {
+            FaultEntry::SlowSpot { at, len, ms } => (at.0, len.0, *ms, None),
+            FaultEntry::StuckWrite { at, ms } => (at.0, 1, *ms, Some(AtomicBool::new(true))),
+            _ => return None,
+        };
+        Some(Self {
+            range: ByteRange::from_len(at, len)?,
+            delay: Duration::from_millis(ms),
+            stuck,
+        })
+    }
+
+    fn delay(&self, asked: ByteRange, is_write: bool) -> Duration {
+        let hit = self.range.intersection(asked).is_some();
+        let active = match &self.stuck {
+            None => hit,
+            Some(stuck) => hit && is_write && stuck.swap(false, Ordering::Relaxed),
+        };
+        if active { self.delay } else { Duration::ZERO }
+    }
+}
+
+/// A device that takes its time: one request after the other, as a card does.
+struct Paced<D> {
+    inner: D,
+    read_speed: Option<u64>,
+    write_speed: Option<u64>,
+    latency: Duration,
+    spots: Vec<Spot>,
+    clock: Clock,
+    busy_until: Mutex<Instant>,
+}
+
+impl<D> Paced<D> {
+    fn take_time(&self, offset: u64, len: usize, speed: Option<u64>, is_write: bool) {
+        if self.clock == Clock::Instant {
+            return;
+        }
+        let transfer = speed
+            .filter(|speed| *speed > 0)
+            .map_or(Duration::ZERO, |speed| {
+                Duration::from_secs_f64(len as f64 / speed as f64)
+            });
+        let asked = ByteRange::from_len(offset, len as u64);
+        let spots = self.spots.iter();
+        let slow: Duration = spots
+            .filter_map(|spot| asked.map(|asked| spot.delay(asked, is_write)))
+            .sum();
+        let until = {
+            let mut busy = self.busy_until.lock().unwrap_or_else(|e| e.into_inner());
+            *busy = (*busy).max(Instant::now()) + self.latency + transfer + slow;
+            *busy
+        };
+        thread::sleep(until.saturating_duration_since(Instant::now()));
+    }
+}
+
+impl<D: BlockDevice> BlockDevice for Paced<D> {
+    fn size(&self) -> u64 {
+        self.inner.size()
+    }
+
+    fn logical_sector(&self) -> SectorSize {
+        self.inner.logical_sector()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        self.take_time(offset, buffer.len(), self.read_speed, false);
+        self.inner.read_at(offset, buffer)
+    }
+
+    fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        self.take_time(offset, data.len(), self.write_speed, true);
+        self.inner.write_at(offset, data)
+    }
+
+    fn flush(&self) -> Result<(), DiskError> {
+        self.inner.flush()
+    }
+}

@@ -1,0 +1,251 @@
+//! The rack file: readers and cards as a person describes them.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use pinewrit_disk::parse_size;
+use serde::{Deserialize, Deserializer};
+
+use super::RackError;
+
+/// A rack file larger than this was not written by anybody.
+const MAX_FILE: u64 = 1 << 20;
+
+/// The whole file.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct RackFile {
+    /// Whether speeds take their time.
+    #[serde(default)]
+    pub(crate) clock: Clock,
+    #[serde(default)]
+    pub(crate) readers: Vec<Reader>,
+    #[serde(default)]
+    pub(crate) cards: Vec<Card>,
+}
+
+/// Whether simulated media take their time.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Clock {
+    /// As long as a real one would.
+    #[default]
+    Real,
+    /// No time at all.
+    Instant,
+}
+
+/// A place for a card.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Reader {
+    pub(crate) name: String,
+    #[serde(default)]
+    pub(crate) bus: BusWord,
+    /// Of USB, in Mbit/s.
+    pub(crate) speed: Option<u32>,
+    /// The name of the card in it.
+    pub(crate) holds: Option<String>,
+}
+
+/// A reader's bus.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum BusWord {
+    #[default]
+    Usb,
+    Sd,
+    Emmc,
+    Sata,
+    Nvme,
+}
+
+/// A simulated medium, backed by a file.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Card {
+    pub(crate) name: String,
+    /// Relative to the rack file; made when it is first used.
+    pub(crate) file: PathBuf,
+    pub(crate) size: Bytes,
+    pub(crate) maker: Option<String>,
+    pub(crate) model: Option<String>,
+    pub(crate) serial: Option<String>,
+    #[serde(default = "usual_sector")]
+    pub(crate) sector: u32,
+    /// It can be taken out; left out, its bus decides.
+    pub(crate) removable: Option<bool>,
+    #[serde(default)]
+    pub(crate) locked: bool,
+    /// Where it is mounted.
+    pub(crate) mounted: Option<PathBuf>,
+    /// What of the computer's own system is on it.
+    #[serde(default)]
+    pub(crate) system: Vec<String>,
+    /// In bytes a second.
+    pub(crate) read_speed: Option<Bytes>,
+    pub(crate) write_speed: Option<Bytes>,
+    /// Of each request.
+    #[serde(default)]
+    pub(crate) latency_ms: u64,
+    #[serde(default)]
+    pub(crate) faults: Vec<FaultEntry>,
+}
+
+fn usual_sector() -> u32 {
+    512
+}
+
+/// One way in which a card misbehaves.
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", tag = "kind")]
+pub(crate) enum FaultEntry {
+    /// Reading there fails.
+    ReadError { at: Bytes, len: Bytes },
+    /// Writing there fails.
+    WriteError { at: Bytes, len: Bytes },
+    /// It is gone after so many written bytes.
+    Pulled { after: Bytes },
+    /// The byte there is stored with a bit flipped.
+    FlippedBit { at: Bytes },
+    /// Writes there are acknowledged and lost.
+    LostWrites { at: Bytes, len: Bytes },
+    /// It has fewer bytes than it says.
+    SmallerThanTold {
+        real: Bytes,
+        #[serde(default)]
+        beyond: Beyond,
+    },
+    /// Every request there takes so much longer.
+    SlowSpot { at: Bytes, len: Bytes, ms: u64 },
+    /// The first write there hangs for so long.
+    StuckWrite { at: Bytes, ms: u64 },
+}
+
+/// What becomes of writes past the real capacity.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Beyond {
+    /// They are lost.
+    #[default]
+    Lost,
+    /// They overwrite the start.
+    Wraps,
+}
+
+/// A number of bytes, as `8GB`, `512MiB`, `2048s`, or a bare number.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Bytes(pub(crate) u64);
+
+impl<'de> Deserialize<'de> for Bytes {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum Typed {
+            Number(u64),
+            Text(String),
+        }
+        match Typed::deserialize(deserializer) {
+            Ok(Typed::Number(bytes)) => Ok(Self(bytes)),
+            Ok(Typed::Text(text)) => {
+                // `20MB/s` is a speed.
+                let amount = text.strip_suffix("/s").unwrap_or(&text);
+                parse_size(amount)
+                    .map(Self)
+                    .map_err(serde::de::Error::custom)
+            }
+            Err(_) => Err(serde::de::Error::custom(
+                "this is no size; as in \"8GB\", \"512MiB\" or 2048",
+            )),
+        }
+    }
+}
+
+impl RackFile {
+    /// Reads and checks a rack file; returns its text as well.
+    pub(crate) fn read(path: &Path) -> Result<(Self, String), RackError> {
+        let io = |source| RackError::Io {
+            path: path.to_owned(),
+            source,
+        };
+        let size = fs::metadata(path).map_err(io)?.len();
+        if size > MAX_FILE {
+            return Err(RackError::Io {
+                path: path.to_owned(),
+                source: std::io::Error::other("too large for a rack file"),
+            });
+        }
+        let text = fs::read_to_string(path).map_err(io)?;
+        let file = Self::parse(&text).map_err(|(line, what)| RackError::Mistake {
+            path: path.to_owned(),
+            line,
+            what,
+        })?;
+        Ok((file, text))
+    }
+
+    /// The file, or the line of its first mistake.
+    pub(crate) fn parse(text: &str) -> Result<Self, (usize, String)> {
+        let file: Self = toml::from_str(text).map_err(|error| {
+            let at = error.span().map_or(0, |span| span.start);
+            let line = text
+                .get(..at)
+                .map_or(1, |before| before.matches('\n').count() + 1);
+            (line, error.message().to_owned())
+        })?;
+        file.check().map_err(|(name, what)| {
+            let quoted = format!("\"{name}\"");
+            let line = text.lines().position(|line| line.contains(&quoted));
+            (line.map_or(1, |line| line + 1), what)
+        })?;
+        Ok(file)
+    }
+
+    /// What the form alone does not tell; with the name in whose line it is.
+    fn check(&self) -> Result<(), (String, String)> {
+        let wrong = |name: &str, what: String| Err((name.to_owned(), what));
+        for (index, card) in self.cards.iter().enumerate() {
+            if self.cards[..index]
+                .iter()
+                .any(|other| other.name == card.name)
+            {
+                return wrong(&card.name, format!("two cards are named {}", card.name));
+            }
+            if card.size.0 == 0 || !card.size.0.is_multiple_of(512) {
+                let what = format!("{} bytes are no whole number of sectors", card.size.0);
+                return wrong(&card.name, what);
+            }
+            if pinewrit_disk::SectorSize::new(card.sector).is_none() {
+                let what = format!("a sector has 512 or 4096 bytes, not {}", card.sector);
+                return wrong(&card.name, what);
+            }
+        }
+        for (index, reader) in self.readers.iter().enumerate() {
+            let before = &self.readers[..index];
+            let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+            if reader.name.is_empty() || !reader.name.chars().all(plain) {
+                let what = "a reader's name has letters, digits and hyphens".to_owned();
+                return wrong(&reader.name, what);
+            }
+            if before.iter().any(|other| other.name == reader.name) {
+                return wrong(
+                    &reader.name,
+                    format!("two readers are named {}", reader.name),
+                );
+            }
+            let Some(holds) = &reader.holds else {
+                continue;
+            };
+            if !self.cards.iter().any(|card| card.name == *holds) {
+                return wrong(holds, format!("there is no card {holds}"));
+            }
+            if before
+                .iter()
+                .any(|other| other.holds.as_ref() == Some(holds))
+            {
+                return wrong(holds, format!("card {holds} is in two readers"));
+            }
+        }
+        Ok(())
+    }
+}

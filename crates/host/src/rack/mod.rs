@@ -1,0 +1,422 @@
+//! The rack: readers and cards that are simulated, for rehearsals and tests.
+//!
+//! It stands in for the computer's own readers as a whole ([`Readers`](crate::Readers)); nothing
+//! else knows which of them it works with.
+
+mod device;
+mod file;
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use toml_edit::{DocumentMut, Item, value};
+
+use crate::medium::{check_permits, open_elsewhere};
+use crate::survey::tags;
+use crate::sysfs::RACK_PREFIX;
+use crate::verdict::doubts_of;
+use crate::{
+    BlockName, Bus, Hold, Identity, Medium, MediumError, MediumFacts, MediumKind, Permits, Place,
+    Verdict,
+};
+use file::{BusWord, Card, RackFile, Reader};
+
+/// Why a rack cannot be used, or not be changed as asked.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RackError {
+    /// The rack file could not be read or written.
+    #[error("the rack file {} could not be read or written", path.display())]
+    Io {
+        /// Its path.
+        path: PathBuf,
+        /// The system's answer.
+        source: io::Error,
+    },
+    /// The rack file has a mistake.
+    #[error("{} line {line}: {what}", path.display())]
+    Mistake {
+        /// Its path.
+        path: PathBuf,
+        /// The line, from 1.
+        line: usize,
+        /// What is wrong there.
+        what: String,
+    },
+    /// There is no reader of this name.
+    #[error("the rack has no reader {name}")]
+    NoReader {
+        /// The name.
+        name: String,
+        /// The readers that there are.
+        known: Vec<String>,
+    },
+    /// There is no card of this name.
+    #[error("the rack has no card {name}")]
+    NoCard {
+        /// The name.
+        name: String,
+        /// The cards that there are.
+        known: Vec<String>,
+    },
+    /// The reader holds another card.
+    #[error("reader {reader} holds {card}")]
+    Occupied {
+        /// The reader.
+        reader: String,
+        /// The card in it.
+        card: String,
+    },
+    /// The card is in no reader.
+    #[error("card {card} is in no reader")]
+    NotInside {
+        /// The card.
+        card: String,
+    },
+}
+
+/// Simulated readers and cards.
+#[derive(Clone, Debug)]
+pub struct Rack {
+    path: PathBuf,
+    text: String,
+    file: RackFile,
+    /// Cards that were unmounted since the file was read.
+    unmounted: Arc<Mutex<BTreeSet<String>>>,
+}
+
+/// A card and where it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CardPlace {
+    /// The card's name.
+    pub card: String,
+    /// The reader that holds it, if one does.
+    pub reader: Option<String>,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its backing file.
+    pub file: PathBuf,
+    /// How many faults it has.
+    pub faults: usize,
+}
+
+impl Rack {
+    /// Reads a rack file.
+    ///
+    /// # Errors
+    /// [`RackError`].
+    pub fn open(path: &Path) -> Result<Self, RackError> {
+        let (file, text) = RackFile::read(path)?;
+        Ok(Self {
+            path: path.to_owned(),
+            text,
+            file,
+            unmounted: Arc::default(),
+        })
+    }
+
+    /// Names of the readers, and what they hold.
+    pub fn readers(&self) -> Vec<(String, Option<String>)> {
+        let readers = self.file.readers.iter();
+        readers
+            .map(|reader| (reader.name.clone(), reader.holds.clone()))
+            .collect()
+    }
+
+    /// All cards, and where they are.
+    pub fn cards(&self) -> Vec<CardPlace> {
+        let holder = |card: &Card| {
+            let holds = |reader: &&Reader| reader.holds.as_ref() == Some(&card.name);
+            self.file.readers.iter().find(holds)
+        };
+        let place = |card: &Card| CardPlace {
+            card: card.name.clone(),
+            reader: holder(card).map(|reader| reader.name.clone()),
+            size: card.size.0,
+            file: self.backing(card),
+            faults: card.faults.len(),
+        };
+        self.file.cards.iter().map(place).collect()
+    }
+
+    fn backing(&self, card: &Card) -> PathBuf {
+        self.path.parent().unwrap_or(Path::new("")).join(&card.file)
+    }
+
+    fn card_in(&self, reader: &Reader) -> Option<&Card> {
+        let holds = reader.holds.as_ref()?;
+        self.file.cards.iter().find(|card| card.name == *holds)
+    }
+
+    /// All media and readers of the rack, as [`SystemRoots::media`](crate::SystemRoots::media)
+    /// lists those of the computer.
+    pub fn media(&self) -> Vec<MediumFacts> {
+        let readers = &self.file.readers;
+        let identities: Vec<Identity> =
+            readers.iter().map(|reader| self.identity(reader)).collect();
+        let tags = tags(&identities);
+        let mut media = Vec::new();
+        for ((reader, identity), (tag, has_twin)) in readers.iter().zip(identities).zip(tags) {
+            let name = block_name(reader);
+            let card = self.card_in(reader);
+            let point = card.and_then(|card| self.mount_point(card));
+            let points = point.clone().into_iter().collect();
+            media.push(MediumFacts {
+                path: name.path(),
+                verdict: card.map_or(Verdict::Ready, |card| {
+                    verdict(card, point, &name, &identity)
+                }),
+                places: vec![Place {
+                    name: name.clone(),
+                    points,
+                }],
+                name,
+                identity,
+                tag,
+                has_twin,
+            });
+        }
+        media.sort_by_key(MediumFacts::order);
+        media
+    }
+
+    fn identity(&self, reader: &Reader) -> Identity {
+        let bus = match reader.bus {
+            BusWord::Usb => Bus::Usb(reader.speed),
+            BusWord::Sd => Bus::Sd,
+            BusWord::Emmc => Bus::Emmc,
+            BusWord::Sata => Bus::Sata,
+            BusWord::Nvme => Bus::Nvme,
+        };
+        let card = self.card_in(reader);
+        Identity {
+            bus,
+            size: card.map_or(0, |card| card.size.0),
+            maker: card.and_then(|card| card.maker.clone()),
+            model: card.and_then(|card| card.model.clone()),
+            serial: card.and_then(|card| card.serial.clone()),
+            is_own_serial: card.is_some_and(|card| card.serial.is_some()),
+            is_removable: card
+                .and_then(|card| card.removable)
+                .unwrap_or(bus.is_hot_plugged()),
+            port: reader.name.clone(),
+        }
+    }
+
+    /// The reader that a path such as `rack:left` names.
+    pub(crate) fn reader_at(&self, path: &Path) -> Option<BlockName> {
+        let text = path.to_str()?;
+        let names = self.file.readers.iter().map(block_name);
+        names.into_iter().find(|name| name.0 == text)
+    }
+
+    /// Where a card is mounted.
+    fn mount_point(&self, card: &Card) -> Option<PathBuf> {
+        let unmounted = self.unmounted.lock().unwrap_or_else(|e| e.into_inner());
+        let point = card.mounted.clone();
+        point.filter(|_| !unmounted.contains(&card.name))
+    }
+
+    fn reader(&self, name: &BlockName) -> Option<&Reader> {
+        self.file
+            .readers
+            .iter()
+            .find(|reader| block_name(reader) == *name)
+    }
+
+    /// Opens the medium at `path`; for writing only as `permits` allow it.
+    pub(crate) fn open_medium(
+        &self,
+        path: &Path,
+        permits: Option<&Permits>,
+    ) -> Result<Medium, MediumError> {
+        let missing = || MediumError::Missing {
+            path: path.to_owned(),
+        };
+        let name = self.reader_at(path).ok_or_else(missing)?;
+        let card = self
+            .reader(&name)
+            .and_then(|reader| self.card_in(reader))
+            .ok_or_else(missing)?;
+        if let Some(permits) = permits {
+            let facts = self.media().into_iter().find(|medium| medium.name == name);
+            check_permits(path, facts.as_ref(), permits)?;
+        }
+        let backing = self.backing(card);
+        let failed = |source| MediumError::Io {
+            path: path.to_owned(),
+            source,
+        };
+        let device = device::open(card, &backing, self.file.clock).map_err(failed)?;
+        let lock = fs::File::open(&backing).map_err(failed)?;
+        if permits.is_some() {
+            let operation = rustix::fs::FlockOperation::NonBlockingLockExclusive;
+            rustix::fs::flock(&lock, operation).map_err(|_| open_elsewhere(path))?;
+        }
+        Ok(Medium {
+            device: Box::new(device),
+            opened: lock,
+            is_direct: false,
+            kind: MediumKind::Simulated,
+            path: path.to_owned(),
+        })
+    }
+
+    /// Unmounts the card in a reader, which the rack file remembers.
+    pub(crate) fn unmount(&self, name: &BlockName) -> io::Result<Vec<PathBuf>> {
+        let card = self.reader(&name).and_then(|reader| self.card_in(reader));
+        let Some((card, point)) = card.and_then(|card| Some((card, self.mount_point(card)?)))
+        else {
+            return Ok(Vec::new());
+        };
+        let mut document = self.document();
+        if let Some(table) = entry(&mut document, "cards", &card.name) {
+            table.remove("mounted");
+        }
+        fs::write(&self.path, document.to_string())?;
+        let mut unmounted = self.unmounted.lock().unwrap_or_else(|e| e.into_inner());
+        unmounted.insert(card.name.clone());
+        Ok(vec![point])
+    }
+
+    /// Puts a card into a reader, out of the one where it is.
+    ///
+    /// # Errors
+    /// [`RackError`]: no such card or reader, or the reader holds another one.
+    pub fn insert(&mut self, card: &str, reader: &str) -> Result<(), RackError> {
+        self.must_have_card(card)?;
+        let held = self.held(reader)?;
+        if let Some(other) = held.filter(|held| held != card) {
+            return Err(RackError::Occupied {
+                reader: reader.to_owned(),
+                card: other,
+            });
+        }
+        let place = self.cards().into_iter().find(|place| place.card == card);
+        if let Some(before) = place.and_then(|place| place.reader) {
+            self.put(&before, None)?;
+        }
+        self.put(reader, Some(card))
+    }
+
+    /// Takes a card out of the reader that holds it.
+    ///
+    /// # Errors
+    /// [`RackError`]: no such card, or it is in no reader.
+    pub fn remove(&mut self, card: &str) -> Result<String, RackError> {
+        self.must_have_card(card)?;
+        let place = self.cards().into_iter().find(|place| place.card == card);
+        let reader = place.and_then(|place| place.reader);
+        let reader = reader.ok_or_else(|| RackError::NotInside {
+            card: card.to_owned(),
+        })?;
+        self.put(&reader, None)?;
+        Ok(reader)
+    }
+
+    /// Exchanges what two readers hold.
+    ///
+    /// # Errors
+    /// [`RackError`]: no such reader.
+    pub fn swap(&mut self, first: &str, second: &str) -> Result<(), RackError> {
+        let (one, other) = (self.held(first)?, self.held(second)?);
+        self.put(first, None)?;
+        self.put(second, one.as_deref())?;
+        self.put(first, other.as_deref())
+    }
+
+    fn held(&self, reader: &str) -> Result<Option<String>, RackError> {
+        let found = self.file.readers.iter().find(|known| known.name == reader);
+        let found = found.ok_or_else(|| RackError::NoReader {
+            name: reader.to_owned(),
+            known: self.readers().into_iter().map(|(name, _)| name).collect(),
+        })?;
+        Ok(found.holds.clone())
+    }
+
+    fn must_have_card(&self, card: &str) -> Result<(), RackError> {
+        match self.file.cards.iter().any(|known| known.name == card) {
+            true => Ok(()),
+            false => Err(RackError::NoCard {
+                name: card.to_owned(),
+                known: self.cards().into_iter().map(|place| place.card).collect(),
+            }),
+        }
+    }
+
+    /// Changes what a reader holds, in the file as well; comments and order stay.
+    fn put(&mut self, reader: &str, card: Option<&str>) -> Result<(), RackError> {
+        let mut document = self.document();
+        if let Some(table) = entry(&mut document, "readers", reader) {
+            match card {
+                Some(card) => table["holds"] = value(card),
+                None => {
+                    table.remove("holds");
+                }
+            }
+        }
+        let text = document.to_string();
+        let mistake = |(line, what)| RackError::Mistake {
+            path: self.path.clone(),
+            line,
+            what,
+        };
+        self.file = RackFile::parse(&text).map_err(mistake)?;
+        fs::write(&self.path, &text).map_err(|source| RackError::Io {
+            path: self.path.clone(),
+            source,
+        })?;
+        self.text = text;
+        Ok(())
+    }
+
+    fn document(&self) -> DocumentMut {
+        // It was parsed before.
+        self.text.parse().unwrap_or_default()
+    }
+}
+
+/// The table with this name in a list of tables.
+fn entry<'d>(
+    document: &'d mut DocumentMut,
+    list: &str,
+    name: &str,
+) -> Option<&'d mut toml_edit::Table> {
+    let tables = document
+        .get_mut(list)
+        .and_then(Item::as_array_of_tables_mut)?;
+    tables
+        .iter_mut()
+        .find(|table| table.get("name").and_then(Item::as_str) == Some(name))
+}
+
+fn block_name(reader: &Reader) -> BlockName {
+    BlockName(format!("{RACK_PREFIX}{}", reader.name))
+}
+
+fn verdict(
+    card: &Card,
+    mounted: Option<PathBuf>,
+    name: &BlockName,
+    identity: &Identity,
+) -> Verdict {
+    if !card.system.is_empty() {
+        return Verdict::System(card.system.clone());
+    }
+    if let Some(point) = mounted {
+        return Verdict::Busy(vec![Hold::Mounted {
+            device: name.clone(),
+            point,
+        }]);
+    }
+    if card.locked {
+        return Verdict::Locked;
+    }
+    match doubts_of(identity) {
+        doubts if doubts.is_empty() => Verdict::Ready,
+        doubts => Verdict::Unsure(doubts),
+    }
+}

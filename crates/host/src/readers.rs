@@ -1,0 +1,107 @@
+//! Where media come from: the computer's own readers, or a rack in their place.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::{
+    BlockName, Medium, MediumError, MediumFacts, Permits, Rack, SystemRoots, Target, UnmountError,
+};
+
+/// The readers that commands work with.
+#[derive(Clone, Debug)]
+pub enum Readers {
+    /// Those of the computer.
+    Computer(SystemRoots),
+    /// Simulated ones.
+    Rack(Rack),
+}
+
+impl Readers {
+    /// All media and readers, the most useful first.
+    ///
+    /// # Errors
+    /// What is mounted cannot be found out.
+    pub fn media(&self) -> io::Result<Vec<MediumFacts>> {
+        match self {
+            Self::Computer(roots) => roots.media(),
+            Self::Rack(rack) => Ok(rack.media()),
+        }
+    }
+
+    /// The medium in this reader.
+    ///
+    /// # Errors
+    /// As [`Readers::media`].
+    pub fn medium(&self, name: &BlockName) -> io::Result<Option<MediumFacts>> {
+        let media = self.media()?;
+        Ok(media.into_iter().find(|medium| medium.name == *name))
+    }
+
+    /// The whole medium that a path leads to, if it leads to one and not to a card file.
+    pub fn whole_at(&self, path: &Path) -> Option<BlockName> {
+        match self {
+            Self::Computer(roots) => roots.whole_at(path),
+            Self::Rack(rack) => rack.reader_at(path),
+        }
+    }
+
+    /// Unmounts all of a medium; returns where it was mounted.
+    ///
+    /// # Errors
+    /// [`UnmountError`].
+    pub fn unmount(&self, name: &BlockName) -> Result<Vec<PathBuf>, UnmountError> {
+        match self {
+            Self::Computer(roots) => roots.unmount(name),
+            Self::Rack(rack) => rack.unmount(name).map_err(|source| UnmountError::Io {
+                point: PathBuf::from(&name.0),
+                source,
+            }),
+        }
+    }
+
+    /// Opens a medium for reading.
+    ///
+    /// # Errors
+    /// [`MediumError`].
+    pub fn open_for_reading(&self, path: &Path) -> Result<Medium, MediumError> {
+        match self {
+            Self::Rack(rack) if rack.reader_at(path).is_some() => rack.open_medium(path, None),
+            readers => {
+                readers.must_not_be_real(path)?;
+                Medium::open_for_reading(path)
+            }
+        }
+    }
+
+    /// Opens a medium for writing, or plans a new card file.
+    ///
+    /// # Errors
+    /// As [`Target::open`].
+    pub fn open_target(
+        &self,
+        path: &Path,
+        size: Option<u64>,
+        permits: &Permits,
+    ) -> Result<Target, MediumError> {
+        match self {
+            Self::Rack(rack) if rack.reader_at(path).is_some() => {
+                rack.open_medium(path, Some(permits)).map(Target::Existing)
+            }
+            Self::Rack(_) => {
+                self.must_not_be_real(path)?;
+                Target::open(&SystemRoots::default(), path, size, permits)
+            }
+            Self::Computer(roots) => Target::open(roots, path, size, permits),
+        }
+    }
+
+    /// In a rehearsal the computer's own devices are not there. Card files are.
+    fn must_not_be_real(&self, path: &Path) -> Result<(), MediumError> {
+        match (self, SystemRoots::default().whole_at(path)) {
+            (Self::Rack(_), Some(_)) => Err(MediumError::Missing {
+                path: path.to_owned(),
+            }),
+            _ => Ok(()),
+        }
+    }
+}
