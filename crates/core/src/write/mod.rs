@@ -148,10 +148,25 @@ pub fn write(
             medium: medium.size(),
         });
     }
-    let started = Instant::now();
     observer.stage(Stage::Clear, None);
     clear_tables(medium).map_err(WriteError::Clear)?;
+    let done = fill(source, medium, options, observer, cancel);
+    if let Err(WriteError::ReadBack { .. }) = &done {
+        // A medium that is smaller than it says may have put anything at its start.
+        let _ = clear_tables(medium);
+    }
+    done
+}
 
+/// Writes everything to a medium that has been cleared.
+fn fill(
+    source: &ImageSource,
+    medium: &dyn BlockDevice,
+    options: &WriteOptions<'_>,
+    observer: &dyn Observer,
+    cancel: &Cancel,
+) -> Result<WriteReport, WriteError> {
+    let started = Instant::now();
     let written = write_chunks(source, medium, options, observer, cancel)?;
     observer.stage(Stage::Flush, None);
     medium.flush()?;
