@@ -1,8 +1,7 @@
 #!/usr/bin/env bash
 # Draws the pictures in docs/screenshots from the demo's data, in a real terminal window.
 #
-# Needs root (for a loop device that is as slow as a card) and, from Debian:
-#   xvfb xterm imagemagick fonts-dejavu-core util-linux
+# Needs, from Debian: xvfb xterm imagemagick fonts-dejavu-core
 # Usage: scripts/screenshots.sh [NAME ...]      without names: all
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -10,11 +9,7 @@ repo=$PWD
 shots=$repo/docs/screenshots
 cargo build --release --quiet
 work=$(mktemp -d)
-slow=/sys/fs/cgroup/blkio/pinewrit-screenshots
-loop=
 clean_up() {
-  [ -z "$loop" ] || losetup -d "$loop"
-  [ ! -d "$slow" ] || rmdir "$slow" || true
   kill "$xvfb" 2> /dev/null || true
   rm -rf "$work"
 }
@@ -33,6 +28,10 @@ sed -e 's/larkfell-03/larkfell_03/' -e 's|Europe/Vienna|Europe/Wien|' -e 's|10.7
   -e 's/^country.*//' -e 's/made-up sample passphrase/sample/' hut-03.toml > hut-04.toml
 sed -e 's/larkfell-03/larkfell-05/' -e 's/10.77.3.10/10.77.5.10/' -e 's/10.77.3.1"/10.77.5.1"/' \
   hut-03.toml > hut-05.toml
+ln -s hut-card.img card.img
+# A fresh rack with a slower card, so that there is something to see.
+pinewrit -q rack new "$work/fresh" > /dev/null
+sed -i -e 's|write-speed = "40MB/s"|write-speed = "20MB/s"|' "$work/fresh/rack.toml"
 
 # shot NAME SECONDS COMMAND [BEFORE] [POINTS] [GEOMETRY]: what the terminal shows SECONDS after COMMAND was
 # typed. BEFORE is done first and not shown; POINTS is the size of the letters,
@@ -59,8 +58,11 @@ SH
 wanted() { [ "${#names[@]}" -eq 0 ] || [[ " ${names[*]} " == *" $1 "* ]]; }
 names=("$@")
 
+rack="export PINEWRIT_RACK=rack.toml"
+fresh="export PINEWRIT_RACK=$work/fresh/rack.toml"
+if wanted media; then shot media 2 'pinewrit media --all' "$rack" 11 138x38; fi
 if wanted inspect; then shot inspect 2 'pinewrit inspect larkfell-os.img.zst'; fi
-if wanted demo; then shot demo 6 'pinewrit demo' : 7.5 200x59; fi
+if wanted demo; then shot demo 18 'pinewrit demo' : 6.5 230x82; fi
 if wanted configure-dry-run; then
   shot configure-dry-run 2 'pinewrit configure card.img --settings hut-05.toml --dry-run'
 fi
@@ -68,19 +70,9 @@ if wanted settings-mistakes; then
   shot settings-mistakes 2 'pinewrit configure card.img --settings hut-04.toml'
 fi
 if wanted write-refused; then
-  ln -s "$(findmnt -no SOURCE /)" my-disk
-  shot write-refused 2 \
-    'pinewrit write larkfell-os.img.zst --to my-disk --yes; pinewrit write larkfell-os.img.zst --to small.img --size 128MB'
+  shot write-refused 3 \
+    'for medium in XJGS WZP4 A51K 92V7; do pinewrit write larkfell-os.img.zst --to $medium --yes; echo; done' "$rack"
 fi
 if wanted write-progress; then
-  truncate -s 4GB "$work/slow.img"
-  loop=$(losetup --find --show "$work/slow.img")
-  mkdir -p "$slow"
-  number=$(lsblk -dno MAJ:MIN "$loop" | tr -d ' ')
-  echo "$number 20000000" > "$slow/blkio.throttle.write_bps_device"
-  echo "$number 40000000" > "$slow/blkio.throttle.read_bps_device"
-  ln -s "$loop" card-reader
-  shot write-progress 8 'pinewrit write larkfell-os.img.zst --to card-reader --settings hut-03.toml --yes' \
-    "echo \$\$ > $slow/cgroup.procs"
-  sleep 2
+  shot write-progress 6 'pinewrit write larkfell-os.img.zst --to HXRD --settings hut-03.toml --yes' "$fresh"
 fi

@@ -14,7 +14,7 @@ use pinewrit_image::Location;
     version,
     disable_help_subcommand = true,
     after_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
-                  5 medium bad, 6 differences found, 7 settings invalid, 130 interrupted"
+                  5 medium bad, 6 differences found, 7 settings or rack file invalid, 130 interrupted"
 )]
 pub(crate) struct Args {
     #[command(flatten)]

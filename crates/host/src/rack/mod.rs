@@ -267,7 +267,7 @@ impl Rack {
 
     /// Unmounts the card in a reader, which the rack file remembers.
     pub(crate) fn unmount(&self, name: &BlockName) -> io::Result<Vec<PathBuf>> {
-        let card = self.reader(&name).and_then(|reader| self.card_in(reader));
+        let card = self.reader(name).and_then(|reader| self.card_in(reader));
         let Some((card, point)) = card.and_then(|card| Some((card, self.mount_point(card)?)))
         else {
             return Ok(Vec::new());
