@@ -19,6 +19,8 @@ use crate::message::Message;
 use crate::signals;
 use crate::ui::{Ui, style, units};
 
+/// Characters of a serial number that are shown.
+const MAX_SERIAL: usize = 12;
 const LOOK_EVERY: Duration = Duration::from_millis(500);
 
 #[derive(Serialize)]
@@ -128,12 +130,17 @@ fn text(readers: &Readers, media: &[MediumFacts], hidden: usize) -> String {
         "size",
         "bus",
         "maker and model",
+        "serial",
         "path",
         "what is on it",
     ];
     table.set_header(heads.map(|head| Cell::new(format!("{dim}{head}{dim:#}"))));
-    for medium in media {
-        table.add_row(row(readers, medium));
+    let media: Vec<_> = media
+        .iter()
+        .map(|medium| (medium, content(readers, medium)))
+        .collect();
+    for (medium, content) in &media {
+        table.add_row(row(medium, content.as_ref()));
     }
     if let Some(column) = table.column_mut(2) {
         column.set_cell_alignment(CellAlignment::Right);
@@ -143,7 +150,7 @@ fn text(readers: &Readers, media: &[MediumFacts], hidden: usize) -> String {
         let lines = table.lines().map(|line| format!(" {}\n", line.trim_end()));
         text += &lines.collect::<String>();
     }
-    text += &notes(media);
+    text += &notes(&media);
     text += &match (media.len(), hidden) {
         (0, 0) => "no medium is plugged in\n".to_owned(),
         (0, hidden) => {
@@ -157,7 +164,7 @@ fn text(readers: &Readers, media: &[MediumFacts], hidden: usize) -> String {
     text
 }
 
-fn row(readers: &Readers, medium: &MediumFacts) -> Vec<Cell> {
+fn row(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<Cell> {
     let identity = &medium.identity;
     let tag = medium
         .tag
@@ -166,9 +173,9 @@ fn row(readers: &Readers, medium: &MediumFacts) -> Vec<Cell> {
     let words = [&identity.maker, &identity.model];
     let words: Vec<&str> = words.into_iter().flatten().map(String::as_str).collect();
     let name: String = words.join(" ").chars().take(34).collect();
-    let content = match content(readers, medium) {
+    let content = match content {
         _ if identity.size == 0 => "no medium in it".to_owned(),
-        Some(found) => report::summary(&found),
+        Some(found) => report::summary(found),
         None => "not readable by this user".to_owned(),
     };
     let color = style::verdict(&medium.verdict);
@@ -189,15 +196,31 @@ fn row(readers: &Readers, medium: &MediumFacts) -> Vec<Cell> {
         } else {
             name
         }),
+        Cell::new(shortened(identity.serial.as_deref().unwrap_or("-"))),
         Cell::new(medium.path.display().to_string()),
         Cell::new(content),
     ]
 }
 
+/// The end of a long serial number: that is where numbers differ.
+fn shortened(serial: &str) -> String {
+    let count = serial.chars().count();
+    match count > MAX_SERIAL {
+        true => format!(
+            "…{}",
+            serial
+                .chars()
+                .skip(count + 1 - MAX_SERIAL)
+                .collect::<String>()
+        ),
+        false => serial.to_owned(),
+    }
+}
+
 /// Why media are not ready, and how far their tags can be relied on.
-fn notes(media: &[MediumFacts]) -> String {
+fn notes(media: &[(&MediumFacts, Option<Inspection>)]) -> String {
     let mut lines = Vec::new();
-    for medium in media {
+    for (medium, content) in media {
         let Some(tag) = &medium.tag else {
             continue;
         };
@@ -210,7 +233,8 @@ fn notes(media: &[MediumFacts]) -> String {
             ));
         } else if !medium.identity.is_own_serial {
             lines.push(format!(
-                "{tag}  stands for reader, slot and size: a card in a USB reader does not say which it is"
+                "{tag}  stands for reader, slot and size, since USB readers hide their cards{}",
+                identifier(content.as_ref())
             ));
         }
     }
@@ -218,6 +242,14 @@ fn notes(media: &[MediumFacts]) -> String {
         true => String::new(),
         false => format!("\n {}\n", lines.join("\n ")),
     }
+}
+
+/// What tells two cards apart that go into the same reader.
+fn identifier(content: Option<&Inspection>) -> String {
+    let scheme = content.and_then(|found| found.scheme.as_ref());
+    scheme.map_or(String::new(), |scheme| {
+        format!("; disk identifier {}", scheme.id)
+    })
 }
 
 /// Shows what comes and goes until somebody stops it.

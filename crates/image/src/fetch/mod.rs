@@ -5,6 +5,7 @@
 
 mod answer;
 mod connection;
+mod glance;
 mod keep;
 mod remote;
 mod start;

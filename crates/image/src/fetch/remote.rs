@@ -12,11 +12,12 @@ use ureq::Agent;
 
 use super::answer::{Answer, Version};
 use super::connection::{self, Arrival, Wanted};
+use super::glance::StartOnly;
 use super::keep::{Kept, Shelf};
 use super::start::{IN_MEMORY, Start};
 use super::{FetchError, FetchOptions, FetchStats, in_io};
+use crate::Location;
 use crate::packed::{PackedBytes, PackedReader};
-use crate::{Location, StreamError, StreamFault};
 
 /// The first request, in bytes: enough to tell what the file is.
 const FIRST: u64 = 64 << 10;
@@ -205,6 +206,11 @@ impl Remote {
         }
     }
 
+    /// How many of its first bytes are kept.
+    pub(super) fn kept_start(&self) -> u64 {
+        self.lock().start.len()
+    }
+
     fn lock(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(|e| e.into_inner())
     }
@@ -226,7 +232,7 @@ impl Remote {
 
     /// A view that asks for nothing that is not kept.
     pub(crate) fn start_only(self: &Arc<Self>) -> StartOnly {
-        StartOnly(Arc::clone(self))
+        StartOnly::new(Arc::clone(self))
     }
 
     /// Fetches what is missing and keeps the file, if that was asked for.
@@ -559,51 +565,5 @@ impl PackedBytes for Remote {
     fn is_near(&self, offset: u64) -> bool {
         let is_kept = offset < self.lock().start.len();
         is_kept || self.tail_at().is_some_and(|at| offset >= at)
-    }
-}
-
-/// The start of a file on a server, as far as it is kept in memory anyway, and its tail.
-#[derive(Debug)]
-pub(crate) struct StartOnly(Arc<Remote>);
-
-impl PackedBytes for StartOnly {
-    fn size(&self) -> Option<u64> {
-        self.0.size()
-    }
-
-    fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
-        let not_fetched = || {
-            io::Error::other(StreamError {
-                layer: None,
-                fault: StreamFault::NotFetched,
-                packed: offset,
-                unpacked: offset,
-            })
-        };
-        if self.0.is_near(offset) {
-            return self.0.read_at(buffer, offset);
-        }
-        // In order, so that everything on the way is kept.
-        let mut scratch = vec![0; 64 << 10];
-        loop {
-            let known = self.0.lock().start.len();
-            if offset < known {
-                return self.0.read_at(buffer, offset);
-            }
-            if known >= IN_MEMORY || offset >= IN_MEMORY {
-                return Err(not_fetched());
-            }
-            if self.0.read_at(&mut scratch, known)? == 0 {
-                return Ok(0);
-            }
-        }
-    }
-
-    fn can_jump(&self) -> bool {
-        self.0.can_jump()
-    }
-
-    fn is_near(&self, offset: u64) -> bool {
-        self.0.is_near(offset)
     }
 }
