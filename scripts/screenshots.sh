@@ -60,7 +60,7 @@ names=("$@")
 
 rack="export PINEWRIT_RACK=rack.toml"
 fresh="export PINEWRIT_RACK=$work/fresh/rack.toml"
-if wanted media; then shot media 2 'pinewrit media --all' "$rack" 11 138x38; fi
+if wanted media; then shot media 2 'pinewrit media --all' "$rack"; fi
 if wanted inspect; then shot inspect 2 'pinewrit inspect larkfell-os.img.zst'; fi
 if wanted demo; then shot demo 18 'pinewrit demo' : 6.5 230x82; fi
 if wanted configure-dry-run; then
@@ -71,7 +71,7 @@ if wanted settings-mistakes; then
 fi
 if wanted write-refused; then
   shot write-refused 3 \
-    'for medium in XJGS WZP4 A51K 92V7; do pinewrit write larkfell-os.img.zst --to $medium --yes; echo; done' "$rack"
+    'for medium in XJGS A51K WZP4; do pinewrit write larkfell-os.img.zst --to $medium; echo; done' "$rack"
 fi
 if wanted write-progress; then
   shot write-progress 6 'pinewrit write larkfell-os.img.zst --to HXRD --settings hut-03.toml --yes' "$fresh"

@@ -14,7 +14,7 @@ fn the_demo_runs_and_its_card_is_sound() {
     let run = bench.run(&["demo", "--dir", "demo"]).expect(0);
     for part in [
         "step 8",
-        "system: runs this computer: /, /boot/efi",
+        "  runs this computer: /, /boot/efi",
         "rack:bay-1 runs this computer, and is never written",
         "host name larkfell-03, users warden",
         "the demo is done",

@@ -19,6 +19,8 @@ use crate::message::Message;
 use crate::signals;
 use crate::ui::{Ui, style, units};
 
+/// Characters of a maker's and model's names that are shown.
+const MAX_NAME: usize = 28;
 /// Characters of a serial number that are shown.
 const MAX_SERIAL: usize = 12;
 const LOOK_EVERY: Duration = Duration::from_millis(500);
@@ -132,25 +134,28 @@ fn text(readers: &Readers, media: &[MediumFacts], hidden: usize) -> String {
         "maker and model",
         "serial",
         "path",
-        "what is on it",
     ];
     table.set_header(heads.map(|head| Cell::new(format!("{dim}{head}{dim:#}"))));
-    let media: Vec<_> = media
-        .iter()
-        .map(|medium| (medium, content(readers, medium)))
-        .collect();
-    for (medium, content) in &media {
-        table.add_row(row(medium, content.as_ref()));
+    for medium in media {
+        table.add_row(row(medium));
     }
     if let Some(column) = table.column_mut(2) {
         column.set_cell_alignment(CellAlignment::Right);
     }
+    // The head, then a line for each medium, with what there is to say of it below.
+    let below = std::iter::once(Vec::new()).chain(media.iter().map(|medium| {
+        let content = content(readers, medium);
+        details(medium, content.as_ref())
+    }));
     let mut text = String::new();
     if !media.is_empty() {
-        let lines = table.lines().map(|line| format!(" {}\n", line.trim_end()));
-        text += &lines.collect::<String>();
+        for (line, details) in table.lines().zip(below) {
+            text += &format!(" {}\n", line.trim_end());
+            for detail in details {
+                text += &format!("        {dim}{detail}{dim:#}\n");
+            }
+        }
     }
-    text += &notes(&media);
     text += &match (media.len(), hidden) {
         (0, 0) => "no medium is plugged in\n".to_owned(),
         (0, hidden) => {
@@ -164,7 +169,7 @@ fn text(readers: &Readers, media: &[MediumFacts], hidden: usize) -> String {
     text
 }
 
-fn row(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<Cell> {
+fn row(medium: &MediumFacts) -> Vec<Cell> {
     let identity = &medium.identity;
     let tag = medium
         .tag
@@ -172,12 +177,7 @@ fn row(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<Cell> {
         .map_or("-".to_owned(), ToString::to_string);
     let words = [&identity.maker, &identity.model];
     let words: Vec<&str> = words.into_iter().flatten().map(String::as_str).collect();
-    let name: String = words.join(" ").chars().take(34).collect();
-    let content = match content {
-        _ if identity.size == 0 => "no medium in it".to_owned(),
-        Some(found) => report::summary(found),
-        None => "not readable by this user".to_owned(),
-    };
+    let name: String = words.join(" ").chars().take(MAX_NAME).collect();
     let color = style::verdict(&medium.verdict);
     let strong = style::STRONG;
     vec![
@@ -198,8 +198,31 @@ fn row(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<Cell> {
         }),
         Cell::new(shortened(identity.serial.as_deref().unwrap_or("-"))),
         Cell::new(medium.path.display().to_string()),
-        Cell::new(content),
     ]
+}
+
+/// What is on a medium, why it is not ready, and how far its tag can be relied on.
+fn details(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<String> {
+    let identity = &medium.identity;
+    if identity.size == 0 {
+        return vec!["no medium in it".to_owned()];
+    }
+    let mut lines = vec![match content {
+        Some(found) => report::summary(found),
+        None => "not readable by this user".to_owned(),
+    }];
+    lines.extend(explain::reasons(&medium.verdict));
+    if medium.has_twin {
+        lines.push(
+            "another one says the same of itself; this tag is for the port it is in".to_owned(),
+        );
+    } else if !identity.is_own_serial {
+        lines.push(format!(
+            "the tag stands for reader, slot and size: USB readers hide their cards{}",
+            identifier(content)
+        ));
+    }
+    lines
 }
 
 /// The end of a long serial number: that is where numbers differ.
@@ -214,33 +237,6 @@ fn shortened(serial: &str) -> String {
                 .collect::<String>()
         ),
         false => serial.to_owned(),
-    }
-}
-
-/// Why media are not ready, and how far their tags can be relied on.
-fn notes(media: &[(&MediumFacts, Option<Inspection>)]) -> String {
-    let mut lines = Vec::new();
-    for (medium, content) in media {
-        let Some(tag) = &medium.tag else {
-            continue;
-        };
-        for reason in explain::reasons(&medium.verdict) {
-            lines.push(format!("{tag}  {}: {reason}", medium.verdict.word()));
-        }
-        if medium.has_twin {
-            lines.push(format!(
-                "{tag}  another one says the same of itself; this tag is for the port it is in"
-            ));
-        } else if !medium.identity.is_own_serial {
-            lines.push(format!(
-                "{tag}  stands for reader, slot and size, since USB readers hide their cards{}",
-                identifier(content.as_ref())
-            ));
-        }
-    }
-    match lines.is_empty() {
-        true => String::new(),
-        false => format!("\n {}\n", lines.join("\n ")),
     }
 }
 
