@@ -355,13 +355,13 @@ fn is_plausible(series: &Series, members: &BTreeMap<u64, String>) -> bool {
     }
 }
 
-/// Several files of which each is the beginning of an image of its own: no pieces.
+/// Files of which each is the beginning of an image of its own: no pieces. One alone may have a
+/// version at the end of its name.
 fn are_all_beginnings(folder: &Path, members: &BTreeMap<u64, String>) -> bool {
-    members.len() > 1
-        && members
-            .values()
-            .take(3)
-            .all(|name| is_beginning(&folder.join(name)))
+    members
+        .values()
+        .take(3)
+        .all(|name| is_beginning(&folder.join(name)))
 }
 
 /// Whether the first bytes of a medium end their sector with the mark of a boot sector.
@@ -541,6 +541,14 @@ mod tests {
                 .unwrap()
                 .is_none()
         );
+    }
+
+    #[test]
+    fn a_version_at_the_end_of_a_name_is_no_number_of_a_piece() {
+        let folder = folder(&[]);
+        let path = folder.path().join("larkfell-1.002");
+        fs::write(&path, b"\xfd7zXZ\0 and so on").unwrap();
+        assert!(find_around(&path).unwrap().is_none());
     }
 
     #[test]
