@@ -10,7 +10,7 @@ use crate::intake::cloud_init::{self, SeedFacts};
 use crate::system::{self, KernelFacts, SystemFacts};
 
 /// Everything that was found.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Inspection {
     /// Size in bytes; `None` where an image's size is not known.
     pub size: Option<u64>,

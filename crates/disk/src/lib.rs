@@ -9,9 +9,10 @@
 //!
 //! let medium = MemoryDevice::new(1 << 20);
 //! let overlay = Overlay::new(&medium);
-//! overlay.write_at(512, b"not yet on the medium").unwrap();
-//! assert_eq!(overlay.changed().unwrap().len(), 1);
+//! overlay.write_at(512, b"not yet on the medium")?;
+//! assert_eq!(overlay.changed()?.len(), 1);
 //! drop(overlay); // nothing was written
+//! # Ok::<(), pinewrit_disk::DiskError>(())
 //! ```
 
 mod buffer;

@@ -274,23 +274,22 @@ impl<R: BufRead> Bits<R> {
             }
         };
         let bit_len = end - start;
-        let mut bits = BitWriter::default();
         let first = (start / 8) as usize;
         // The bits are moved to the start of a byte.
         let shift = (start % 8) as u32;
         let bytes = &self.buffer[first..end.div_ceil(8) as usize];
-        bits.bytes.reserve(bytes.len());
-        for pair in 0..bytes.len() {
-            let next = bytes.get(pair + 1).copied().unwrap_or(0);
-            let both = u16::from(bytes[pair]) << 8 | u16::from(next);
-            bits.bytes.push((both << shift >> 8) as u8);
-        }
+        let next = bytes.iter().skip(1).chain([&0]);
+        let moved = bytes.iter().zip(next).map(|(&byte, &next)| {
+            let both = u16::from(byte) << 8 | u16::from(next);
+            (both << shift >> 8) as u8
+        });
+        let moved = moved.collect();
         self.buffer.drain(..(end / 8) as usize);
         self.used = end % 8;
         Ok(Block {
             level,
             checksum,
-            bytes: bits.bytes,
+            bytes: moved,
             bit_len,
         })
     }

@@ -72,7 +72,7 @@ fn layers(source: &ImageSource) -> Vec<LayerEvent<'_>> {
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
-    if let Some(medium) = medium_at(readers, &args.source)? {
+    if let Some(medium) = medium_at(readers, &args.source) {
         return inspect_medium(ui, readers, &medium);
     }
     let source = source::open(ui, &args.source, &args.options, Keep::No)?;
@@ -103,16 +103,11 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
 }
 
 /// The medium that a source names by its tag, or in a rack.
-fn medium_at(readers: &Readers, source: &Location) -> Result<Option<PathBuf>, Message> {
-    let Some(path) = source.path().filter(|path| !path.exists()) else {
-        return Ok(None);
-    };
-    let chosen = target::find(readers, path, false);
-    match chosen {
-        Ok(chosen) if chosen.tag().is_some() => Ok(Some(chosen.path)),
-        // What is no medium either is told as a missing file.
-        _ => Ok(None),
-    }
+fn medium_at(readers: &Readers, source: &Location) -> Option<PathBuf> {
+    let path = source.path().filter(|path| !path.exists())?;
+    // What is no medium either is told as a missing file.
+    let chosen = target::find(readers, path, false).ok()?;
+    chosen.tag().is_some().then_some(chosen.path)
 }
 
 fn inspect_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {

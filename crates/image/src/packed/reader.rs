@@ -34,7 +34,7 @@ pub(crate) fn read<const N: usize>(packed: &dyn PackedBytes, at: u64) -> Option<
 
 /// Reads a source's packed bytes in order. Several readers of one source do not disturb each
 /// other.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct PackedReader {
     packed: Arc<dyn PackedBytes>,
     position: u64,
@@ -74,12 +74,11 @@ fn at(error: io::Error, position: u64) -> io::Error {
     })
 }
 
-/// A position of its own that can be moved.
+/// A reader whose position can be moved, and which counts what it reads.
 #[derive(Clone, Debug)]
 pub(crate) struct FileCursor {
-    packed: Arc<dyn PackedBytes>,
+    reader: PackedReader,
     size: u64,
-    position: u64,
     counter: Arc<AtomicU64>,
 }
 
@@ -87,26 +86,21 @@ impl FileCursor {
     /// A cursor at the start of `size` bytes; `counter` goes up by the bytes that are read.
     pub(crate) fn new(packed: Arc<dyn PackedBytes>, size: u64, counter: Arc<AtomicU64>) -> Self {
         Self {
-            packed,
+            reader: PackedReader::new(packed),
             size,
-            position: 0,
             counter,
         }
     }
 
     /// What it is over.
     pub(crate) fn packed(&self) -> &dyn PackedBytes {
-        &*self.packed
+        &*self.reader.packed
     }
 }
 
 impl Read for FileCursor {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let len = self
-            .packed
-            .read_at(buffer, self.position)
-            .map_err(|error| at(error, self.position))?;
-        self.position += len as u64;
+        let len = self.reader.read(buffer)?;
         self.counter.fetch_add(len as u64, Ordering::Relaxed);
         Ok(len)
     }
@@ -116,10 +110,10 @@ impl Seek for FileCursor {
     fn seek(&mut self, target: SeekFrom) -> io::Result<u64> {
         let position = match target {
             SeekFrom::Start(offset) => Some(offset),
-            SeekFrom::Current(delta) => self.position.checked_add_signed(delta),
+            SeekFrom::Current(delta) => self.reader.position.checked_add_signed(delta),
             SeekFrom::End(delta) => self.size.checked_add_signed(delta),
         };
-        self.position = position.ok_or(ErrorKind::InvalidInput)?;
-        Ok(self.position)
+        self.reader.position = position.ok_or(ErrorKind::InvalidInput)?;
+        Ok(self.reader.position)
     }
 }
