@@ -524,3 +524,53 @@ fn passwords_in_addresses_are_not_shown() {
     let run = bench.run(&["inspect", url]).expect(4);
     assert!(!run.stderr.contains("secret"), "{}", run.stderr);
 }
+
+/// A download that is to be kept, and no room or no place for it: the card is written all the same.
+#[rstest]
+#[case::no_folder(0)]
+#[case::full_at_once(4)]
+#[case::full_later(2_000)]
+fn a_download_that_cannot_be_kept(#[case] kibibytes: usize) {
+    let bench = Bench::new();
+    let server = Server::of(small_image());
+    if kibibytes == 0 {
+        bench.write("cache", "a file where the folder should be");
+    } else {
+        std::fs::create_dir(bench.path("cache")).unwrap();
+        let size = format!("size={kibibytes}k");
+        let args = ["-t", "tmpfs", "-o", &size, "tmpfs", "cache"];
+        if bench.judge("mount", &args).is_none_or(|run| run.code != 0) {
+            common::say_skipped("small file systems (root is needed)");
+            return;
+        }
+    }
+    let run = write(&bench, &server, &["--keep-download"]);
+    if kibibytes > 0 {
+        bench.judge("umount", &["cache"]).unwrap().expect(0);
+    }
+    let run = run.expect(0);
+    assert!(holds_image(&bench));
+    assert!(run.stdout.contains("not kept"), "{}", run.stdout);
+    let requests = server.asked(PATH).len();
+    assert!(requests < 6, "{requests} requests");
+}
+
+/// Not every server knows conditions: it sends all again, with the same mark.
+#[test]
+fn a_kept_download_is_used_where_the_server_sends_everything_again() {
+    let bench = Bench::new();
+    let file = zstd(&small_image());
+    let server = Server::start(move |asked| match asked.path.as_str() {
+        PATH => Answer::whole(&file),
+        _ => Answer::status(404),
+    });
+    write(&bench, &server, &["--keep-download"]).expect(0);
+    let before = server.asked(PATH).len();
+    let run = write(&bench, &server, &["--json"]).expect(0);
+    assert!(
+        run.stdout.contains("\"fetched_bytes\":0,"),
+        "{}",
+        run.stdout
+    );
+    assert_eq!(server.asked(PATH).len(), before + 1);
+}

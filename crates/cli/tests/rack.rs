@@ -134,7 +134,7 @@ fn slow_media_are_slow_and_come_to_a_good_end(#[case] more: &str) {
 #[case::busy("mounted = \"/media/hut\"", &[], "rack:slot on /media/hut")]
 #[case::unsure("removable = false\n", &["--confirm", "ZZZZ"], "may not be the medium")]
 fn refusals(#[case] more: &str, #[case] options: &[&str], #[case] words: &str) {
-    let mut bench = bench(more);
+    let bench = bench(more);
     if more.starts_with("removable") {
         let text = String::from_utf8(bench.read("rack.toml")).unwrap();
         bench.write("rack.toml", text.replace("\"sd\"", "\"sata\""));
@@ -153,6 +153,8 @@ fn refusals(#[case] more: &str, #[case] options: &[&str], #[case] words: &str) {
     write(&bench, &options).expect(3).says(&[words]);
     assert!(bench.read("card.img").iter().all(|byte| *byte == 0));
     if more.starts_with("removable") {
+        write(&bench, &["--confirm", &tag, "--dry-run"]).expect(0);
+        assert!(bench.read("card.img").iter().all(|byte| *byte == 0));
         write(&bench, &["--confirm", &tag]).expect(0);
     }
     if more.starts_with("mounted") {
@@ -160,12 +162,8 @@ fn refusals(#[case] more: &str, #[case] options: &[&str], #[case] words: &str) {
             .expect(0)
             .says(&["unmounted /media/hut"]);
         // The rack remembers.
-        bench = {
-            write(&bench, &[]).expect(0);
-            bench
-        };
+        write(&bench, &[]).expect(0);
     }
-    drop(bench);
 }
 
 #[test]

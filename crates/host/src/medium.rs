@@ -292,10 +292,10 @@ fn must_be_permitted(
     permits: &Permits,
 ) -> Result<(), MediumError> {
     let found = roots.medium(name).map_err(|e| opening_failed(path, e))?;
-    if found.is_some() {
+    if found.is_some() || permits.chosen.is_some() {
         return check_permits(path, found.as_ref(), permits);
     }
-    // Not among the media that are listed: judged by itself.
+    // Named by its path, and not among the media that are listed: judged by itself.
     must_be_ready(
         path,
         roots.judge(name).map_err(|e| opening_failed(path, e))?,

@@ -94,6 +94,14 @@ impl Chosen {
         self.facts.as_ref()?.tag.as_ref()
     }
 
+    /// What was said of the medium by the arguments alone.
+    pub(crate) fn given_permits(&self, args: &MediumArgs) -> Permits {
+        Permits {
+            chosen: self.tag().filter(|_| self.by_tag).cloned(),
+            confirmed: args.confirm.clone(),
+        }
+    }
+
     /// Frees the medium and asks for its tag once more, where that is needed and allowed. What
     /// must not be written is refused when it is opened.
     pub(crate) fn permits(
@@ -102,10 +110,7 @@ impl Chosen {
         readers: &Readers,
         args: &MediumArgs,
     ) -> Result<Permits, Message> {
-        let mut permits = Permits {
-            chosen: self.tag().filter(|_| self.by_tag).cloned(),
-            confirmed: args.confirm.clone(),
-        };
+        let mut permits = self.given_permits(args);
         let Some(facts) = &self.facts else {
             return Ok(permits);
         };

@@ -6,7 +6,7 @@ use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::write::{WriteOptions, WriteReport, write};
 use pinewrit_disk::{BlockDevice, DiskError};
-use pinewrit_host::{Medium, MediumKind, Permits, Readers, Rescan, Target};
+use pinewrit_host::{Medium, MediumKind, Readers, Rescan, Target};
 use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
 use serde::Serialize;
 
@@ -97,7 +97,7 @@ fn plan(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan, Message> {
     let settings = settings.map(|path| settings::read(ui, path)).transpose()?;
     let mut chosen = target::find(readers, &args.to, args.size.is_some())?;
     let permits = match args.dry_run {
-        true => Permits::default(),
+        true => chosen.given_permits(&args.medium),
         false => chosen.permits(ui, readers, &args.medium)?,
     };
     let target = readers

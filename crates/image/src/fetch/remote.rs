@@ -158,7 +158,9 @@ impl Remote {
             (Err(error), _) => return Err(error),
         };
         if let Some(kept) = kept {
+            let is_whole_again = kept.is_complete && !answer.is_part && answer.version.has_mark();
             let is_same = answer.not_modified
+                || is_whole_again && answer.version.may_be(&kept.version)
                 || answer.is_part
                     && answer.start == kept.len
                     && answer.version.may_be(&kept.version);
@@ -499,9 +501,13 @@ impl State {
     }
 
     fn keep(&mut self, bytes: &[u8], offset: u64) {
-        if let Err(error) = self.start.append(bytes, offset) {
-            // What is in the file so far can still be read from it.
-            self.keep_failed.get_or_insert(error);
+        let Err(error) = self.start.append(bytes, offset) else {
+            return;
+        };
+        self.keep_failed.get_or_insert(error);
+        // The start is needed all the same, as if nothing was to be kept.
+        if self.start.move_to_memory().is_ok() {
+            let _ = self.start.append(bytes, offset);
         }
     }
 

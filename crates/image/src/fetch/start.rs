@@ -40,6 +40,19 @@ impl Start {
         }
     }
 
+    /// Keeps in memory what was kept in a file that cannot grow; a start that is too long for that
+    /// stays where it is, and stays as it is.
+    pub(super) fn move_to_memory(&mut self) -> io::Result<()> {
+        if let Self::File(file, len) = self
+            && *len < IN_MEMORY
+        {
+            let mut bytes = vec![0; *len as usize];
+            file.read_exact_at(&mut bytes, 0)?;
+            *self = Self::Memory(bytes);
+        }
+        Ok(())
+    }
+
     /// Takes up bytes that follow on what is there; others are passed over.
     pub(super) fn append(&mut self, bytes: &[u8], offset: u64) -> io::Result<()> {
         let Some(known) = self.len().checked_sub(offset) else {
