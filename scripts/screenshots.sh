@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Draws the pictures in docs/screenshots from the demo's data, in a real terminal window.
 #
-# Needs, from Debian: xvfb xterm imagemagick fonts-dejavu-core
+# Needs, from Debian: xvfb xterm imagemagick fonts-dejavu-core chromium zstd python3
 # Usage: scripts/screenshots.sh [NAME ...]      without names: all
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -31,7 +31,7 @@ sed -e 's/larkfell-03/larkfell-05/' -e 's/10.77.3.10/10.77.5.10/' -e 's/10.77.3.
 ln -s hut-card.img card.img
 # A fresh rack with a slower card, so that there is something to see.
 pinewrit -q rack new "$work/fresh" > /dev/null
-sed -i -e 's|write-speed = "40MB/s"|write-speed = "20MB/s"|' "$work/fresh/rack.toml"
+sed -i -e 's|write-speed = "40MB/s"|write-speed = "3MB/s"|' "$work/fresh/rack.toml"
 
 # shot NAME SECONDS COMMAND [BEFORE] [POINTS] [GEOMETRY]: what the terminal shows SECONDS after COMMAND was
 # typed. BEFORE is done first and not shown; POINTS is the size of the letters,
@@ -75,4 +75,44 @@ if wanted write-refused; then
 fi
 if wanted write-progress; then
   shot write-progress 6 'pinewrit write larkfell-os.img.zst --to HXRD --settings hut-03.toml --yes' "$fresh"
+fi
+
+# The tag of what is in a reader of a rack.
+tag_of() {
+  pinewrit --rack "$1" --json media --all | python3 -c '
+import json, sys
+media = json.load(sys.stdin)["media"]
+print(next(m["tag"] for m in media if m["path"] == sys.argv[1]))' "rack:$2"
+}
+
+if wanted write-three; then
+  mkdir -p "$work/three"
+  for card in a b c; do
+    printf '[[readers]]\nname = "hub-%s"\nspeed = 5000\nholds = "card-%s"\n' $card $card
+    printf '[[cards]]\nname = "card-%s"\nfile = "%s.img"\nsize = "8GB"\nmaker = "Larch"\nmodel = "Needle 8"\n' $card $card
+    printf 'serial = "7d0%s"\nwrite-speed = "%sMB/s"\nread-speed = "60MB/s"\n' $card "$((2 + $(printf %d "'$card") % 3))"
+  done > "$work/three/rack.toml"
+  three=$work/three/rack.toml
+  to=$(for card in a b c; do printf ' --to %s' "$(tag_of "$three" "hub-$card")"; done)
+  shot write-three 7 "pinewrit write larkfell-os.img.zst$to --yes" "export PINEWRIT_RACK=$three"
+fi
+if wanted verify-names-file; then
+  mkdir -p "$work/worn"
+  at=$(zstd -dc larkfell-os.img.zst | grep -abo 'Larkfell OS' | tail -1 | cut -d: -f1)
+  printf 'clock = "instant"\n[[readers]]\nname = "slot"\nbus = "sd"\nholds = "card"\n[[cards]]\nname = "card"\nfile = "card.img"\n
+size = "8GB"\nmaker = "Bark"\nmodel = "Best 8"\nserial = "2"\nfaults = [{ kind = "flipped-bit", at = %s }]\n' "$at" > "$work/worn/rack.toml"
+  worn=$work/worn/rack.toml
+  shot verify-names-file 4 "pinewrit write larkfell-os.img.zst --to $(tag_of "$worn" slot) --yes" "export PINEWRIT_RACK=$worn"
+fi
+if wanted report; then
+  mkdir -p "$work/report"
+  printf '[[readers]]\nname = "slot"\nbus = "sd"\nholds = "card"\n[[cards]]\nname = "card"\nfile = "card.img"\nsize = "1GB"\nmaker = "Larch"\n
+model = "Needle 1"\nserial = "7c09"\nwrite-speed = "20MB/s"\nread-speed = "45MB/s"\nfaults = [{ kind = "slow-spot", at = "90MB", len = "2MB", ms = 1300 }]\n' \
+    > "$work/report/rack.toml"
+  pinewrit -q --rack "$work/report/rack.toml" write larkfell-os.img.zst --to rack:slot --settings hut-03.toml --yes --grow \
+    --every-byte --report "$work/report/page.html" > /dev/null
+  chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1180 \
+    --screenshot="$work/report/page.png" "file://$work/report/page.html" > /dev/null 2>&1
+  convert "$work/report/page.png" -colors 128 -depth 8 "$shots/report.png"
+  echo report
 fi

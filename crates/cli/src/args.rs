@@ -62,6 +62,7 @@ pub(crate) enum Command {
     Write(WriteArgs),
     Verify(VerifyArgs),
     Configure(ConfigureArgs),
+    Eject(EjectArgs),
     Rack(RackArgs),
     Demo(DemoArgs),
 }
@@ -147,15 +148,16 @@ fn location() -> impl TypedValueParser<Value = Location> {
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit write larkfell-os.img.xz --to K7F2\n  \
+    pinewrit write larkfell-os.img.xz --to K7F2 --to M3QX --to 9RT4 --eject\n  \
     pinewrit write larkfell-os.img.xz --to card.img --size 8GB --settings hut-03.toml\n  \
     pinewrit write https://larkfell.example/larkfell-os.img.xz --to /dev/sdx --keep-download")]
 pub(crate) struct WriteArgs {
     /// Image in any wrapping: a file, its pieces, a block device, or an http(s) address
     #[arg(value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
     pub(crate) image: Location,
-    /// Tag, block device or card file to write
-    #[arg(long, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-    pub(crate) to: PathBuf,
+    /// Tag, block device or card file to write; several, each with its own --to, are written at once
+    #[arg(long, required = true, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
+    pub(crate) to: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) medium: MediumArgs,
     /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
@@ -172,9 +174,30 @@ pub(crate) struct WriteArgs {
     /// First-boot settings to put on the medium
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: Option<PathBuf>,
+    /// Let the last partition take the whole medium
+    #[arg(long)]
+    pub(crate) grow: bool,
     /// Do not read back what was written
     #[arg(long)]
     pub(crate) no_verify: bool,
+    /// Read and compare first, write only what differs: after an interruption, or for a new release
+    #[arg(long)]
+    pub(crate) only_changes: bool,
+    /// Write free space of file systems as well
+    #[arg(long)]
+    pub(crate) every_byte: bool,
+    /// Tell the medium first that nothing on it is needed any more (discard)
+    #[arg(long, conflicts_with = "only_changes")]
+    pub(crate) clear_free: bool,
+    /// Keep the receipt here as well
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub(crate) receipt: Option<PathBuf>,
+    /// Write a page about it: the medium's map, its pace, slow spots, facts
+    #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
+    pub(crate) report: Option<PathBuf>,
+    /// Make the medium safe to take out when it is done
+    #[arg(long)]
+    pub(crate) eject: bool,
     /// Check and show everything, write nothing
     #[arg(long)]
     pub(crate) dry_run: bool,
@@ -183,9 +206,12 @@ pub(crate) struct WriteArgs {
     pub(crate) yes: bool,
 }
 
-/// Compare a medium with an image
+/// Compare a medium with an image, or with the receipt of its writing
+///
+/// Without --image and --receipt, the receipt is found by the identifiers on the medium.
 #[derive(Debug, ClapArgs)]
-#[command(after_long_help = "Example:\n  \
+#[command(after_long_help = "Examples:\n  \
+    pinewrit verify K7F2\n  \
     pinewrit verify /dev/sdx --image larkfell-os.img.xz")]
 pub(crate) struct VerifyArgs {
     /// Tag, block device or card file to read
@@ -193,9 +219,15 @@ pub(crate) struct VerifyArgs {
     pub(crate) medium: PathBuf,
     /// Image that should be on it, in any wrapping
     #[arg(long, value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
-    pub(crate) image: Location,
+    pub(crate) image: Option<Location>,
     #[command(flatten)]
     pub(crate) options: SourceArgs,
+    /// Compare free space of file systems as well
+    #[arg(long, requires = "image")]
+    pub(crate) every_byte: bool,
+    /// Receipt of its writing
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, conflicts_with = "image")]
+    pub(crate) receipt: Option<PathBuf>,
 }
 
 /// Put first-boot settings on a medium that is already written
@@ -221,6 +253,17 @@ pub(crate) struct ConfigureArgs {
     /// Do not ask
     #[arg(long)]
     pub(crate) yes: bool,
+}
+
+/// Make a medium safe to take out
+///
+/// Unmounts all of it, flushes it and powers it down. Says that it can be taken out only when that
+/// is so.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct EjectArgs {
+    /// Tag or block device to eject
+    #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
+    pub(crate) medium: PathBuf,
 }
 
 /// Rehearse with simulated readers and cards

@@ -5,6 +5,7 @@ mod commands;
 mod exit;
 mod explain;
 mod message;
+mod page;
 mod secrets;
 mod signals;
 mod ui;

@@ -361,3 +361,41 @@ fn a_state_folder_that_cannot_be_written_stops_before_the_medium() {
         .says(&["undo file", "XDG_STATE_HOME"]);
     assert!(bench.read("card.img") == small_image());
 }
+
+/// Systems read FAT32 with few clusters, but the files on it cannot be changed from here: that is
+/// told before anything is written.
+#[test]
+fn a_boot_partition_that_takes_no_files_is_told_before() {
+    let bench = Bench::new();
+    let script = "truncate -s 40M fat && mkfs.fat -F 32 -s 4 fat > /dev/null 2>&1 && \
+                  truncate -s 44M image && dd if=fat of=image bs=1M seek=1 conv=notrunc status=none && \
+                  printf 'start=2048, size=81920, type=c\\n' | sfdisk -q image";
+    let Some(made) = bench.judge("sh", &["-c", script]) else {
+        return;
+    };
+    made.expect(0);
+    bench.write("hut.toml", "hostname = \"larkfell-03\"\n");
+    let words = [
+        "no FAT partition to take the settings",
+        "1 FAT32 (few clusters)",
+    ];
+    bench
+        .run(&["configure", "image", "--settings", "hut.toml", "--yes"])
+        .expect(7)
+        .says(&words);
+    let args = [
+        "write", "image", "--to", "card.img", "--size", "50MB", "--yes",
+    ];
+    bench
+        .run(&[&args[..], &["--settings", "hut.toml"]].concat())
+        .expect(7)
+        .says(&words)
+        .says(&["nothing was written"]);
+    // Without settings it is written by its map.
+    let run = bench.run(&args).expect(0);
+    assert!(
+        run.stdout.contains("of free space left as it was"),
+        "{}",
+        run.stdout
+    );
+}

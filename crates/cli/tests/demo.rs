@@ -15,7 +15,7 @@ fn the_demo_runs_and_its_card_is_sound() {
     for part in [
         "step 8",
         "  runs this computer: /, /boot/efi",
-        "rack:bay-1 runs this computer, and is never written",
+        "XJGS runs this computer, and is never written",
         "host name larkfell-03, users warden",
         "the demo is done",
     ] {
@@ -50,4 +50,25 @@ fn json_of_the_demo_is_json() {
     let bench = Bench::new();
     let run = bench.run(&["--json", "demo"]).expect(0);
     assert_eq!(run.json()["command"], "inspect");
+}
+
+/// The cards that are there to practise with fail with the demo's image, free space left out.
+#[test]
+fn every_bad_card_of_the_rack_fails() {
+    let bench = Bench::new();
+    bench.run(&["demo", "--dir", "demo"]).expect(0);
+    for (card, words) in [
+        ("pulled", "is gone"),
+        ("worn", "cannot be written everywhere"),
+        ("liar", "does not hold what was written"),
+        ("forgetful", "does not hold what was written"),
+    ] {
+        let rack = |args: &[&str]| bench.run(&[&["--rack", "demo/rack.toml"], args].concat());
+        rack(&["rack", "insert", card, "hub-3"]).expect(0);
+        let image = "demo/larkfell-os.img.zst";
+        rack(&["write", image, "--to", "rack:hub-3", "--yes"])
+            .expect(5)
+            .says(&[words]);
+        rack(&["rack", "remove", card]).expect(0);
+    }
 }

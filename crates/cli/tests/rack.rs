@@ -70,20 +70,20 @@ fn every_command_works_on_the_rack() {
     &["is gone", "pulled out", "try another reader"]
 )]
 #[case::bad_block(
-    r#"faults = [{ kind = "write-error", at = "9MB", len = 4096 }]"#,
-    &["cannot be written everywhere", "writing at 8.39 MB", "the medium is bad"]
+    r#"faults = [{ kind = "write-error", at = "10MB", len = 4096 }]"#,
+    &["cannot be written everywhere", "writing at 10.00 MB", "the medium is bad"]
 )]
 #[case::unreadable(
-    r#"faults = [{ kind = "read-error", at = "9MB", len = 1 }]"#,
-    &["cannot be read everywhere", "reading at 8.39 MB"]
+    r#"faults = [{ kind = "read-error", at = "10MB", len = 1 }]"#,
+    &["cannot be read everywhere", "reading at 10.00 MB"]
 )]
 #[case::lies_and_wraps(
     r#"faults = [{ kind = "smaller-than-told", real = "8MiB", beyond = "wraps" }]"#,
-    &["does not hold what was written", "smaller than it says"]
+    &["is smaller than it says", "found at its start"]
 )]
 #[case::lies_and_loses(
     r#"faults = [{ kind = "smaller-than-told", real = "8MiB" }]"#,
-    &["does not hold what was written", "in the chunk at 8.39 MB"]
+    &["does not hold what was written", "at 9.43 MB", "2 chunks"]
 )]
 #[case::flipped(
     r#"faults = [{ kind = "flipped-bit", at = 10000000 }]"#,
@@ -110,10 +110,10 @@ fn a_fault_ends_a_write(#[case] fault: &str, #[case] words: &[&str]) {
 }
 
 #[rstest]
-#[case::slow_spot(r#"faults = [{ kind = "slow-spot", at = "8MB", len = "1MB", ms = 700 }]"#)]
-#[case::stuck(r#"faults = [{ kind = "stuck-write", at = "9MB", ms = 1200 }]"#)]
-#[case::latency("latency-ms = 2")]
-#[case::speed("write-speed = \"12MB/s\"\nread-speed = \"200MB/s\"")]
+#[case::slow_spot(r#"faults = [{ kind = "slow-spot", at = "11MB", len = "1MB", ms = 700 }]"#)]
+#[case::stuck(r#"faults = [{ kind = "stuck-write", at = "11MB", ms = 1200 }]"#)]
+#[case::latency("latency-ms = 30")]
+#[case::speed("write-speed = \"5MB/s\"\nread-speed = \"200MB/s\"")]
 fn slow_media_are_slow_and_come_to_a_good_end(#[case] more: &str) {
     let bench = bench(more);
     let text = String::from_utf8(bench.read("rack.toml")).unwrap();
@@ -205,7 +205,12 @@ fn cards_are_moved_as_by_hand() {
 }
 
 #[rstest]
-#[case::syntax("clock =", "rack.toml has a mistake", "line 1")]
+#[case::syntax("clock =", "rack.toml has 1 mistake", "line 1")]
+#[case::several(
+    "[[readers]]\nname = \"a b\"\nholds = \"nothing\"",
+    "rack.toml has 2 mistakes",
+    "line 3  "
+)]
 #[case::key("clock = \"instant\"\nspeed = 3\n", "unknown field `speed`", "line 2")]
 #[case::clock("\nclock = \"fast\"\n", "fast", "line 2")]
 #[case::size(

@@ -53,7 +53,7 @@ fn a_medium_is_listed_and_written_by_its_tag() {
     assert_eq!(medium["bus"], "loop");
     let tag = medium["tag"].as_str().unwrap().to_lowercase();
     bench
-        .run(&["write", "hut.img", "--to", &tag, "--yes"])
+        .run(&["write", "hut.img", "--to", &tag, "--yes", "--every-byte"])
         .expect(0);
     assert!(fs::read(behind).unwrap()[..14 << 20] == small_image());
     let run = bench.run(&["media"]).expect(0);
@@ -74,7 +74,7 @@ fn a_tag_that_nothing_has() {
     let last = if tag.ends_with('Z') { 'Y' } else { 'Z' };
     let near = format!("{}{last}", &tag[..tag.len() - 1]);
     bench
-        .run(&["write", "hut.img", "--to", &near, "--yes"])
+        .run(&["write", "hut.img", "--to", &near, "--yes", "--every-byte"])
         .expect(2)
         .says(&[
             "no medium has the tag",
@@ -102,7 +102,14 @@ fn a_file_of_the_tags_name_is_not_guessed_at() {
         ]);
     assert!(fs::read(behind).unwrap() == vec![0; 32 << 20]);
     bench
-        .run(&["write", "hut.img", "--to", &format!("./{tag}"), "--yes"])
+        .run(&[
+            "write",
+            "hut.img",
+            "--to",
+            &format!("./{tag}"),
+            "--yes",
+            "--every-byte",
+        ])
         .expect(0);
 }
 
@@ -130,7 +137,14 @@ fn a_mounted_medium_is_unmounted_when_asked() {
     let medium = listed(&bench, &device.path);
     assert_eq!(medium["verdict"], "busy");
     assert_eq!(medium["mounted"].as_array().unwrap().len(), 2);
-    let args = ["write", "hut.img", "--to", &device.path, "--yes"];
+    let args = [
+        "write",
+        "hut.img",
+        "--to",
+        &device.path,
+        "--yes",
+        "--every-byte",
+    ];
     bench
         .run(&args)
         .expect(3)
@@ -164,6 +178,7 @@ fn who_keeps_it_mounted_is_named() {
         "--to",
         &device.path,
         "--yes",
+        "--every-byte",
         "--unmount",
     ];
     let run = bench.run(&args);
@@ -187,7 +202,14 @@ fn what_belongs_to_an_array_needs_its_tag_once_more() {
     };
     let tag = tag(&bench, &device.path);
     assert_eq!(listed(&bench, &device.path)["verdict"], "unsure");
-    let args = ["write", "hut.img", "--to", &device.path, "--yes"];
+    let args = [
+        "write",
+        "hut.img",
+        "--to",
+        &device.path,
+        "--yes",
+        "--every-byte",
+    ];
     let confirm = format!("--confirm {tag}");
     bench.run(&args).expect(3).says(&[
         "may not be the medium that you mean",
@@ -228,7 +250,7 @@ fn no_option_writes_the_disk_that_runs_the_computer() {
         for named in [path, tag] {
             for options in [
                 &[][..],
-                &["--yes"],
+                &["--yes", "--every-byte"],
                 &["--yes", "--unmount"],
                 &["--yes", "--confirm", tag],
                 &["--yes", "--unmount", "--confirm", tag, "--no-verify"],
@@ -289,4 +311,49 @@ fn watching_shows_what_comes_and_goes() {
         .unwrap()
         .expect(0);
     assert!(child.wait().unwrap().code().is_some());
+}
+
+#[test]
+fn a_mount_that_only_others_see_is_found_and_undone() {
+    let Some((bench, device, behind)) = bench(&[]) else {
+        return;
+    };
+    let Some(made) = bench.judge("mkfs.ext4", &["-q", &device.path]) else {
+        return;
+    };
+    made.expect(0);
+    let point = bench.path("hidden");
+    fs::create_dir_all(&point).unwrap();
+    let script = format!(
+        "mount {} {} && touch {} && exec sleep 60",
+        device.path,
+        point.display(),
+        bench.path("mounted").display()
+    );
+    let mut keeper = std::process::Command::new("unshare")
+        .args(["-m", "sh", "-c", &script])
+        .spawn()
+        .unwrap();
+    let until = Instant::now() + Duration::from_secs(20);
+    while !bench.path("mounted").exists() && Instant::now() < until {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let args = [
+        "write",
+        "hut.img",
+        "--to",
+        &device.path,
+        "--yes",
+        "--every-byte",
+    ];
+    let refused = bench.run(&args);
+    let written = bench.run(&[&args[..], &["--unmount"]].concat());
+    keeper.kill().unwrap();
+    keeper.wait().unwrap();
+    let pid = format!("only sleep (process {})", keeper.id());
+    refused
+        .expect(3)
+        .says(&["is in use", "hidden", &pid, "--unmount"]);
+    written.expect(0).says(&["unmounted", "hidden"]);
+    assert!(fs::read(behind).unwrap()[..14 << 20] == small_image());
 }

@@ -5,7 +5,7 @@ use pinewrit_table::PartitionTable;
 use serde::Serialize;
 use similar::TextDiff;
 
-use crate::filesystem::{self, FatGeometry, FatVolume, VolumeError};
+use crate::filesystem::{self, FatGeometry, FatVolume, FilesystemFacts, VolumeError};
 use crate::intake::cloud_init::{self, MAX_FILE, SeedError};
 use crate::settings::CheckedSettings;
 
@@ -196,7 +196,10 @@ fn find_place(device: &dyn BlockDevice) -> Result<Place, ConfigureError> {
     };
     let Some(table) = PartitionTable::read(device)? else {
         let place = place_in(device, None, whole)?;
-        return place.ok_or(ConfigureError::NoPlace { found: Vec::new() });
+        let found = filesystem::probe(device)?.map(|facts| facts.kind.to_owned());
+        return place.ok_or_else(|| ConfigureError::NoPlace {
+            found: found.into_iter().collect(),
+        });
     };
     let mut places = Vec::new();
     for partition in &table.partitions {
@@ -204,12 +207,16 @@ fn find_place(device: &dyn BlockDevice) -> Result<Place, ConfigureError> {
     }
     let labelled = places.iter().position(|place| place.has_seed_label);
     if places.is_empty() {
-        let partitions = table.partitions.iter();
-        return Err(ConfigureError::NoPlace {
-            found: partitions
-                .map(|partition| format!("{} {}", partition.number, partition.kind))
-                .collect(),
-        });
+        let mut found = Vec::new();
+        for partition in &table.partitions {
+            let facts = filesystem::probe(&Window::new(device, partition.range))?;
+            let kind = match facts.filter(FilesystemFacts::is_fat) {
+                Some(facts) => facts.kind.to_owned(),
+                None => partition.kind.to_string(),
+            };
+            found.push(format!("{} {kind}", partition.number));
+        }
+        return Err(ConfigureError::NoPlace { found });
     }
     Ok(places.swap_remove(labelled.unwrap_or(0)))
 }
@@ -221,7 +228,8 @@ fn place_in(
     range: ByteRange,
 ) -> Result<Option<Place>, DiskError> {
     let window = Window::new(device, range);
-    let Some(geometry) = FatGeometry::read(&window)? else {
+    let geometry = FatGeometry::read(&window)?.filter(FatGeometry::is_regular);
+    let Some(geometry) = geometry else {
         return Ok(None);
     };
     let label = filesystem::probe(&window)?.and_then(|facts| facts.label);

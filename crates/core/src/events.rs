@@ -37,6 +37,8 @@ pub struct Progress {
     pub source_done: u64,
     /// Size of the packed source in bytes; 0 where it is not known.
     pub source_total: u64,
+    /// How long the medium has been silent although it has work, in seconds; 0 while it works.
+    pub waiting_seconds: f64,
 }
 
 impl Progress {

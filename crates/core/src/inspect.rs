@@ -1,6 +1,6 @@
 //! What an image or a medium holds: table, partitions, file systems, boot modes, settings.
 
-use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, ReadCache, Window};
 use pinewrit_table::{Partition, PartitionTable, Problem, Scheme};
 use serde::Serialize;
 
@@ -92,6 +92,8 @@ impl Inspection {
 /// # Errors
 /// The device could not be read.
 pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection, DiskError> {
+    // Directories and tables are read in many small parts.
+    let device = &ReadCache::new(device);
     let table = PartitionTable::read(device)?;
     let filesystem = filesystem::probe(device)?;
     let mut inspection = Inspection {

@@ -6,10 +6,14 @@
 
 pub mod configure;
 pub mod demo;
+pub mod extents;
 pub mod filesystem;
+pub mod grow;
 pub mod inspect;
 pub mod intake;
+pub mod receipt;
 pub mod settings;
+pub mod unfinished;
 pub mod verify;
 pub mod write;
 

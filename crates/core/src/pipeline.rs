@@ -1,11 +1,12 @@
-//! The stream of an image's chunks: one thread reads, one unpacks, one hashes, and the caller's
-//! thread takes the finished chunks in order.
+//! The stream of an image's chunks: one thread reads, one unpacks, one maps and hashes, and the
+//! caller's thread takes the finished chunks in order.
 //!
 //! ```text
-//! read ──blocks──▶ unpack ──chunks──▶ hash ──chunks──▶ caller
-//!   └──blocks──▶ checksum                └── buffers go back ──┘
+//! read ──blocks──▶ unpack ──chunks──▶ map, hash ──chunks──▶ caller, who may share them
+//!   └──blocks──▶ checksum    ▲                                  │
+//!                            └── buffers go back when dropped ──┘
 //! ```
-//! A checksum of the image takes a thread of its own between unpack and hash.
+//! A checksum of the image takes a thread of its own between unpack and map.
 //!
 //! All queues are bounded, so a slow medium holds back the reader, and memory stays the same
 //! whatever the image's size. A closed queue means "stop".
@@ -17,34 +18,70 @@ use std::thread::{self, ScopedJoinHandle};
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
-use pinewrit_disk::{AlignedBuf, CHUNK_SIZE};
+use pinewrit_disk::{AlignedBuf, ByteRange, CHUNK_SIZE, is_zero};
 use pinewrit_image::{
     Block, BlockReader, Checksum, ChecksumKind, ImageSource, MemberSum, StreamError,
 };
 
 use crate::Cancel;
+use crate::extents::{MapTracker, RegionFacts};
 
 const BLOCK_SIZE: usize = 1 << 20;
 const BLOCKS_IN_FLIGHT: usize = 8;
 /// How often a wish to stop is looked for while no chunk comes.
 const LOOK: Duration = Duration::from_millis(100);
-/// Chunk buffers in all queues together: 40 MiB.
-const BUFFERS: usize = 10;
+/// Chunk buffers in all queues together, those of several media too: 72 MiB.
+const BUFFERS: usize = 18;
+/// Runs of zeros from this size on are worth a request of their own, in bytes.
+const ZERO_RUN: usize = 64 << 10;
 
-/// One chunk of the image, with the digest of its bytes.
+/// A buffer that goes back to where it came from.
+struct Pooled {
+    buffer: Option<AlignedBuf>,
+    home: Sender<AlignedBuf>,
+}
+
+impl Pooled {
+    fn bytes(&self, len: usize) -> &[u8] {
+        self.buffer.as_ref().map_or(&[], |buffer| &buffer[..len])
+    }
+}
+
+impl Drop for Pooled {
+    fn drop(&mut self) {
+        if let Some(buffer) = self.buffer.take() {
+            // Nobody may be left to take it at the end, which is fine.
+            let _ = self.home.try_send(buffer);
+        }
+    }
+}
+
+/// One chunk of the image, with its part of the map and the digest of what is in use.
 pub(crate) struct Chunk {
     /// Position in the image, in chunks.
     pub(crate) index: u64,
-    buffer: AlignedBuf,
+    buffer: Pooled,
     len: usize,
-    /// BLAKE3 of the chunk's bytes.
+    /// What of it is in use, in bytes of the image.
+    pub(crate) used: Vec<ByteRange>,
+    /// What of that is zero, in long runs.
+    pub(crate) zeros: Vec<ByteRange>,
+    /// BLAKE3 of the bytes in use, one range after the other.
     pub(crate) digest: blake3::Hash,
+    /// Bytes that file systems seen so far say are free.
+    pub(crate) free_so_far: u64,
 }
 
 impl Chunk {
     /// The chunk's bytes; fewer than a whole chunk only at the image's end.
     pub(crate) fn bytes(&self) -> &[u8] {
-        &self.buffer[..self.len]
+        self.buffer.bytes(self.len)
+    }
+
+    /// The bytes of a range of the image that lies in this chunk.
+    pub(crate) fn slice(&self, range: ByteRange) -> &[u8] {
+        let (start, end) = (range.start - self.offset(), range.end - self.offset());
+        &self.bytes()[start as usize..end as usize]
     }
 
     /// Offset of its first byte in the image.
@@ -54,7 +91,7 @@ impl Chunk {
 }
 
 /// A chunk on its way: position, buffer, and how much of it is filled.
-type Filled = (u64, AlignedBuf, usize);
+type Filled = (u64, Pooled, usize);
 
 /// What was learnt when the stream came to its end.
 #[derive(Clone, Debug)]
@@ -67,6 +104,8 @@ pub(crate) struct StreamEnd {
     pub(crate) member_sum: Option<Checksum>,
     /// Checksum of the image, if asked for.
     pub(crate) image_sum: Option<Checksum>,
+    /// What the map knows of the partitions.
+    pub(crate) regions: Vec<RegionFacts>,
 }
 
 /// Why a stream ended early.
@@ -108,20 +147,17 @@ impl SourcePosition {
 pub(crate) fn stream_chunks<E>(
     source: &ImageSource,
     sums: WantedSums,
+    tracker: MapTracker,
     position: &SourcePosition,
     cancel: &Cancel,
-    mut take: impl FnMut(&Chunk) -> Result<(), E>,
+    mut take: impl FnMut(Chunk) -> Result<(), E>,
 ) -> Result<StreamEnd, Interrupted<E>> {
     thread::scope(|scope| {
         let (block_tx, block_rx) = bounded::<io::Result<Block>>(BLOCKS_IN_FLIGHT);
         let (sum_tx, sum_rx) = bounded::<Block>(BLOCKS_IN_FLIGHT);
         let (filled_tx, filled_rx) = bounded(BUFFERS);
         let (chunk_tx, chunk_rx) = bounded::<Chunk>(BUFFERS);
-        let (free_tx, free_rx) = bounded::<AlignedBuf>(BUFFERS);
-        for _ in 0..BUFFERS {
-            // The queue has room for all buffers there are.
-            let _ = free_tx.send(AlignedBuf::new(CHUNK_SIZE));
-        }
+        let buffers = Buffers::new();
 
         let sum_tx = sums.packed.map(|_| sum_tx);
         spawn(scope, "read", move || {
@@ -143,9 +179,9 @@ pub(crate) fn stream_chunks<E>(
                 blocks: block_rx,
                 position,
             };
-            unpack(source, blocks, sums.member, &free_rx, &filled_tx)
+            unpack(source, blocks, sums.member, buffers, &filled_tx)
         });
-        spawn(scope, "hash", move || hash(&hash_rx, &chunk_tx));
+        let regions = spawn(scope, "map", move || map(tracker, &hash_rx, &chunk_tx));
 
         loop {
             let chunk = match chunk_rx.recv_timeout(LOOK) {
@@ -159,11 +195,8 @@ pub(crate) fn stream_chunks<E>(
                 return Err(Interrupted::Cancelled);
             }
             let Some(chunk) = chunk else { continue };
-            take(&chunk).map_err(Interrupted::Taker)?;
-            // Nobody may be left to take it at the end, which is fine.
-            let _ = free_tx.send(chunk.buffer);
+            take(chunk).map_err(Interrupted::Taker)?;
         }
-        drop(free_tx);
         let (unpacked, member_sum) =
             join(unpacked).map_err(|e| Interrupted::Source(StreamError::from_io(e)))?;
         Ok(StreamEnd {
@@ -171,11 +204,13 @@ pub(crate) fn stream_chunks<E>(
             packed_sum: packed_sum.map(join),
             member_sum,
             image_sum: image_sum.map(join),
+            regions: join(regions),
         })
     })
 }
 
-fn spawn<'scope, T: Send + 'scope>(
+/// A thread with a name, for who looks at what the program does.
+pub(crate) fn spawn<'scope, T: Send + 'scope>(
     scope: &'scope thread::Scope<'scope, '_>,
     name: &str,
     work: impl FnOnce() -> T + Send + 'scope,
@@ -241,7 +276,7 @@ fn sum_blocks(kind: ChecksumKind, blocks: &Receiver<Block>) -> Checksum {
 fn sum_chunks(kind: ChecksumKind, filled: &Receiver<Filled>, summed: &Sender<Filled>) -> Checksum {
     let mut hasher = kind.hasher();
     for (index, buffer, len) in filled {
-        hasher.update(&buffer[..len]);
+        hasher.update(buffer.bytes(len));
         if summed.send((index, buffer, len)).is_err() {
             break;
         }
@@ -261,7 +296,7 @@ fn unpack(
     source: &ImageSource,
     packed: BlocksIn<'_>,
     member: Option<ChecksumKind>,
-    free: &Receiver<AlignedBuf>,
+    mut buffers: Buffers,
     filled: &Sender<Filled>,
 ) -> io::Result<(u64, Option<Checksum>)> {
     let rest = packed.blocks.clone();
@@ -269,11 +304,12 @@ fn unpack(
     let (mut image, sum) = source.unwrap_summed(blocks, &packed.position.0, member)?;
     let mut unpacked = 0;
     for index in 0.. {
-        let Ok(mut buffer) = free.recv() else {
+        let Some(mut buffer) = buffers.next() else {
             return Ok((unpacked, None));
         };
         let len = fill(&mut image, &mut buffer)?;
         unpacked += len as u64;
+        let buffer = buffers.pooled(buffer);
         if len > 0 && filled.send((index, buffer, len)).is_err() {
             return Ok((unpacked, None));
         }
@@ -300,17 +336,94 @@ fn fill(stream: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
     Ok(len)
 }
 
-fn hash(filled: &Receiver<Filled>, chunks: &Sender<Chunk>) {
+/// Finds out what of each chunk is in use, and hashes that.
+fn map(
+    mut tracker: MapTracker,
+    filled: &Receiver<Filled>,
+    chunks: &Sender<Chunk>,
+) -> Vec<RegionFacts> {
     for (index, buffer, len) in filled {
-        let digest = blake3::hash(&buffer[..len]);
-        let chunk = Chunk {
+        let offset = index * CHUNK_SIZE as u64;
+        let used = tracker.pass(offset, buffer.bytes(len));
+        let mut chunk = Chunk {
             index,
             buffer,
             len,
-            digest,
+            used,
+            zeros: Vec::new(),
+            digest: blake3::Hash::from([0; 32]),
+            free_so_far: tracker.free(),
         };
+        let mut hasher = blake3::Hasher::new();
+        for range in &chunk.used {
+            hasher.update(chunk.slice(*range));
+        }
+        let ranges = chunk.used.iter();
+        chunk.zeros = ranges.flat_map(|range| zero_runs(&chunk, *range)).collect();
+        chunk.digest = hasher.finalize();
         if chunks.send(chunk).is_err() {
-            return;
+            break;
+        }
+    }
+    tracker.facts()
+}
+
+/// Long runs of zeros in a range, at multiples of their smallest size.
+fn zero_runs(chunk: &Chunk, range: ByteRange) -> Vec<ByteRange> {
+    let mut runs: Vec<ByteRange> = Vec::new();
+    let bytes = chunk.slice(range);
+    let skipped = (range.start.next_multiple_of(ZERO_RUN as u64) - range.start) as usize;
+    let pieces = bytes
+        .get(skipped..)
+        .unwrap_or_default()
+        .chunks_exact(ZERO_RUN);
+    let first = range.start + skipped as u64;
+    for (place, piece) in (first..).step_by(ZERO_RUN).zip(pieces) {
+        if !is_zero(piece) {
+            continue;
+        }
+        let end = place + ZERO_RUN as u64;
+        match runs.last_mut() {
+            Some(last) if last.end == place => last.end = end,
+            _ => runs.push(ByteRange { start: place, end }),
+        }
+    }
+    runs
+}
+
+/// The buffers of a stream: made when they are first needed, and then used again.
+struct Buffers {
+    made: usize,
+    home: Sender<AlignedBuf>,
+    back: Receiver<AlignedBuf>,
+}
+
+impl Buffers {
+    fn new() -> Self {
+        let (home, back) = bounded(BUFFERS);
+        Self {
+            made: 0,
+            home,
+            back,
+        }
+    }
+
+    fn next(&mut self) -> Option<AlignedBuf> {
+        match self.back.try_recv() {
+            Ok(buffer) => Some(buffer),
+            Err(_) if self.made < BUFFERS => {
+                self.made += 1;
+                Some(AlignedBuf::new(CHUNK_SIZE))
+            }
+            // Every buffer comes back: whoever holds one gives it up when the stream is stopped.
+            Err(_) => self.back.recv().ok(),
+        }
+    }
+
+    fn pooled(&self, buffer: AlignedBuf) -> Pooled {
+        Pooled {
+            buffer: Some(buffer),
+            home: self.home.clone(),
         }
     }
 }

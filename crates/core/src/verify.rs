@@ -4,14 +4,17 @@ use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError};
 use pinewrit_image::{ImageSource, StreamError};
 use serde::Serialize;
 
+use crate::extents::MapTracker;
 use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, stream_chunks};
 use crate::{Cancel, Observer, Progress, Stage};
 
 /// What a comparison came to.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Comparison {
-    /// Bytes of the image, all of which were compared.
+    /// Bytes of the image that were compared: all that are in use.
     pub compared: u64,
+    /// Bytes that no file system uses, and that were not compared.
+    pub free: u64,
     /// Chunks in which something differs.
     pub differing_chunks: u64,
     /// Bytes that differ.
@@ -79,13 +82,15 @@ pub enum VerifyError {
     Cancelled,
 }
 
-/// Compares the first bytes of `medium` with the image in `source`.
+/// Compares the first bytes of `medium` with the image in `source`: those that are in use, or with
+/// `every_byte` all of them.
 ///
 /// # Errors
 /// [`VerifyError`]. Differences are no error; they are in the [`Comparison`].
 pub fn verify(
     source: &ImageSource,
     medium: &dyn BlockDevice,
+    every_byte: bool,
     observer: &dyn Observer,
     cancel: &Cancel,
 ) -> Result<Comparison, VerifyError> {
@@ -104,47 +109,68 @@ pub fn verify(
     let mut comparison = Comparison::default();
     let mut back = AlignedBuf::new(CHUNK_SIZE);
     let position = SourcePosition::default();
-    let take = |chunk: &Chunk| {
-        let expected = chunk.bytes();
-        let found = &mut back[..expected.len()];
-        medium
-            .read_at(chunk.offset(), found)
-            .map_err(|error| match error {
-                DiskError::PastEnd { .. } => too_large(),
-                error => error.into(),
-            })?;
-        compare_chunk(chunk, found, &mut comparison);
+    let take = |chunk: Chunk| {
+        let mut found = Found::default();
+        for &range in &chunk.used {
+            let back = &mut back[..range.len() as usize];
+            medium
+                .read_at(range.start, back)
+                .map_err(|error| match error {
+                    DiskError::PastEnd { .. } => too_large(),
+                    error => error.into(),
+                })?;
+            found.add(range.start, chunk.slice(range), back);
+            comparison.compared += range.len();
+        }
+        if let Some((start, end)) = found.span {
+            comparison.add(chunk.index, start, end, found.bytes);
+        }
+        let done = chunk.offset() + chunk.bytes().len() as u64;
         observer.progress(Progress {
-            done: chunk.offset() + expected.len() as u64,
+            done,
             total,
             source_done: position.get(),
             source_total: source.packed_size().unwrap_or(0),
+            waiting_seconds: 0.0,
         });
         Ok(())
     };
-    let end = stream_chunks(source, WantedSums::default(), &position, cancel, take);
-    comparison.compared = end
-        .map_err(|e| match e {
-            Interrupted::Source(error) => VerifyError::Source(error),
-            Interrupted::Taker(error) => error,
-            Interrupted::Cancelled => VerifyError::Cancelled,
-        })?
-        .unpacked;
+    let tracker = match every_byte {
+        true => MapTracker::every_byte(),
+        false => MapTracker::new(total, medium.logical_sector()),
+    };
+    let sums = WantedSums::default();
+    let end = stream_chunks(source, sums, tracker, &position, cancel, take);
+    let end = end.map_err(|e| match e {
+        Interrupted::Source(error) => VerifyError::Source(error),
+        Interrupted::Taker(error) => error,
+        Interrupted::Cancelled => VerifyError::Cancelled,
+    })?;
+    comparison.free = end.unpacked.saturating_sub(comparison.compared);
     Ok(comparison)
 }
 
-fn compare_chunk(chunk: &Chunk, found: &[u8], comparison: &mut Comparison) {
-    let expected = chunk.bytes();
-    if expected == found {
-        return;
+/// Differing bytes of a chunk.
+#[derive(Default)]
+pub(crate) struct Found {
+    /// From the first to behind the last of them.
+    pub(crate) span: Option<(u64, u64)>,
+    pub(crate) bytes: u64,
+}
+
+impl Found {
+    /// Compares what should be at `offset` with what is there.
+    pub(crate) fn add(&mut self, offset: u64, expected: &[u8], found: &[u8]) {
+        if expected == found {
+            return;
+        }
+        let differs = |(a, b): (&u8, &u8)| a != b;
+        let mut pairs = expected.iter().zip(found);
+        let first = offset + pairs.clone().position(differs).unwrap_or(0) as u64;
+        let last = offset + pairs.clone().rposition(differs).unwrap_or(0) as u64;
+        self.bytes += pairs.by_ref().filter(|(a, b)| a != b).count() as u64;
+        self.span = Some((self.span.map_or(first, |(start, _)| start), last + 1));
     }
-    let differs = |(a, b): (&u8, &u8)| a != b;
-    let mut pairs = expected.iter().zip(found);
-    let first = pairs.clone().position(differs).unwrap_or(0) as u64;
-    let last = pairs.clone().rposition(differs).unwrap_or(0) as u64;
-    let bytes = pairs.by_ref().filter(|(a, b)| a != b).count() as u64;
-    let start = chunk.offset();
-    comparison.add(chunk.index, start + first, start + last + 1, bytes);
 }
 
 #[cfg(test)]

@@ -6,20 +6,35 @@ mod common;
 
 use common::{MIB, Packed, has_no_table, hut, image, old_medium};
 use pinewrit_core::verify::{Comparison, VerifyError, verify};
-use pinewrit_core::write::{WriteError, WriteOptions, WriteReport, write};
+use pinewrit_core::write::{
+    ReadBack, Stability, Target, WriteError, WriteOptions, WriteReport, write, write_all,
+};
 use pinewrit_core::{Cancel, Observer, Progress, Silent};
-use pinewrit_disk::{BlockDevice, ByteRange, Fault, FaultyDevice, MemoryDevice};
+use pinewrit_disk::{
+    BlockDevice, ByteRange, DiskError, Fault, FaultyDevice, MemoryDevice, SectorSize,
+};
 use pinewrit_image::{ChecksumKind, ChecksumOrigin, ExpectedChecksum, ImageSource};
 use rstest::rstest;
 
 fn plain_write(source: &ImageSource, medium: &dyn BlockDevice) -> Result<WriteReport, WriteError> {
-    write(
-        source,
-        medium,
-        &WriteOptions::default(),
-        &Silent,
-        &Cancel::default(),
-    )
+    write_with(source, medium, &WriteOptions::default())
+}
+
+fn write_with(
+    source: &ImageSource,
+    medium: &dyn BlockDevice,
+    options: &WriteOptions<'_>,
+) -> Result<WriteReport, WriteError> {
+    let target = Target::plain(medium, &Silent);
+    write(source, &target, options, &Cancel::default())
+}
+
+/// Options with which the medium is an exact copy.
+fn every_byte() -> WriteOptions<'static> {
+    WriteOptions {
+        every_byte: true,
+        ..WriteOptions::default()
+    }
 }
 
 fn range(start: u64, end: u64) -> ByteRange {
@@ -34,8 +49,9 @@ fn every_byte_of_the_image_is_on_the_medium(#[case] pack: fn(&[u8]) -> Packed) {
     let image = image();
     let packed = pack(&image);
     let medium = old_medium(20 * MIB);
-    let report = plain_write(&packed.open(), &medium).unwrap();
+    let report = write_with(&packed.open(), &medium, &every_byte()).unwrap();
     assert_eq!(report.image_bytes, image.len() as u64);
+    assert_eq!(report.free_bytes, 0);
     assert!(report.verified);
     let bytes = medium.to_bytes();
     assert!(bytes[..image.len()] == image[..]);
@@ -120,8 +136,7 @@ fn checksums_are_of_the_packed_source_or_of_the_image(
         ..WriteOptions::default()
     };
     let medium = old_medium(20 * MIB);
-    let cancel = Cancel::default();
-    match write(&packed.open(), &medium, &options, &Silent, &cancel) {
+    match write_with(&packed.open(), &medium, &options) {
         Ok(report) => assert!(fits && report.checksum.unwrap().of == of),
         Err(WriteError::Checksum { .. }) => assert!(!fits && has_no_table(&medium)),
         Err(other) => panic!("{other:?}"),
@@ -139,7 +154,7 @@ fn checksums_are_of_the_packed_source_or_of_the_image(
 fn media_that_fail(#[case] fault: Fault, #[case] what: &str) {
     let packed = Packed::zstd(&image());
     let medium = FaultyDevice::new(old_medium(20 * MIB), vec![fault]);
-    let error = plain_write(&packed.open(), &medium).unwrap_err();
+    let error = write_with(&packed.open(), &medium, &every_byte()).unwrap_err();
     assert!(error.to_string().contains(what), "{error}");
     let at_the_start = matches!(fault, Fault::WriteError(r) if r.start == 100);
     // Pulled within the last chunk, it cannot be cleared again either.
@@ -160,14 +175,7 @@ fn a_fault_is_not_noticed_without_reading_back() {
         verify: false,
         ..WriteOptions::default()
     };
-    let report = write(
-        &packed.open(),
-        &medium,
-        &options,
-        &Silent,
-        &Cancel::default(),
-    )
-    .unwrap();
+    let report = write_with(&packed.open(), &medium, &options).unwrap();
     assert!(!report.verified);
 }
 
@@ -176,7 +184,7 @@ struct Impatient(Cancel);
 
 impl Observer for Impatient {
     fn progress(&self, progress: Progress) {
-        if progress.done > 5 * MIB {
+        if progress.done > MIB {
             self.0.cancel();
         }
     }
@@ -189,7 +197,8 @@ fn a_wish_to_stop_leaves_no_table() {
     let cancel = Cancel::default();
     let observer = Impatient(cancel.clone());
     let options = WriteOptions::default();
-    let error = write(&packed.open(), &medium, &options, &observer, &cancel).unwrap_err();
+    let target = Target::plain(&medium, &observer);
+    let error = write(&packed.open(), &target, &options, &cancel).unwrap_err();
     assert!(matches!(error, WriteError::Cancelled));
     assert!(has_no_table(&medium));
 }
@@ -199,18 +208,25 @@ fn settings_are_on_the_medium_before_it_is_finished() {
     let packed = Packed::zstd(&image());
     let medium = old_medium(20 * MIB);
     let settings = hut();
-    let options = WriteOptions {
+    let target = Target {
         settings: Some(&settings),
-        ..WriteOptions::default()
+        ..Target::plain(&medium, &Silent)
     };
-    let report = write(
-        &packed.open(),
-        &medium,
-        &options,
-        &Silent,
-        &Cancel::default(),
-    )
-    .unwrap();
+    let options = WriteOptions::default();
+    let report = write(&packed.open(), &target, &options, &Cancel::default()).unwrap();
+    for chunk in &report.chunks {
+        let mut hasher = blake3::Hasher::new();
+        for range in &chunk.used {
+            let mut found = vec![0; range.len() as usize];
+            medium.read_at(range.start, &mut found).unwrap();
+            hasher.update(&found);
+        }
+        assert_eq!(
+            hasher.finalize(),
+            chunk.digest,
+            "digests are of the finished medium"
+        );
+    }
     assert_eq!(report.configured.unwrap().files.len(), 3);
     let found = pinewrit_core::inspect::inspect(&medium, Some(medium.size())).unwrap();
     assert_eq!(
@@ -223,6 +239,7 @@ fn compare(medium: &dyn BlockDevice) -> Result<Comparison, VerifyError> {
     verify(
         &Packed::gzip(&image()).open(),
         medium,
+        true,
         &Silent,
         &Cancel::default(),
     )
@@ -253,4 +270,159 @@ fn a_medium_smaller_than_the_image_cannot_hold_it() {
         compare(&medium),
         Err(VerifyError::TooLarge { .. })
     ));
+}
+
+#[test]
+fn free_space_is_left_as_it_was() {
+    let image = image();
+    let medium = old_medium(20 * MIB);
+    let report = plain_write(&Packed::zstd(&image).open(), &medium).unwrap();
+    // The FAT partition of 8 MiB is all but empty.
+    assert!(report.free_bytes > 7 * MIB, "{report:?}");
+    assert_eq!(report.used_bytes + report.free_bytes, 14 * MIB);
+    let bytes = medium.to_bytes();
+    // The last sectors of that partition are no whole cluster.
+    let middle = 5 * MIB as usize..9 * MIB as usize - 8192;
+    assert!(bytes[middle].iter().all(|byte| byte & 1 == 1));
+    assert!(bytes[..4 * MIB as usize] == image[..4 * MIB as usize]);
+    assert!(bytes[9 * MIB as usize..14 * MIB as usize] == image[9 * MIB as usize..]);
+    let same = |every| {
+        let packed = Packed::zstd(&image);
+        let cancel = Cancel::default();
+        verify(&packed.open(), &medium, every, &Silent, &cancel)
+            .unwrap()
+            .is_equal()
+    };
+    assert!(same(false) && !same(true));
+}
+
+#[rstest]
+#[case::after(ReadBack::After)]
+#[case::behind(ReadBack::Behind)]
+fn several_media_are_fed_by_one_decoding(#[case] read_back: ReadBack) {
+    let image = image();
+    let media: Vec<_> = [
+        vec![],
+        vec![Fault::WriteError(range(10 * MIB, 10 * MIB + 1))],
+        vec![Fault::FlippedBit(11 * MIB + 77)],
+        vec![],
+    ]
+    .into_iter()
+    .zip([20, 20, 20, 13])
+    .map(|(faults, size)| FaultyDevice::new(old_medium(size * MIB), faults))
+    .collect();
+    let targets: Vec<_> = media
+        .iter()
+        .map(|medium| Target {
+            read_back,
+            ..Target::plain(medium, &Silent)
+        })
+        .collect();
+    let packed = Packed::zstd(&image);
+    let results = write_all(&packed.open(), &targets, &every_byte(), &Cancel::default()).unwrap();
+    assert!(results[0].is_ok());
+    assert!(media[0].inner().to_bytes()[..image.len()] == image[..]);
+    assert!(
+        matches!(results[1], Err(WriteError::Disk(_))),
+        "{:?}",
+        results[1]
+    );
+    let Err(WriteError::ReadBack {
+        offset,
+        bytes,
+        stability,
+        place,
+        ..
+    }) = &results[2]
+    else {
+        panic!("{:?}", results[2]);
+    };
+    assert_eq!((*offset, *bytes), (11 * MIB + 77, Some(1)));
+    assert_eq!((*stability, place.partition), (Stability::Wrong, Some(2)));
+    assert!(matches!(results[3], Err(WriteError::TooLarge { .. })));
+    assert!(has_no_table(media[1].inner()) && has_no_table(media[2].inner()));
+}
+
+#[test]
+fn only_what_differs_is_written() {
+    let image = image();
+    let packed = Packed::zstd(&image);
+    let mut there = image.clone();
+    there[13 * MIB as usize] ^= 1;
+    let medium = MemoryDevice::from_bytes(there);
+    let options = WriteOptions {
+        only_changes: true,
+        ..every_byte()
+    };
+    let report = write_with(&packed.open(), &medium, &options).unwrap();
+    // The first chunk is always written.
+    assert_eq!(
+        (report.written_bytes, report.kept_bytes),
+        (6 * MIB, 8 * MIB)
+    );
+    assert!(medium.to_bytes() == image);
+}
+
+#[test]
+fn the_last_partition_is_grown() {
+    let packed = Packed::zstd(&image());
+    let medium = old_medium(33 * MIB + 512);
+    let target = Target {
+        grow: true,
+        ..Target::plain(&medium, &Silent)
+    };
+    let options = WriteOptions::default();
+    let report = write(&packed.open(), &target, &options, &Cancel::default()).unwrap();
+    let grown = report.grown.unwrap();
+    assert_eq!(
+        (grown.partition, grown.before, grown.size),
+        (2, 5 * MIB, 24 * MIB)
+    );
+    let found = pinewrit_core::inspect::inspect(&medium, Some(medium.size())).unwrap();
+    assert_eq!(found.partitions[1].size, 24 * MIB);
+    assert!(found.problems.is_empty(), "{:?}", found.problems);
+}
+
+/// A medium that reads as anything where it was discarded.
+struct Forgetful(MemoryDevice);
+
+impl BlockDevice for Forgetful {
+    fn size(&self) -> u64 {
+        self.0.size()
+    }
+    fn logical_sector(&self) -> SectorSize {
+        self.0.logical_sector()
+    }
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        self.0.read_at(offset, buffer)
+    }
+    fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        self.0.write_at(offset, data)
+    }
+    fn discard(&self, range: ByteRange) -> Result<bool, DiskError> {
+        self.0
+            .write_at(range.start, &vec![0xee; range.len() as usize])?;
+        Ok(true)
+    }
+    fn flush(&self) -> Result<(), DiskError> {
+        Ok(())
+    }
+}
+
+#[test]
+fn a_medium_may_forget_what_is_discarded() {
+    let medium = Forgetful(old_medium(20 * MIB));
+    let options = WriteOptions {
+        clear_free: true,
+        ..WriteOptions::default()
+    };
+    let report = write_with(&Packed::zstd(&image()).open(), &medium, &options).unwrap();
+    assert!(report.verified && report.free_bytes > 7 * MIB);
+    let bytes = medium.0.to_bytes();
+    assert!(
+        bytes[5 * MIB as usize..8 * MIB as usize]
+            .iter()
+            .all(|byte| *byte == 0xee)
+    );
+    assert!(bytes[9 * MIB as usize..14 * MIB as usize] == image()[9 * MIB as usize..]);
 }

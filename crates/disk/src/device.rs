@@ -105,7 +105,28 @@ pub trait BlockDevice: Send + Sync {
     /// # Errors
     /// As [`BlockDevice::write_at`].
     fn zero(&self, range: ByteRange) -> Result<(), DiskError> {
-        write_zeros(self, range)
+        match self.zero_cheaply(range)? {
+            true => Ok(()),
+            false => write_zeros(self, range),
+        }
+    }
+
+    /// Makes every byte of `range` read as zero without transferring zeros, where the device
+    /// guarantees that. `false`: it does not, and nothing was changed.
+    ///
+    /// # Errors
+    /// As [`BlockDevice::write_at`].
+    fn zero_cheaply(&self, _range: ByteRange) -> Result<bool, DiskError> {
+        Ok(false)
+    }
+
+    /// Tells the device that the bytes of `range` are needed no more. What they read as afterwards
+    /// is not known. `false`: it cannot be told.
+    ///
+    /// # Errors
+    /// As [`BlockDevice::write_at`].
+    fn discard(&self, _range: ByteRange) -> Result<bool, DiskError> {
+        Ok(false)
     }
 
     /// Returns when everything written so far is on the medium.
@@ -180,6 +201,12 @@ macro_rules! forward_to_inner {
             }
             fn zero(&self, range: ByteRange) -> Result<(), DiskError> {
                 (**self).zero(range)
+            }
+            fn zero_cheaply(&self, range: ByteRange) -> Result<bool, DiskError> {
+                (**self).zero_cheaply(range)
+            }
+            fn discard(&self, range: ByteRange) -> Result<bool, DiskError> {
+                (**self).discard(range)
             }
             fn flush(&self) -> Result<(), DiskError> {
                 (**self).flush()

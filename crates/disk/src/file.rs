@@ -6,8 +6,9 @@ use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt};
 use std::{fmt, io};
 
 use rustix::fs::{Advice, FallocateFlags, Mode, OFlags};
+use rustix::ioctl::{Setter, opcode};
 
-use crate::device::{Operation, check_range, write_zeros};
+use crate::device::{Operation, check_range};
 use crate::{BUFFER_ALIGNMENT, BlockDevice, ByteRange, DiskError, SectorSize};
 
 /// Whether large transfers go through the system's page cache.
@@ -25,6 +26,7 @@ pub struct FileDevice {
     direct: Option<File>,
     size: u64,
     sector: SectorSize,
+    is_block: bool,
 }
 
 impl FileDevice {
@@ -37,12 +39,21 @@ impl FileDevice {
             CacheUse::Cached => None,
             CacheUse::Direct => reopen_direct(&file).ok(),
         };
+        let is_block = file
+            .metadata()
+            .is_ok_and(|m| m.file_type().is_block_device());
         Self {
             cached: file,
             direct,
             size,
             sector,
+            is_block,
         }
+    }
+
+    fn check_write(&self, range: ByteRange) -> Result<(), DiskError> {
+        let len = usize::try_from(range.len()).unwrap_or(usize::MAX);
+        check_range(Operation::Write, range.start, len, self.size)
     }
 
     /// The descriptor of the device, for requests that are not transfers.
@@ -87,6 +98,16 @@ fn reopen_direct(file: &File) -> io::Result<File> {
         return Err(io::ErrorKind::NotFound.into());
     }
     Ok(direct)
+}
+
+/// Tells a block device that a range is needed no more.
+fn discard_blocks(file: &File, range: ByteRange) -> io::Result<()> {
+    /// `BLKDISCARD` of `linux/fs.h`: a pair of offset and length.
+    type Request = Setter<{ opcode::none(0x12, 119) }, [u64; 2]>;
+    // SAFETY: BLKDISCARD reads two 64-bit numbers, which the request holds, and touches no other
+    // memory of this process; files that are no block devices answer ENOTTY.
+    let asked = unsafe { rustix::ioctl::ioctl(file, Request::new([range.start, range.len()])) };
+    Ok(asked?)
 }
 
 fn failed(operation: Operation, offset: u64) -> impl Fn(io::Error) -> DiskError {
@@ -139,31 +160,22 @@ impl BlockDevice for FileDevice {
             .map_err(&failed)
     }
 
-    fn zero(&self, range: ByteRange) -> Result<(), DiskError> {
-        check_range(
-            Operation::Write,
-            range.start,
-            range.len() as usize,
-            self.size,
-        )?;
-        if range.is_empty() {
-            return Ok(());
+    /// A hole in a regular file reads as zeros and takes no space; a block device takes the same
+    /// request only where it guarantees zeros without a transfer (`blkdev_fallocate` in the kernel).
+    fn zero_cheaply(&self, range: ByteRange) -> Result<bool, DiskError> {
+        self.check_write(range)?;
+        let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        let asked = range.is_empty()
+            || rustix::fs::fallocate(&self.cached, flags, range.start, range.len()).is_ok();
+        Ok(asked)
+    }
+
+    fn discard(&self, range: ByteRange) -> Result<bool, DiskError> {
+        self.check_write(range)?;
+        match self.is_block {
+            true => Ok(discard_blocks(&self.cached, range).is_ok()),
+            false => self.zero_cheaply(range),
         }
-        // A hole in a regular file reads as zeros and takes no space; on a block device the
-        // kernel only takes this call where the device guarantees zeros, or writes them itself.
-        let is_block = self
-            .cached
-            .metadata()
-            .is_ok_and(|m| m.file_type().is_block_device());
-        let flags = if is_block {
-            FallocateFlags::ZERO_RANGE | FallocateFlags::KEEP_SIZE
-        } else {
-            FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE
-        };
-        if rustix::fs::fallocate(&self.cached, flags, range.start, range.len()).is_ok() {
-            return Ok(());
-        }
-        write_zeros(self, range)
     }
 
     fn flush(&self) -> Result<(), DiskError> {

@@ -84,14 +84,24 @@ impl<D: BlockDevice> Overlay<D> {
     }
 
     fn changed_blocks(&self) -> Result<Vec<ByteRange>, DiskError> {
-        let mut changed = Vec::new();
-        for (&index, block) in self.lock().iter() {
+        let blocks = self.lock();
+        let all = blocks.iter().map(|(&index, block)| {
             let start = index * OVERLAY_BLOCK as u64;
-            let mut old = vec![0; block.len()];
-            self.below.read_at(start, &mut old)?;
-            if old[..] != block[..] {
-                let end = start + block.len() as u64;
-                changed.push(ByteRange { start, end });
+            let end = start + block.len() as u64;
+            ByteRange { start, end }
+        });
+        let mut changed = Vec::new();
+        // A request of a card costs more than its bytes.
+        for run in merged(all) {
+            let mut old = AlignedBuf::new(run.len() as usize);
+            self.below.read_at(run.start, &mut old)?;
+            let starts = (run.start..).step_by(OVERLAY_BLOCK);
+            for (start, old) in starts.zip(old.chunks(OVERLAY_BLOCK)) {
+                let new = blocks.get(&(start / OVERLAY_BLOCK as u64));
+                if new.is_some_and(|new| new[..] != *old) {
+                    let end = start + old.len() as u64;
+                    changed.push(ByteRange { start, end });
+                }
             }
         }
         Ok(changed)

@@ -64,6 +64,8 @@ pub enum MediumError {
     Permission {
         /// The path as given.
         path: PathBuf,
+        /// The group whose members may use it, if there is one that does not go without saying.
+        group: Option<String>,
     },
     /// Another device answers at this path than a moment ago.
     #[error("another device answers at {} now", path.display())]

@@ -158,7 +158,8 @@ impl SystemRoots {
                 .or_else(|| own("wwid"))
                 .or_else(|| own("loop/backing_file")),
             is_own_serial: card.is_some() || !matches!(bus, Bus::Usb(_)),
-            is_removable: own("removable").is_some_and(|text| text == "1"),
+            is_removable: own("removable").is_some_and(|text| text == "1")
+                || is_on_outer_port(&home),
             port: port(&self.sys, &home),
         }
     }
@@ -205,6 +206,18 @@ fn usb_device(home: &Path) -> Option<PathBuf> {
     folders
         .find(|folder| folder.join("idVendor").exists())
         .map(Path::to_path_buf)
+}
+
+/// Whether a device hangs on a bus outside the case: the kernel marks what is behind such a port of
+/// PCI (`removable` of the port's devices, ABI `sysfs-devices-removable`).
+fn is_on_outer_port(home: &Path) -> bool {
+    // Ports of USB are marked likewise, but there the medium itself says more.
+    let is_pci = |folder: &Path| {
+        let name = folder.file_name().unwrap_or_default().to_string_lossy();
+        name.matches(':').count() == 2 && name.contains('.')
+    };
+    let mut folders = home.ancestors().skip(1).filter(|folder| is_pci(folder));
+    folders.any(|folder| text(&folder.join("removable")).is_some_and(|text| text == "removable"))
 }
 
 /// Where a device is plugged in: its path in `/sys`, without its own changing names.

@@ -4,6 +4,9 @@
 //! The roots of those trees are parameters ([`SystemRoots`]), so that the rules can be tested on
 //! recorded trees.
 
+mod changes;
+mod eject;
+mod elsewhere;
 mod error;
 mod identity;
 mod medium;
@@ -18,6 +21,8 @@ mod tag;
 mod unmount;
 mod verdict;
 
+pub use changes::Changes;
+pub use eject::{EjectError, Power, Removal};
 pub use error::MediumError;
 pub use identity::{Bus, Identity};
 pub use medium::{Medium, MediumKind, Permits, Target, logical_sector};

@@ -105,6 +105,30 @@ impl Medium {
         Self::from_file(path, file, kind)
     }
 
+    /// Opens a block device only to eject it: exclusively, and for reading, so that a
+    /// write-protected one can be ejected too.
+    pub(crate) fn open_to_eject(
+        roots: &SystemRoots,
+        path: &Path,
+        permits: &Permits,
+    ) -> Result<Self, MediumError> {
+        let metadata = look_at(path)?;
+        let kind = kind_of(path, &metadata)?;
+        if kind != MediumKind::BlockDevice {
+            return Self::open_for_reading(path);
+        }
+        let name = whole_device(roots, path, metadata.rdev())?;
+        let file = OpenOptions::new()
+            .read(true)
+            .custom_flags(OFlags::EXCL.bits() as i32)
+            .open(path)
+            .map_err(|e| opening_failed(path, e))?;
+        // What it is can change no more now.
+        let found = roots.medium(&name).map_err(|e| opening_failed(path, e))?;
+        check_ejectable(path, found.as_ref(), permits)?;
+        Self::from_file(path, file, kind)
+    }
+
     fn from_file(path: &Path, mut file: File, kind: MediumKind) -> Result<Self, MediumError> {
         // The end's position is the size of block devices too.
         let size = file
@@ -321,6 +345,24 @@ pub(crate) fn check_permits(
     }
 }
 
+/// Checks what was found in a reader before it is ejected: locked and unsure ones may be.
+pub(crate) fn check_ejectable(
+    path: &Path,
+    found: Option<&MediumFacts>,
+    permits: &Permits,
+) -> Result<(), MediumError> {
+    let found = found.filter(|found| permits.chosen.is_none() || permits.chosen == found.tag);
+    let Some(found) = found else {
+        return Err(MediumError::Changed {
+            path: path.to_owned(),
+        });
+    };
+    match &found.verdict {
+        Verdict::System(_) | Verdict::Busy(_) => must_be_ready(path, found.verdict.clone()),
+        _ => Ok(()),
+    }
+}
+
 fn must_be_ready(path: &Path, verdict: Verdict) -> Result<(), MediumError> {
     match verdict {
         Verdict::Ready => Ok(()),
@@ -369,7 +411,10 @@ fn opening_failed(path: &Path, source: io::Error) -> MediumError {
     let path = path.to_owned();
     match source.kind() {
         ErrorKind::NotFound => MediumError::Missing { path },
-        ErrorKind::PermissionDenied => MediumError::Permission { path },
+        ErrorKind::PermissionDenied => MediumError::Permission {
+            group: group_with_access(&path),
+            path,
+        },
         ErrorKind::ResourceBusy => open_elsewhere(&path),
         ErrorKind::ReadOnlyFilesystem => MediumError::Refused {
             path,
@@ -377,6 +422,19 @@ fn opening_failed(path: &Path, source: io::Error) -> MediumError {
         },
         _ => MediumError::Io { path, source },
     }
+}
+
+/// The name of the group that may read and write what is at `path`, as `/etc/group` has it.
+fn group_with_access(path: &Path) -> Option<String> {
+    let metadata = fs::metadata(path).ok()?;
+    let may = metadata.mode() & 0o060 == 0o060 && metadata.gid() != 0;
+    let number = may.then(|| metadata.gid().to_string())?;
+    let groups = fs::read_to_string("/etc/group").ok()?;
+    groups.lines().find_map(|line| {
+        let mut fields = line.split(':');
+        let name = fields.next()?;
+        (fields.nth(1)? == number).then(|| name.to_owned())
+    })
 }
 
 /// The name of a card file; a device in full, as `sdx` alone could be anything.

@@ -25,11 +25,13 @@ impl SystemRoots {
     /// # Errors
     /// The list cannot be read. It must not pass for an empty one.
     pub(crate) fn mounts(&self) -> io::Result<Vec<Mount>> {
-        let text = fs::read(self.proc.join("self/mountinfo"))?;
-        let mounts = text
-            .split(|&byte| byte == b'\n')
-            .filter_map(|line| self.parse_mount(line));
-        Ok(mounts.collect())
+        Ok(self.parse_mounts(&fs::read(self.proc.join("self/mountinfo"))?))
+    }
+
+    /// The mounts of block devices in a list of the kernel.
+    pub(crate) fn parse_mounts(&self, text: &[u8]) -> Vec<Mount> {
+        let lines = text.split(|&byte| byte == b'\n');
+        lines.filter_map(|line| self.parse_mount(line)).collect()
     }
 
     /// One line, proc_pid_mountinfo(5): fields 3 (major:minor) and 5 (mount point); the source

@@ -3,8 +3,12 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
+use pinewrit_disk::BlockDevice;
+
+use crate::medium::check_ejectable;
 use crate::{
-    BlockName, Medium, MediumError, MediumFacts, Permits, Rack, SystemRoots, Target, UnmountError,
+    BlockName, EjectError, Medium, MediumError, MediumFacts, Permits, Power, Rack, SystemRoots,
+    Target, UnmountError,
 };
 
 /// The readers that commands work with.
@@ -17,6 +21,14 @@ pub enum Readers {
 }
 
 impl Readers {
+    /// Looks at the rack file again: somebody may have plugged cards in it. A file that cannot be
+    /// read just now changes nothing.
+    pub fn refresh(&mut self) {
+        if let Self::Rack(rack) = self {
+            rack.refresh();
+        }
+    }
+
     /// All media and readers, the most useful first.
     ///
     /// # Errors
@@ -56,6 +68,46 @@ impl Readers {
                 point: PathBuf::from(&name.0),
                 source,
             }),
+        }
+    }
+
+    /// Makes a medium that nobody uses safe to take out.
+    ///
+    /// # Errors
+    /// [`EjectError`]: it must not be taken out.
+    pub fn eject(&self, path: &Path, permits: &Permits) -> Result<Power, EjectError> {
+        match self {
+            Self::Rack(rack) => {
+                let name = rack.reader_at(path);
+                let media = rack.media();
+                let found = media
+                    .iter()
+                    .find(|medium| Some(&medium.name) == name.as_ref());
+                check_ejectable(path, found, permits)?;
+                let medium = rack.open_medium(path, None)?;
+                self.eject_open(&medium)
+            }
+            Self::Computer(roots) => {
+                let medium = Medium::open_to_eject(roots, path, permits)?;
+                self.eject_open(&medium)
+            }
+        }
+    }
+
+    /// As [`Readers::eject`], of a medium that is open since it was written.
+    ///
+    /// # Errors
+    /// [`EjectError`]: it must not be taken out.
+    pub fn eject_open(&self, medium: &Medium) -> Result<Power, EjectError> {
+        match self {
+            Self::Rack(rack) => {
+                medium.device.flush()?;
+                match rack.reader_at(&medium.path) {
+                    Some(name) => rack.eject(&name),
+                    None => Ok(Power::NotNeeded),
+                }
+            }
+            Self::Computer(roots) => roots.eject(medium),
         }
     }
 

@@ -73,18 +73,24 @@ impl SystemRoots {
             // What was mounted last may lie in what was mounted first.
             points.reverse();
             for point in points {
-                self.unmount_point(&point)?;
+                let answer = unmount(point.as_path(), UnmountFlags::NOFOLLOW);
+                self.explained(answer.map_err(io::Error::from), &point)?;
                 done.push(point);
             }
+        }
+        for found in self.mounts_elsewhere(&own) {
+            let answer = self.unmount_elsewhere(&found);
+            self.explained(answer, &found.mount.point)?;
+            done.push(found.mount.point);
         }
         Ok(done)
     }
 
-    fn unmount_point(&self, point: &Path) -> Result<(), UnmountError> {
-        let Err(error) = unmount(point, UnmountFlags::NOFOLLOW) else {
+    /// The system's answer to unmounting `point`, with who is in the way.
+    fn explained(&self, answer: io::Result<()>, point: &Path) -> Result<(), UnmountError> {
+        let Err(source) = answer else {
             return Ok(());
         };
-        let source = io::Error::from(error);
         let point = point.to_owned();
         Err(match source.kind() {
             io::ErrorKind::ResourceBusy => UnmountError::InUse {
@@ -106,10 +112,7 @@ impl SystemRoots {
             .filter_map(|entry| {
                 let pid = entry.file_name().to_str()?.parse().ok()?;
                 let folder = entry.path();
-                uses(&folder, point).then(|| Process {
-                    pid,
-                    name: name(&folder),
-                })
+                uses(&folder, point).then(|| Process::at(&folder, pid))
             })
             .collect();
         users.sort_by_key(|user| user.pid);
@@ -131,7 +134,11 @@ fn uses(process: &Path, point: &Path) -> bool {
         .any(|link| leads_there(&link))
 }
 
-fn name(process: &Path) -> String {
-    let text = fs::read_to_string(process.join("comm")).unwrap_or_default();
-    text.trim().chars().filter(|c| !c.is_control()).collect()
+impl Process {
+    /// The process with this folder below `/proc`.
+    pub(crate) fn at(folder: &Path, pid: u32) -> Self {
+        let text = fs::read_to_string(folder.join("comm")).unwrap_or_default();
+        let name = text.trim().chars().filter(|c| !c.is_control()).collect();
+        Self { pid, name }
+    }
 }

@@ -6,7 +6,7 @@ use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use crate::{BlockName, Identity, Mount, SystemRoots};
+use crate::{BlockName, Identity, Mount, Process, SystemRoots};
 
 /// Mount points that make a disk part of the running system.
 const SYSTEM_POINTS: &[&str] = &["/", "/boot", "/boot/efi", "/usr", "/var", "/home"];
@@ -40,6 +40,8 @@ pub enum Doubt {
     Large(u64),
     /// It belongs to this: an array, a pool, a volume group.
     Member(&'static str),
+    /// It holds this, which images for boards do not have.
+    Foreign(&'static str),
 }
 
 impl Verdict {
@@ -73,6 +75,15 @@ pub enum Hold {
         /// Where.
         point: PathBuf,
     },
+    /// A device of it is mounted where only some other programs see it, as in a container.
+    MountedElsewhere {
+        /// The mounted device.
+        device: BlockName,
+        /// Where, as those programs see it.
+        point: PathBuf,
+        /// One of them.
+        process: Process,
+    },
     /// Another device is made of it.
     HeldBy {
         /// The device that is used.
@@ -87,6 +98,13 @@ pub enum Hold {
     },
     /// Some other program has it open for itself.
     OpenElsewhere,
+}
+
+impl Hold {
+    /// Whether unmounting frees the medium from it.
+    pub fn is_mount(&self) -> bool {
+        matches!(self, Self::Mounted { .. } | Self::MountedElsewhere { .. })
+    }
 }
 
 impl SystemRoots {
@@ -117,7 +135,7 @@ impl SystemRoots {
     /// Why a medium that nobody uses may still be the wrong one.
     fn doubts(&self, whole: &BlockName) -> Vec<Doubt> {
         let mut doubts = doubts_of(&self.identity(whole));
-        doubts.extend(self.membership(whole).map(Doubt::Member));
+        doubts.extend(self.signs(whole));
         doubts
     }
 
@@ -183,6 +201,16 @@ impl SystemRoots {
                     point: mount.point,
                 });
             }
+        }
+        if holds.is_empty() {
+            // What is mounted here as well is unmounted there with it.
+            holds.extend(self.mounts_elsewhere(&own).into_iter().map(|found| {
+                Hold::MountedElsewhere {
+                    device: found.mount.device,
+                    point: found.mount.point,
+                    process: found.process,
+                }
+            }));
         }
         for device in own {
             for holder in self.holders(&device) {

@@ -5,7 +5,7 @@
 mod common;
 
 use common::Computer;
-use pinewrit_host::{Bus, MediumFacts, Verdict};
+use pinewrit_host::{BlockName, Bus, MediumFacts, Removal, Verdict};
 use rstest::rstest;
 
 const READER: &str = "pci0000:00/usb2/2-1/2-1:1.0/host4/target4:0:0";
@@ -249,4 +249,54 @@ fn names_from_a_medium_cannot_command_the_terminal() {
     let media = computer.media();
     let stick = media.iter().find(|medium| medium.name.0 == "sdc").unwrap();
     assert_eq!(stick.identity.model.as_deref(), Some("Twig[31m"));
+}
+
+#[rstest]
+#[case::reader_slot(READER, "4:0:0:0/block/sda", "removable=1", Removal::LetGo)]
+#[case::sd_slot(SD, "mmcblk0", "device/type=SD", Removal::Plain)]
+#[case::emmc(SD, "mmcblk1", "device/type=MMC", Removal::BuiltIn)]
+#[case::inside("pci0000:00/ata1/host0", "sda", "removable=0", Removal::BuiltIn)]
+#[case::nvme(
+    "pci0000:00/0000:01:00.0/nvme/nvme0",
+    "nvme0n1",
+    "size=1",
+    Removal::BuiltIn
+)]
+#[case::outer_nvme(
+    "pci0000:00/0000:05:00.0/nvme/nvme1",
+    "nvme1n1",
+    "../../../removable=removable",
+    Removal::Plain
+)]
+fn how_it_is_taken_out(
+    #[case] place: &str,
+    #[case] name: &str,
+    #[case] attribute: &str,
+    #[case] expected: Removal,
+) {
+    let computer = Computer::new();
+    let usb = match place {
+        READER => "../../../../../../idVendor=1a4b",
+        _ => "queue/rotational=0",
+    };
+    let path = format!("{place}/{name}");
+    computer.whole(&path, "8:0", &["size=4096", attribute, usb]);
+    let name = name.rsplit('/').next().unwrap();
+    let removal = computer.roots().removal(&BlockName(name.into()));
+    assert_eq!(removal, expected);
+}
+
+#[test]
+fn a_disk_on_usb_is_removed_from_the_system() {
+    let computer = Computer::new();
+    let attributes = [
+        "size=4096",
+        "removable=0",
+        "../../../../../../idVendor=1a4b",
+    ];
+    computer.whole(&format!("{STICK}/sdd"), "8:48", &attributes);
+    let Removal::Remove(file) = computer.roots().removal(&BlockName("sdd".into())) else {
+        panic!("a disk has to be powered down");
+    };
+    assert!(file.ends_with("class/block/sdd/device/delete"));
 }

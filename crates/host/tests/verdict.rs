@@ -174,3 +174,28 @@ fn a_disk_with_a_swap_file_is_the_systems(computer: Computer) {
     let verdict = roots.judge(&BlockName("sdc".into())).unwrap();
     assert_eq!(verdict, Verdict::System(vec!["swap".to_owned()]));
 }
+
+#[rstest]
+#[case::luks(0, b"LUKS\xba\xbe", 8, Some(Doubt::Foreign("an encrypted volume")))]
+#[case::encrypted_ntfs(3, b"-FVE-FS-", 8, Some(Doubt::Foreign("an encrypted volume")))]
+#[case::apfs(32, b"NXSB", 8, Some(Doubt::Foreign("an APFS container")))]
+#[case::small_ntfs(3, b"NTFS    ", 64, None)]
+#[case::large_ntfs(
+    3,
+    b"NTFS    ",
+    500,
+    Some(Doubt::Foreign("an NTFS volume of a large disk"))
+)]
+fn what_looks_like_another_computers_disk_is_unsure(
+    computer: Computer,
+    #[case] offset: usize,
+    #[case] mark: &[u8],
+    #[case] gigabytes: u64,
+    #[case] doubt: Option<Doubt>,
+) {
+    let sectors = format!("{}", gigabytes * 1_000_000_000 / 512);
+    computer.set("mmcblk0", "size", &sectors);
+    computer.content("mmcblk0p1", offset, mark);
+    let expected = doubt.map_or(Verdict::Ready, |doubt| Verdict::Unsure(vec![doubt]));
+    assert_eq!(computer.judge("mmcblk0"), expected);
+}

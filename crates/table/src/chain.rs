@@ -13,10 +13,32 @@ pub(crate) struct Logical {
     pub(crate) first_lba: u64,
 }
 
-/// Follows the chain that starts in `extended`.
-///
-/// Each record names one partition, relative to itself, and the next record, relative to the
-/// start of the extended partition. Records must ascend, so a chain cannot loop.
+/// What one record of the chain says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ChainRecord {
+    /// The logical partition in it, with its first sector counted from the start of the medium.
+    pub logical: Option<(MbrEntry, u64)>,
+    /// Sector of the next record, as it stands there.
+    pub next: Option<u64>,
+}
+
+impl ChainRecord {
+    /// Reads the record in sector `at` of an extended partition that begins in sector `base`.
+    ///
+    /// Each record names one partition, relative to itself, and the next record, relative to the
+    /// start of the extended partition.
+    pub fn new(record: &Mbr, at: u64, base: u64) -> Self {
+        let [first, second, ..] = record.entries;
+        let logical = first.filter(|e| !e.partition_type().is_extended());
+        let next = second.filter(|e| e.partition_type().is_extended());
+        Self {
+            logical: logical.map(|entry| (entry, at + u64::from(entry.first_lba))),
+            next: next.map(|entry| base + u64::from(entry.first_lba)),
+        }
+    }
+}
+
+/// Follows the chain that starts in `extended`. Records must ascend, so a chain cannot loop.
 pub(crate) fn read_logical(
     device: &dyn BlockDevice,
     extended: MbrEntry,
@@ -30,17 +52,13 @@ pub(crate) fn read_logical(
             problems.push(Problem::BrokenChain { lba: at });
             return Ok(found);
         };
-        let [first, second, ..] = record.entries;
-        if let Some(entry) = first.filter(|e| !e.partition_type().is_extended()) {
-            found.push(Logical {
-                entry,
-                first_lba: at + u64::from(entry.first_lba),
-            });
+        let record = ChainRecord::new(&record, at, base);
+        if let Some((entry, first_lba)) = record.logical {
+            found.push(Logical { entry, first_lba });
         }
-        let Some(next) = second.filter(|e| e.partition_type().is_extended()) else {
+        let Some(next) = record.next else {
             return Ok(found);
         };
-        let next = base + u64::from(next.first_lba);
         if next <= at || found.len() >= MAX_LOGICAL {
             problems.push(Problem::BrokenChain { lba: next });
             return Ok(found);

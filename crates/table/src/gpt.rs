@@ -7,7 +7,7 @@
 //! ```
 //! Layout as in the UEFI specification 2.10, section 5.3. All integers are little-endian.
 
-use pinewrit_disk::{BlockDevice, DiskError, Lba};
+use pinewrit_disk::{BlockDevice, DiskError, Lba, SectorSize};
 use uuid::Uuid;
 
 use crate::mbr::read_u32le;
@@ -220,4 +220,106 @@ fn read_guid(bytes: &[u8], offset: usize) -> Uuid {
     let mut raw = [0; 16];
     raw.copy_from_slice(&bytes[offset..offset + 16]);
     Uuid::from_bytes_le(raw)
+}
+
+/// A table that is being changed: the primary header, and all entries as they stand.
+pub(crate) struct GptEdit {
+    header: GptHeader,
+    entries: Vec<u8>,
+    /// Where the backup header was.
+    old_backup: Lba,
+}
+
+impl GptEdit {
+    /// Reads the table at the start of a device.
+    pub(crate) fn begin(device: &dyn BlockDevice) -> Result<Result<Self, GptError>, DiskError> {
+        let header = match read(device, Lba(1))? {
+            Ok((header, _)) => header,
+            Err(error) => return Ok(Err(error)),
+        };
+        let mut entries = vec![0; header.entries_bytes() as usize];
+        let place = header.entries_lba.byte_offset(device.logical_sector());
+        device.read_at(place.unwrap_or(u64::MAX), &mut entries)?;
+        Ok(Ok(Self {
+            old_backup: header.alternate_lba,
+            header,
+            entries,
+        }))
+    }
+
+    /// Makes the table one of a device that ends with sector `last`; returns the last sector that
+    /// partitions may use.
+    pub(crate) fn stretch(&mut self, last: Lba, sector: SectorSize) -> Lba {
+        let own = self.header.entries_bytes().div_ceil(sector.bytes());
+        self.header.usable.1 = Lba(last.0.saturating_sub(own + 1));
+        self.header.alternate_lba = last;
+        self.header.usable.1
+    }
+
+    /// Lets a partition, by its number from 1, end with this sector.
+    pub(crate) fn set_end(&mut self, number: u32, last: Lba) {
+        let at = (number as usize - 1) * self.header.entry_size as usize + 40;
+        self.entries[at..at + 8].copy_from_slice(&last.0.to_le_bytes());
+    }
+
+    /// Writes both copies.
+    pub(crate) fn write(mut self, device: &dyn BlockDevice) -> Result<(), DiskError> {
+        let sector = device.logical_sector();
+        let write = |at: Lba, data: &[u8]| match at.byte_offset(sector) {
+            Some(offset) => device.write_at(offset, data),
+            None => device.write_at(u64::MAX, data),
+        };
+        self.header.entries_crc = crc32fast::hash(&self.entries);
+        let last = self.header.alternate_lba;
+        let own = self.header.entries_bytes().div_ceil(sector.bytes());
+        let backup = GptHeader {
+            my_lba: last,
+            alternate_lba: self.header.my_lba,
+            entries_lba: Lba(last.0 - own),
+            ..self.header.clone()
+        };
+        // Whoever looks for a backup must not find the old one.
+        if self.old_backup != last && self.old_backup.0 > self.header.entries_lba.0 {
+            write(self.old_backup, &vec![0; sector.bytes() as usize])?;
+        }
+        for copy in [&backup, &self.header] {
+            write(copy.entries_lba, &self.entries)?;
+            let mut raw = vec![0; sector.bytes() as usize];
+            raw[..HEADER_SIZE].copy_from_slice(&copy.to_bytes());
+            write(copy.my_lba, &raw)?;
+        }
+        Ok(())
+    }
+}
+
+impl GptHeader {
+    /// The header as it stands on a medium, with its checksum (UEFI specification 2.10, table 5.5).
+    fn to_bytes(&self) -> [u8; HEADER_SIZE] {
+        let mut raw = [0; HEADER_SIZE];
+        raw[..8].copy_from_slice(b"EFI PART");
+        raw[8..12].copy_from_slice(&0x0001_0000u32.to_le_bytes());
+        raw[12..16].copy_from_slice(&(HEADER_SIZE as u32).to_le_bytes());
+        let numbers = [
+            (24, self.my_lba),
+            (32, self.alternate_lba),
+            (40, self.usable.0),
+            (48, self.usable.1),
+            (72, self.entries_lba),
+        ];
+        for (at, lba) in numbers {
+            raw[at..at + 8].copy_from_slice(&lba.0.to_le_bytes());
+        }
+        raw[56..72].copy_from_slice(&self.disk_guid.to_bytes_le());
+        let counts = [
+            (80, self.entry_count),
+            (84, self.entry_size),
+            (88, self.entries_crc),
+        ];
+        for (at, count) in counts {
+            raw[at..at + 4].copy_from_slice(&count.to_le_bytes());
+        }
+        let crc = crc32fast::hash(&raw);
+        raw[16..20].copy_from_slice(&crc.to_le_bytes());
+        raw
+    }
 }

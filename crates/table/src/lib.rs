@@ -6,11 +6,14 @@
 
 mod chain;
 mod gpt;
+mod grow;
 mod mbr;
 mod table;
 mod types;
 
+pub use chain::ChainRecord;
 pub use gpt::{GptError, GptHeader};
+pub use grow::{GrowError, Grown, grow_last};
 pub use mbr::{MBR_SIZE, Mbr, MbrEntry};
 pub use table::{Partition, PartitionTable, Problem, Scheme, TableCopy};
 pub use types::PartitionType;

@@ -7,7 +7,7 @@ use pinewrit_disk::{UndoLog, UndoOutcome};
 use pinewrit_host::{Medium, Readers, Target};
 use serde::Serialize;
 
-use super::{Outcome, settings, target};
+use super::{Outcome, records, settings, target};
 use crate::args::ConfigureArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -26,8 +26,7 @@ struct ConfigureEvent<'a> {
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     let checked = settings::read(ui, &args.settings)?;
-    let medium = open(ui, readers, args)?;
-    let name = medium.name();
+    let (name, medium) = open(ui, readers, args)?;
     let undo = UndoLog::new(undo_path(&medium.path));
     if !args.dry_run {
         finish_interrupted(ui, &medium, &undo)?;
@@ -59,17 +58,21 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     Ok(())
 }
 
-fn open(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Result<Medium, Message> {
+/// The medium and what it is called.
+fn open(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Result<(String, Medium), Message> {
     let mut chosen = target::find(readers, &args.medium, false)?;
+    let name = chosen.name();
     if args.dry_run {
         return readers
             .open_for_reading(&chosen.path)
+            .map(|medium| (name, medium))
             .map_err(|e| explain::medium_error(&e));
     }
     let permits = chosen.permits(ui, readers, &args.access)?;
     readers
         .open_target(&chosen.path, None, &permits)
         .and_then(Target::into_medium)
+        .map(|medium| (name, medium))
         .map_err(|e| match e {
             pinewrit_host::MediumError::Missing { path } => Message::new(
                 Exit::Usage,
@@ -125,17 +128,7 @@ fn undo_path(medium: &Path) -> PathBuf {
         .take(180)
         .collect();
     let safe: String = safe.chars().rev().collect();
-    state_folder().join(format!("{safe}.undo"))
-}
-
-/// The XDG state folder, or a temporary one for users without a home.
-fn state_folder() -> PathBuf {
-    let absolute = |path: PathBuf| path.is_absolute().then_some(path);
-    let variable = |name: &str| std::env::var_os(name).map(PathBuf::from).and_then(absolute);
-    variable("XDG_STATE_HOME")
-        .or_else(|| variable("HOME").map(|home| home.join(".local/state")))
-        .unwrap_or_else(std::env::temp_dir)
-        .join("pinewrit")
+    records::state_folder().join(format!("{safe}.undo"))
 }
 
 fn place(report: &ConfigureReport) -> String {

@@ -9,7 +9,7 @@ use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 use pinewrit_host::{Rack, Readers};
 use pinewrit_image::Location;
 
-use super::{Outcome, configure, inspect, media, rack, verify, write};
+use super::{Outcome, configure, inspect, media, rack, records, verify, write};
 use crate::args::{
     ConfigureArgs, DemoArgs, InspectArgs, MediaArgs, MediumArgs, SourceArgs, VerifyArgs, WriteArgs,
 };
@@ -50,6 +50,7 @@ struct Demo<'a> {
 pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folder = make_folder(args.dir.as_deref())?;
     let path = |name: &str| folder.path().join(name);
+    records::keep_in(path("state"));
     let (image, rack, settings) = (
         path("larkfell-os.img.zst"),
         path("rack.toml"),
@@ -119,13 +120,15 @@ impl Demo<'_> {
         self.write(&card)?;
 
         self.step(
-            "compare the card with the image once more",
-            &format!("{rack} verify {card} --image {image}"),
+            "compare the card with the receipt of its writing",
+            &format!("{rack} verify {card}"),
         );
         let args = VerifyArgs {
             medium: PathBuf::from(&card),
-            image: Location::Path(self.image.clone()),
+            image: None,
             options: SourceArgs::plain(),
+            every_byte: false,
+            receipt: None,
         };
         verify::run(self.ui, &self.readers, &args)?;
 
@@ -182,12 +185,19 @@ impl Demo<'_> {
             image: Location::Path(self.image.clone()),
             keep_download: false,
             medium: MediumArgs::default(),
-            to: PathBuf::from(tag),
+            to: vec![PathBuf::from(tag)],
             size: None,
             options: SourceArgs::plain(),
             checksum: None,
             settings: None,
+            grow: false,
             no_verify: false,
+            only_changes: false,
+            every_byte: false,
+            clear_free: false,
+            receipt: None,
+            report: None,
+            eject: false,
             dry_run: false,
             yes: true,
         };

@@ -14,7 +14,8 @@ use serde::Serialize;
 
 use super::report::{self, Facts};
 use super::source::{self, Keep};
-use super::{Outcome, target};
+use super::write::unfinished_text;
+use super::{Outcome, records, target};
 use crate::args::InspectArgs;
 use crate::explain;
 use crate::message::Message;
@@ -132,7 +133,12 @@ fn inspect_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
     });
     let mut facts = Facts::default();
     facts.add("size", report::unpacked(UnpackedSize::Exact(size)));
-    ui.result(text(&medium.name(), kind, facts, &inspection));
+    let chosen = target::find(readers, path, false)?;
+    let note = records::find_note(&chosen.key());
+    if let Some(note) = note.filter(|_| inspection.is_unknown()) {
+        facts.add("begun", unfinished_text(&note));
+    }
+    ui.result(text(&chosen.name(), kind, facts, &inspection));
     Ok(())
 }
 

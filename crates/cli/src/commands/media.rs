@@ -1,17 +1,17 @@
 //! `pinewrit media`
 
 use std::collections::BTreeSet;
-use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::BlockDevice;
-use pinewrit_host::{Hold, MediumFacts, Readers, Verdict};
+use pinewrit_host::{Changes, Hold, MediumFacts, Readers, Verdict};
 use serde::Serialize;
 
-use super::{Outcome, report};
+use super::write::unfinished_text;
+use super::{Outcome, records, report};
 use crate::args::MediaArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -23,7 +23,10 @@ use crate::ui::{Ui, style, units};
 const MAX_NAME: usize = 28;
 /// Characters of a serial number that are shown.
 const MAX_SERIAL: usize = 12;
-const LOOK_EVERY: Duration = Duration::from_millis(500);
+/// How long to listen before looking whether somebody wants to stop.
+const LISTEN_FOR: Duration = Duration::from_millis(500);
+/// How often to look although nothing was heard.
+const LOOK_ANYWAY: Duration = Duration::from_secs(3);
 
 #[derive(Serialize)]
 struct MediaEvent {
@@ -104,7 +107,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &MediaArgs) -> Outcome {
     });
     ui.result(text(readers, &shown, hidden.len()));
     match args.watch {
-        true => watch(ui, readers),
+        true => watch(ui, readers.clone()),
         false => Ok(()),
     }
 }
@@ -207,11 +210,20 @@ fn details(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<String> {
     if identity.size == 0 {
         return vec!["no medium in it".to_owned()];
     }
-    let mut lines = vec![match content {
+    let mut lines = explain::reasons(&medium.verdict);
+    let tag = medium.tag.as_ref().map(ToString::to_string);
+    // What has a table was finished since, by whomever.
+    let is_blank = content.is_none_or(Inspection::is_unknown);
+    if let Some(note) = tag
+        .filter(|_| is_blank)
+        .and_then(|tag| records::find_note(&tag))
+    {
+        lines.push(unfinished_text(&note));
+    }
+    lines.push(match content {
         Some(found) => report::summary(found),
         None => "not readable by this user".to_owned(),
-    }];
-    lines.extend(explain::reasons(&medium.verdict));
+    });
     if medium.has_twin {
         lines.push(
             "another one says the same of itself; this tag is for the port it is in".to_owned(),
@@ -249,20 +261,29 @@ fn identifier(content: Option<&Inspection>) -> String {
 }
 
 /// Shows what comes and goes until somebody stops it.
-fn watch(ui: &Ui, readers: &Readers) -> Outcome {
+fn watch(ui: &Ui, mut readers: Readers) -> Outcome {
     let cancel = signals::watch();
     ui.say("waiting for media that come and go; ^C ends\n");
-    let mut known = survey(readers)?;
+    let mut changes = Changes::of(&readers);
+    let mut known = survey(&readers)?;
+    let mut looked = Instant::now();
     while !cancel.is_cancelled() {
-        thread::sleep(LOOK_EVERY);
-        let now = survey(readers)?;
+        let heard = changes.wait(LISTEN_FOR);
+        // A reader that the kernel does not ask for media says nothing.
+        let due = !changes.hears_the_kernel() || looked.elapsed() >= LOOK_ANYWAY;
+        if !heard && !due {
+            continue;
+        }
+        readers.refresh();
+        let now = survey(&readers)?;
+        looked = Instant::now();
         let keys = |media: &[MediumFacts]| -> BTreeSet<String> { media.iter().map(key).collect() };
         let (before, after) = (keys(&known), keys(&now));
         for medium in known.iter().filter(|medium| !after.contains(&key(medium))) {
-            tell(ui, readers, "gone", medium);
+            tell(ui, &readers, "gone", medium);
         }
         for medium in now.iter().filter(|medium| !before.contains(&key(medium))) {
-            tell(ui, readers, "new", medium);
+            tell(ui, &readers, "new", medium);
         }
         known = now;
     }
@@ -275,9 +296,7 @@ fn key(medium: &MediumFacts) -> String {
         .as_ref()
         .map_or(String::new(), ToString::to_string);
     let mounted = match &medium.verdict {
-        Verdict::Busy(holds) => holds
-            .iter()
-            .any(|hold| matches!(hold, Hold::Mounted { .. })),
+        Verdict::Busy(holds) => holds.iter().any(Hold::is_mount),
         _ => false,
     };
     format!("{}|{tag}|{mounted}", medium.name)

@@ -2,9 +2,11 @@
 
 mod configure;
 mod demo;
+mod eject;
 mod inspect;
 mod media;
 mod rack;
+mod records;
 mod report;
 mod settings;
 mod source;
@@ -49,6 +51,7 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
         Command::Write(args) => write::run(ui, &readers, &args),
         Command::Verify(args) => verify::run(ui, &readers, &args),
         Command::Configure(args) => configure::run(ui, &readers, &args),
+        Command::Eject(args) => eject::run(ui, &readers, &args),
         Command::Rack(_) => Ok(()),
         Command::Demo(args) => demo::run(ui, &args),
     }

@@ -15,7 +15,7 @@ pub(crate) struct Chosen {
     /// Where it is opened.
     pub(crate) path: PathBuf,
     /// What is known of it; `None` for card files.
-    facts: Option<MediumFacts>,
+    pub(crate) facts: Option<MediumFacts>,
     /// It was named by its tag.
     by_tag: bool,
 }
@@ -89,6 +89,29 @@ pub(crate) fn describe(medium: &MediumFacts) -> String {
 }
 
 impl Chosen {
+    /// What it is called in messages: its tag, or the card file's name.
+    pub(crate) fn name(&self) -> String {
+        match self.tag() {
+            Some(tag) => tag.to_string(),
+            None if self.path.starts_with("/dev") => self.path.display().to_string(),
+            None => {
+                let name = self.path.file_name().unwrap_or(self.path.as_os_str());
+                name.to_string_lossy().into_owned()
+            }
+        }
+    }
+
+    /// What records about it are kept by: its tag, or the card file's full path.
+    pub(crate) fn key(&self) -> String {
+        match self.tag() {
+            Some(tag) => tag.to_string(),
+            None => {
+                let full = std::path::absolute(&self.path).unwrap_or(self.path.clone());
+                full.display().to_string()
+            }
+        }
+    }
+
     /// The tag, for devices.
     pub(crate) fn tag(&self) -> Option<&Tag> {
         self.facts.as_ref()?.tag.as_ref()
@@ -144,6 +167,11 @@ impl Chosen {
             .iter()
             .filter_map(|hold| match hold {
                 Hold::Mounted { point, .. } => Some(point.display().to_string()),
+                Hold::MountedElsewhere { point, process, .. } => Some(format!(
+                    "{} (where {} sees it)",
+                    point.display(),
+                    process.name
+                )),
                 _ => None,
             })
             .collect();
@@ -154,14 +182,20 @@ impl Chosen {
         args.unmount || ui.ask(format!("Unmount {}?", points.join(" and "))) == Answer::Yes
     }
 
-    fn free(&mut self, ui: &Ui, readers: &Readers, name: &BlockName) -> Result<(), Message> {
+    /// Unmounts all of the medium; returns where it was mounted.
+    pub(crate) fn free(
+        &mut self,
+        ui: &Ui,
+        readers: &Readers,
+        name: &BlockName,
+    ) -> Result<Vec<PathBuf>, Message> {
         let points = readers
             .unmount(name)
             .map_err(|e| explain::unmount_error(&e))?;
-        for point in points {
+        for point in &points {
             ui.say(format!("unmounted {}\n", point.display()));
         }
         self.facts = readers.medium(name).ok().flatten();
-        Ok(())
+        Ok(points)
     }
 }

@@ -1,245 +1,30 @@
 //! From errors of the lower floors to messages: words, facts, remedies and exit codes.
 
+mod medium;
 mod source;
 
 use std::io::{self, ErrorKind};
 
 use pinewrit_core::configure::ConfigureError;
+use pinewrit_core::receipt::ReceiptError;
 use pinewrit_core::settings::Mistakes;
 use pinewrit_core::verify::VerifyError;
-use pinewrit_core::write::WriteError;
+use pinewrit_core::write::{Stability, Whereabouts, WriteError};
 use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
-use pinewrit_host::{Doubt, Hold, MediumError, RackError, Tag, UnmountError, Verdict};
 use pinewrit_image::{StreamError, Subject};
 
 use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::units;
 
+pub(crate) use medium::{
+    doubts, eject_error, medium_error, named_medium_error, rack_error, reasons, unmount_error,
+    unsure,
+};
 pub(crate) use source::{checksum_error, open_error, stream_error};
 
 /// What has happened to the medium when a write fails.
 const NO_TABLE: &str = "has no partition table: nothing on it looks finished";
-
-/// A medium that cannot be opened.
-pub(crate) fn medium_error(error: &MediumError) -> Message {
-    match error {
-        MediumError::Missing { path } => Message::new(
-            Exit::Usage,
-            format!("there is no medium {}", path.display()),
-        )
-        .remedy("to make a card file, add its size: --size 8GB"),
-        MediumError::Folder { path } => Message::new(
-            Exit::Usage,
-            format!("{} is a folder, not a medium", path.display()),
-        )
-        .remedy("name a card file in it, or a block device such as /dev/sdx"),
-        MediumError::Special { path } => Message::new(
-            Exit::Usage,
-            format!(
-                "{} is neither a block device nor a card file",
-                path.display()
-            ),
-        )
-        .remedy("name a whole block device, such as /dev/sdx"),
-        MediumError::Partition { path, whole } => Message::new(
-            Exit::Usage,
-            format!("{} is a partition, not a whole medium", path.display()),
-        )
-        .fact("medium", format!("/dev/{whole}"))
-        .remedy(format!("--to /dev/{whole}, if that is the card you mean")),
-        MediumError::Refused { path, verdict } => refusal(&path.display().to_string(), verdict),
-        MediumError::OtherSize { path, found, asked } => Message::new(
-            Exit::Usage,
-            format!("{} is there already, with another size", path.display()),
-        )
-        .fact("its size", units::exact(*found))
-        .fact("asked for", units::exact(*asked))
-        .remedy("leave --size out to use it as it is, or name a new file"),
-        MediumError::SizeOfDevice { path } => Message::new(
-            Exit::Usage,
-            format!("{} is a block device and has its own size", path.display()),
-        )
-        .remedy("leave --size out"),
-        MediumError::Permission { path } => Message::new(
-            Exit::Medium,
-            format!("no permission for {}", path.display()),
-        )
-        .remedy("run as root, or join the group that owns it (`ls -l` shows which)"),
-        MediumError::Changed { path } => Message::new(
-            Exit::Refused,
-            format!("another medium answers at {} now", path.display()),
-        )
-        .remedy("look which one it is, then start again"),
-        MediumError::Io { path, source } => {
-            Message::new(Exit::Medium, format!("{} cannot be opened", path.display()))
-                .fact("system", source.to_string())
-                .remedy("unplug it, plug it in again, try another reader")
-        }
-        other => Message::new(Exit::Medium, other.to_string()),
-    }
-}
-
-fn refusal(name: &str, verdict: &Verdict) -> Message {
-    let refused = |what: String| Message::new(Exit::Refused, what);
-    match verdict {
-        Verdict::System(uses) => {
-            refused(format!("{name} runs this computer, and is never written"))
-                .fact("in use as", uses.join(", "))
-                .remedy("name the card or stick; no option overrides this")
-        }
-        Verdict::Locked => refused(format!("{name} is write-protected"))
-            .remedy("slide the card's lock switch up, or make the card file writable"),
-        Verdict::Busy(holds) => {
-            let message = refused(format!("{name} is in use"));
-            let mounted = holds
-                .iter()
-                .all(|hold| matches!(hold, Hold::Mounted { .. }));
-            let message = holds.iter().fold(message, |message, hold| match hold {
-                Hold::Mounted { device, point } => message.fact(
-                    "mounted",
-                    format!("{} on {}", device.path().display(), point.display()),
-                ),
-                Hold::HeldBy { device, holder } => {
-                    message.fact("held", format!("/dev/{device} by /dev/{holder}"))
-                }
-                Hold::Attached { device } => message.fact("attached", format!("as /dev/{device}")),
-                _ => message.fact("open", "another program has it for itself"),
-            });
-            message.remedy(match holds.first() {
-                Some(Hold::Mounted { .. }) if mounted => {
-                    "--unmount, which unmounts all of it first".to_owned()
-                }
-                Some(Hold::Mounted { point, .. }) => format!("umount {}", point.display()),
-                Some(Hold::Attached { device }) => format!("losetup -d /dev/{device}"),
-                Some(Hold::HeldBy { holder, .. }) => format!("stop what uses /dev/{holder}"),
-                _ => "close the program that uses it (`fuser -v` names it)".to_owned(),
-            })
-        }
-        Verdict::Unsure(doubts) => doubt_facts(
-            refused(format!("{name} may not be the medium that you mean")),
-            doubts,
-        )
-        .remedy("--confirm and its tag, which `pinewrit media` shows"),
-        _ => refused(format!("{name} cannot be written")),
-    }
-}
-
-fn doubt_facts(message: Message, doubts: &[Doubt]) -> Message {
-    let facts = doubts.iter().map(doubt);
-    facts.fold(message, |message, text| message.fact("found", text))
-}
-
-fn doubt(doubt: &Doubt) -> String {
-    match doubt {
-        Doubt::BuiltIn => "it is built in, not plugged in".to_owned(),
-        Doubt::Large(size) => format!("{} is more than cards and sticks have", units::size(*size)),
-        Doubt::Member(of) => format!("it belongs to {of}"),
-        _ => "it is unusual".to_owned(),
-    }
-}
-
-/// The question for the tag of a medium of which Pinewrit is unsure.
-pub(crate) fn doubts(medium: &str, tag: &Tag, doubts: &[Doubt]) -> String {
-    let why: Vec<String> = doubts.iter().map(doubt).collect();
-    format!(
-        "{medium}: {}.\nType its tag, {tag}, to go on:",
-        why.join("; ")
-    )
-}
-
-/// The tag was not given once more.
-pub(crate) fn unsure(medium: &str, tag: &Tag, doubts: &[Doubt]) -> Message {
-    let message = Message::new(
-        Exit::Refused,
-        format!("{medium} may not be the medium that you mean"),
-    );
-    doubt_facts(message, doubts).remedy(format!("--confirm {tag}, if it is"))
-}
-
-/// Why a medium is not ready, in words.
-pub(crate) fn reasons(verdict: &Verdict) -> Vec<String> {
-    match verdict {
-        Verdict::Busy(holds) => holds
-            .iter()
-            .map(|hold| match hold {
-                Hold::Mounted { device, point } => {
-                    format!(
-                        "{} is mounted on {}",
-                        device.path().display(),
-                        point.display()
-                    )
-                }
-                Hold::HeldBy { device, holder } => format!("/dev/{holder} uses /dev/{device}"),
-                _ => "another program has it".to_owned(),
-            })
-            .collect(),
-        Verdict::Unsure(doubts) => doubts.iter().map(doubt).collect(),
-        Verdict::Locked => vec!["it is write-protected".to_owned()],
-        Verdict::System(uses) => vec![format!("runs this computer: {}", uses.join(", "))],
-        _ => Vec::new(),
-    }
-}
-
-/// A rack that cannot be used.
-pub(crate) fn rack_error(error: &RackError) -> Message {
-    let usage = |what: String, known: &[String]| {
-        let message = Message::new(Exit::Usage, what);
-        message.fact("there are", known.join(", "))
-    };
-    match error {
-        RackError::Io { path, source } => Message::new(
-            Exit::Settings,
-            format!("the rack file {} cannot be used", path.display()),
-        )
-        .fact("system", source.to_string())
-        .remedy("`pinewrit rack new DIR` makes one"),
-        RackError::Mistake { path, line, what } => Message::new(
-            Exit::Settings,
-            format!("the rack file {} has a mistake", path.display()),
-        )
-        .fact(format!("line {line}"), what.trim())
-        .remedy("docs/formats.md describes rack files"),
-        RackError::NoReader { name, known } => {
-            usage(format!("the rack has no reader {name}"), known)
-        }
-        RackError::NoCard { name, known } => usage(format!("the rack has no card {name}"), known),
-        RackError::Occupied { reader, card } => Message::new(
-            Exit::Usage,
-            format!("reader {reader} holds card {card} already"),
-        )
-        .remedy(format!("pinewrit rack remove {card}")),
-        RackError::NotInside { card } => {
-            Message::new(Exit::Usage, format!("card {card} is in no reader"))
-                .remedy(format!("pinewrit rack insert {card} READER"))
-        }
-        other => Message::new(Exit::Settings, other.to_string()),
-    }
-}
-
-/// Something stays mounted.
-pub(crate) fn unmount_error(error: &UnmountError) -> Message {
-    let message = |point: &std::path::Path| {
-        Message::new(
-            Exit::Refused,
-            format!("{} cannot be unmounted", point.display()),
-        )
-    };
-    match error {
-        UnmountError::InUse { point, users } => {
-            let users = users.iter().take(8);
-            let message = users.fold(message(point), |message, user| {
-                message.fact("in use by", format!("{} (process {})", user.name, user.pid))
-            });
-            message.remedy("close what uses it, or leave its folder, then try again")
-        }
-        UnmountError::Permission { point } => {
-            message(point).remedy("run as root, or unmount it in your file manager")
-        }
-        UnmountError::Io { point, source } => message(point).fact("system", source.to_string()),
-        other => Message::new(Exit::Refused, other.to_string()),
-    }
-}
 
 /// A medium that failed while it was read or written.
 pub(crate) fn disk_error(name: &str, error: &DiskError) -> Message {
@@ -322,24 +107,91 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
                 .remedy("get the image again; if it stays so, the checksum belongs to another one")
         }
         WriteError::Disk(error) => left(disk_error(medium, error)),
-        WriteError::ReadBack { offset, chunks } => left(
-            Message::new(
-                Exit::Medium,
-                format!("{medium} does not hold what was written to it"),
-            )
-            .fact(
-                "first",
-                format!("in the chunk at {}", units::exact(*offset).trim_start()),
-            )
-            .fact(
-                "chunks",
-                format!("{} of 4 MiB differ", units::counted(*chunks, "chunk")),
+        WriteError::Dead(error) => left(disk_error(medium, error))
+            .fact("elsewhere", "it does not answer at other places either")
+            .remedy("plug it in anew, or take another reader"),
+        WriteError::ReadBack {
+            offset,
+            chunks,
+            bytes,
+            stability,
+            place,
+        } => read_back_error(medium, (*offset, *chunks, *bytes), *stability, place),
+        WriteError::Wraps => left(
+            Message::new(Exit::Medium, format!("{medium} is smaller than it says")).fact(
+                "found",
+                "what was written further on was found at its start",
             ),
         )
-        .remedy("the medium is bad or smaller than it says; take another"),
+        .remedy("take another medium; do not trust this one with anything"),
         WriteError::Configure(error) => left(configure_error(medium, error)),
         WriteError::Cancelled => left(interrupted()).remedy("write it again"),
         other => left(Message::new(Exit::Internal, other.to_string())),
+    }
+}
+
+/// What was read back is not what was written.
+fn read_back_error(
+    medium: &str,
+    (offset, chunks, bytes): (u64, u64, Option<u64>),
+    stability: Stability,
+    place: &Whereabouts,
+) -> Message {
+    let message = Message::new(
+        Exit::Medium,
+        format!("{medium} does not hold what was written to it"),
+    );
+    let first = units::exact(offset);
+    let message = match bytes {
+        Some(_) => message.fact("first", format!("at {}", first.trim_start())),
+        None => message.fact("first", format!("in the chunk at {}", first.trim_start())),
+    };
+    let message = match whereabouts(place) {
+        Some(text) => message.fact("in", text),
+        None => message,
+    };
+    let all = format!("{} of 4 MiB in all", units::counted(chunks, "chunk"));
+    let message = message.fact(
+        "differing",
+        match bytes {
+            Some(bytes) => format!("{} there; {all}", units::counted(bytes, "byte")),
+            None => all,
+        },
+    );
+    let (how, remedy) = match stability {
+        Stability::Wrong => (
+            "wrong on the medium: the same again at the second try",
+            "the medium is bad or smaller than it says; take another",
+        ),
+        Stability::Unstable => (
+            "unstable: it reads differently each time",
+            "another reader or cable first; if it stays so, another medium",
+        ),
+    };
+    message
+        .fact("how", how)
+        .fact(medium, NO_TABLE)
+        .remedy(remedy)
+}
+
+/// A place on a medium in words: `partition 2, /etc/hosts`.
+pub(crate) fn whereabouts(place: &Whereabouts) -> Option<String> {
+    let partition = place.partition.map(|number| format!("partition {number}"));
+    let parts: Vec<String> = partition.into_iter().chain(place.owner.clone()).collect();
+    (!parts.is_empty()).then(|| parts.join(", "))
+}
+
+/// A receipt that cannot be used.
+pub(crate) fn receipt_error(path: &std::path::Path, error: &ReceiptError) -> Message {
+    let message = Message::new(
+        Exit::Source,
+        format!("the receipt {} cannot be used", path.display()),
+    );
+    match error {
+        ReceiptError::Changed => message
+            .fact("found", "it was changed since it was written")
+            .remedy("take the one in the state folder: leave --receipt out"),
+        other => message.fact("found", error_chain(other)),
     }
 }
 
@@ -371,6 +223,20 @@ pub(crate) fn verify_error(image: &str, medium: &str, error: &VerifyError) -> Me
         VerifyError::Source(error) => stream_error(image, error),
         VerifyError::Disk(error) => disk_error(medium, error),
         VerifyError::Cancelled => interrupted(),
+        other => Message::new(Exit::Internal, other.to_string()),
+    }
+}
+
+/// A comparison with a receipt that could not be made.
+pub(crate) fn comparison_error(medium: &str, error: &WriteError) -> Message {
+    match error {
+        WriteError::Disk(error) | WriteError::Dead(error) => disk_error(medium, error),
+        WriteError::PastEnd { medium: size } => Message::new(
+            Exit::Differences,
+            format!("{medium} is smaller than what the receipt says"),
+        )
+        .fact("medium", units::exact(*size)),
+        WriteError::Cancelled => interrupted(),
         other => Message::new(Exit::Internal, other.to_string()),
     }
 }
@@ -555,15 +421,5 @@ mod tests {
             source: io::Error::other(stream),
         };
         assert_eq!(disk_error("hut.img.xz", &error).exit, Exit::Source);
-    }
-
-    #[rstest]
-    #[case::system(Verdict::System(vec!["/".into()]), "runs this computer")]
-    #[case::locked(Verdict::Locked, "lock switch")]
-    #[case::busy(Verdict::Busy(vec![Hold::OpenElsewhere]), "another program")]
-    fn refusals_are_for_safety(#[case] verdict: Verdict, #[case] words: &str) {
-        let message = refusal("K7F2", &verdict);
-        assert_eq!(message.exit, Exit::Refused);
-        assert!(message.to_text().contains(words));
     }
 }

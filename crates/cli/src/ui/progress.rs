@@ -5,7 +5,7 @@ use std::io::IsTerminal;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use pinewrit_core::{Observer, Progress, Stage};
 use serde::Serialize;
 
@@ -20,11 +20,27 @@ const LINE_EVERY: Duration = Duration::from_secs(5);
 /// The rate is taken over the last of these.
 const RATE_OVER: Duration = Duration::from_secs(3);
 const STEPS: u64 = 10_000;
+/// A shorter pause is none, in seconds.
+const PAUSE_FROM: f64 = 1.0;
+
+/// The bars of several jobs that run side by side.
+pub(crate) struct Screen(MultiProgress);
+
+impl Screen {
+    pub(crate) fn new() -> Self {
+        Self(MultiProgress::with_draw_target(ProgressDrawTarget::stderr()))
+    }
+}
 
 /// Shows the progress of a job.
 pub(crate) struct ProgressView {
     ui: Ui,
     terminal: bool,
+    /// The medium's name, where several are written.
+    name: Option<String>,
+    /// Writing is the first of two parts, reading back the second.
+    reads_back: bool,
+    screen: MultiProgress,
     state: Mutex<State>,
 }
 
@@ -37,35 +53,56 @@ struct State {
 }
 
 #[derive(Serialize)]
-struct StageEvent {
+struct StageEvent<'a> {
     event: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    medium: Option<&'a str>,
     stage: Stage,
     total: Option<u64>,
 }
 
 #[derive(Serialize)]
-struct ProgressEvent {
+struct ProgressEvent<'a> {
     event: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    medium: Option<&'a str>,
     stage: Stage,
     done: u64,
     total: Option<u64>,
     fraction: f64,
     bytes_per_second: u64,
     seconds_left: Option<u64>,
+    waiting_seconds: f64,
 }
 
 impl ProgressView {
     pub(crate) fn new(ui: Ui) -> Self {
+        Self::on(&Screen::new(), ui, None, false)
+    }
+
+    /// One of several on a screen, with the medium's name.
+    pub(crate) fn on(screen: &Screen, ui: Ui, name: Option<String>, reads_back: bool) -> Self {
         let now = Instant::now();
+        let terminal = std::io::stderr().is_terminal();
+        // Side by side, the bars stand in the order of the media, whoever moves first.
+        let is_shown = terminal && !ui.json && !ui.quiet;
+        let bar = name.as_ref().filter(|_| is_shown).map(|name| {
+            let bar = screen.0.add(new_bar());
+            bar.set_prefix(format!("{name:<8} {:<13}", ""));
+            bar
+        });
         Self {
             ui,
-            terminal: std::io::stderr().is_terminal(),
+            terminal,
+            name,
+            reads_back,
+            screen: screen.0.clone(),
             state: Mutex::new(State {
                 stage: None,
                 began: now,
                 shown: now,
                 samples: VecDeque::new(),
-                bar: None,
+                bar,
             }),
         }
     }
@@ -79,25 +116,42 @@ impl ProgressView {
         if self.ui.json {
             self.ui.event(&ProgressEvent {
                 event: "progress",
+                medium: self.name.as_deref(),
                 stage,
                 done: progress.done,
                 total: progress.total,
                 fraction: progress.fraction(),
                 bytes_per_second: pace.bytes_per_second,
                 seconds_left: pace.left.map(|left| left.as_secs()),
+                waiting_seconds: progress.waiting_seconds,
             });
         } else if self.ui.quiet {
             // Nothing is shown.
         } else if self.terminal {
-            let bar = state.bar.get_or_insert_with(new_bar);
-            bar.set_prefix(word(stage));
+            let bar = state.bar.get_or_insert_with(|| self.screen.add(new_bar()));
+            bar.set_prefix(self.prefix(stage));
             bar.set_position((progress.fraction() * STEPS as f64) as u64);
             bar.set_message(numbers(progress, &pace));
         } else {
             let percent = progress.fraction() * 100.0;
             let numbers = numbers(progress, &pace);
+            let prefix = self.prefix(stage);
             self.ui
-                .say(format!("{:<9} {percent:3.0} %  {numbers}\n", word(stage)));
+                .say(format!("{prefix:<13} {percent:3.0} %  {numbers}\n"));
+        }
+    }
+
+    /// The stage, behind the name where there are several media.
+    fn prefix(&self, stage: Stage) -> String {
+        let part = match stage {
+            Stage::Write if self.reads_back => "1/2 ",
+            Stage::Verify if self.reads_back => "2/2 ",
+            _ => "",
+        };
+        let text = format!("{part}{}", word(stage));
+        match &self.name {
+            Some(name) => format!("{name:<8} {text:<13}"),
+            None => text,
         }
     }
 
@@ -154,6 +208,10 @@ fn numbers(progress: Progress, pace: &Pace) -> String {
         Some(total) => format!("{done:>9} of {}", units::size(total)),
         None => format!("{done:>9} unpacked"),
     };
+    if progress.waiting_seconds >= PAUSE_FROM {
+        let seconds = progress.waiting_seconds;
+        return format!("{amount}  the medium pauses, {seconds:.0} s");
+    }
     let rate = format!("{}/s", units::size(pace.bytes_per_second));
     let left = pace.left.map_or(String::new(), left_text);
     format!("{amount}  {rate:>11}  {left}")
@@ -169,7 +227,7 @@ fn left_text(left: Duration) -> String {
 
 fn new_bar() -> ProgressBar {
     let bar = ProgressBar::with_draw_target(Some(STEPS), ProgressDrawTarget::stderr());
-    let template = "{prefix:<9} {wide_bar:.green/dim} {msg:46}";
+    let template = "{prefix:<13} {wide_bar:.green/dim} {msg:46}";
     if let Ok(style) = ProgressStyle::with_template(template) {
         bar.set_style(style.progress_chars("█▓░"));
     }
@@ -217,6 +275,7 @@ impl Observer for ProgressView {
     fn stage(&self, stage: Stage, total: Option<u64>) {
         self.ui.event(&StageEvent {
             event: "stage",
+            medium: self.name.as_deref(),
             stage,
             total,
         });
@@ -227,7 +286,7 @@ impl Observer for ProgressView {
         state.shown = now;
         if let Some(bar) = &state.bar {
             // Flushing can take long on a slow medium: it must not look like a standstill.
-            bar.set_prefix(word(stage));
+            bar.set_prefix(self.prefix(stage));
             bar.set_message(String::new());
             bar.set_position(match stage {
                 Stage::Write | Stage::Verify | Stage::Compare => 0,
@@ -280,6 +339,7 @@ mod tests {
             total,
             source_done: done / 10,
             source_total: 100,
+            waiting_seconds: 0.0,
         }
     }
 

@@ -54,7 +54,7 @@ impl FatGeometry {
         Ok(geometry.filter(|geometry| geometry.size <= device.size()))
     }
 
-    fn from_bytes(sector: &[u8; 512]) -> Option<Self> {
+    pub(crate) fn from_bytes(sector: &[u8; 512]) -> Option<Self> {
         let bytes_per_sec = u16le(sector, 11);
         let sec_per_clus = sector[13];
         let rsvd_sec_cnt = u64::from(u16le(sector, 14));
@@ -87,7 +87,10 @@ impl FatGeometry {
         let root_sectors = (root_ent_cnt * 32).div_ceil(sector_bytes);
         let data_sector = rsvd_sec_cnt + num_fats * fat_sz + root_sectors;
         let clusters = tot_sec.checked_sub(data_sector)? / u64::from(sec_per_clus);
+        // Small boot partitions are often FAT32 with fewer clusters than the specification asks
+        // for; systems go by the form of the boot sector, and so do we.
         let width = match clusters {
+            _ if is_fat32 => FatWidth::Fat32,
             0..4085 => FatWidth::Fat12,
             4085..65525 => FatWidth::Fat16,
             _ => FatWidth::Fat32,
@@ -149,7 +152,11 @@ impl FatGeometry {
         Ok(None)
     }
 
-    fn next_cluster(&self, device: &dyn BlockDevice, cluster: u64) -> Result<u32, DiskError> {
+    pub(super) fn next_cluster(
+        &self,
+        device: &dyn BlockDevice,
+        cluster: u64,
+    ) -> Result<u32, DiskError> {
         let mut entry = [0; 4];
         let len = match self.width {
             FatWidth::Fat32 => 4,
@@ -170,6 +177,17 @@ impl FatGeometry {
         })
     }
 
+    /// Whether it has as many clusters as its width asks for. Systems read others as well, but the
+    /// code that changes files does not.
+    pub(crate) fn is_regular(&self) -> bool {
+        self.width != FatWidth::Fat32 || self.clusters >= 65525
+    }
+
+    /// Where the copies of the allocation table end.
+    pub(crate) fn tables_end(&self) -> u64 {
+        self.root_directory.start
+    }
+
     /// Offset of a data cluster, in bytes.
     pub(super) fn cluster_offset(&self, cluster: u32) -> u64 {
         self.data_start + u64::from(cluster.saturating_sub(2)) * self.cluster
@@ -186,6 +204,32 @@ impl FatWidth {
         }
     }
 
+    /// How many whole entries are in so many bytes of a table.
+    pub(crate) fn entries_in(self, bytes: u64) -> u64 {
+        match self {
+            Self::Fat12 => bytes * 2 / 3,
+            Self::Fat16 => bytes / 2,
+            Self::Fat32 => bytes / 4,
+        }
+    }
+
+    /// An entry of a piece of a table; `index` is below [`FatWidth::entries_in`] of its length.
+    pub(crate) fn entry(self, piece: &[u8], index: u64) -> u32 {
+        let index = index as usize;
+        match self {
+            Self::Fat12 => {
+                let pair = u32::from(u16le(piece, index * 3 / 2));
+                if index % 2 == 1 {
+                    pair >> 4
+                } else {
+                    pair & 0x0fff
+                }
+            }
+            Self::Fat16 => u32::from(u16le(piece, index * 2)),
+            Self::Fat32 => u32le(piece, index * 4) & 0x0fff_ffff,
+        }
+    }
+
     /// Entries from here on end a chain.
     fn end_mark(self) -> u32 {
         match self {
@@ -195,7 +239,7 @@ impl FatWidth {
         }
     }
 
-    fn table_bytes(self, entries: u64) -> u64 {
+    pub(crate) fn table_bytes(self, entries: u64) -> u64 {
         match self {
             Self::Fat12 => (entries * 3).div_ceil(2),
             Self::Fat16 => entries * 2,
@@ -203,6 +247,9 @@ impl FatWidth {
         }
     }
 }
+
+/// The kind of those that cannot take files from here.
+pub(super) const SMALL_FAT32: &str = "FAT32 (few clusters)";
 
 pub(super) fn facts(
     device: &dyn BlockDevice,
@@ -218,7 +265,10 @@ pub(super) fn facts(
         .and_then(|volume| volume.label());
     let in_boot_sector = clean_label(&geometry.label).filter(|label| label != "NO NAME");
     Ok(FilesystemFacts {
-        kind: geometry.width.word(),
+        kind: match geometry.is_regular() {
+            true => geometry.width.word(),
+            false => SMALL_FAT32,
+        },
         label: from_root.or(in_boot_sector),
         id: Some(format!(
             "{:04X}-{:04X}",
@@ -253,33 +303,7 @@ fn count_free(device: &dyn BlockDevice, geometry: &FatGeometry) -> Result<u64, D
 /// Counts entries that are zero, among the first `limit` of a piece; returns also how many there
 /// were.
 fn count_zero_entries(piece: &[u8], width: FatWidth, limit: u64) -> (u64, u64) {
-    let limit = usize::try_from(limit).unwrap_or(usize::MAX);
-    let (zeros, seen) = match width {
-        FatWidth::Fat12 => {
-            let count = (piece.len() * 2 / 3).min(limit);
-            let is_zero = |&index: &usize| {
-                let low = piece[index * 3 / 2];
-                let high = piece.get(index * 3 / 2 + 1).copied().unwrap_or(0);
-                let entry = match index % 2 {
-                    0 => u16::from_le_bytes([low, high & 0x0f]),
-                    _ => u16::from_le_bytes([low, high]) >> 4,
-                };
-                entry == 0
-            };
-            ((0..count).filter(is_zero).count(), count)
-        }
-        FatWidth::Fat16 => {
-            let entries = piece.chunks_exact(2).take(limit);
-            (
-                entries.clone().filter(|e| **e == [0, 0]).count(),
-                entries.len(),
-            )
-        }
-        FatWidth::Fat32 => {
-            let entries = piece.chunks_exact(4).take(limit);
-            let is_zero = |e: &&[u8]| u32le(e, 0) & 0x0fff_ffff == 0;
-            (entries.clone().filter(is_zero).count(), entries.len())
-        }
-    };
-    (zeros as u64, seen as u64)
+    let seen = width.entries_in(piece.len() as u64).min(limit);
+    let zeros = (0..seen).filter(|&index| width.entry(piece, index) == 0);
+    (zeros.count() as u64, seen)
 }

@@ -18,6 +18,22 @@ const MARKS: &[(u64, &[u8], &str)] = &[
     (65600, b"_BHRfS_M", "Btrfs"),
 ];
 
+/// Marks of members of arrays, which may lie before a file system that is not theirs any more: Linux
+/// `md` superblocks of versions 1.1 and 1.2.
+const MEMBERS: &[(u64, &[u8])] = &[(0, b"\xfc\x4e\x2b\xa9"), (4096, b"\xfc\x4e\x2b\xa9")];
+
+/// Whether the start of a partition has a mark of any of these formats, or of ISO 9660.
+pub(crate) fn has_other_mark(head: &[u8]) -> bool {
+    let marks = MARKS.iter().map(|(offset, mark, _)| (*offset, *mark));
+    let all = marks
+        .chain(MEMBERS.iter().copied())
+        .chain([(32769, &b"CD001"[..])]);
+    all.into_iter().any(|(offset, mark)| {
+        let start = offset as usize;
+        head.get(start..start + mark.len()) == Some(mark)
+    })
+}
+
 pub(super) fn facts(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskError> {
     if let Some(facts) = iso9660(device)? {
         return Ok(Some(facts));

@@ -3,11 +3,14 @@
 mod ext;
 mod fat;
 mod fat_folder;
+pub(crate) mod fat_owner;
 mod fat_volume;
 mod magic;
 
 use pinewrit_disk::{BlockDevice, DiskError};
 use serde::Serialize;
+
+pub(crate) use magic::has_other_mark;
 
 pub use fat::{FatGeometry, FatWidth};
 pub use fat_volume::{FatVolume, VolumeError};
@@ -39,6 +42,11 @@ impl FilesystemFacts {
             used: None,
             free: None,
         }
+    }
+
+    /// Whether files can be put on it.
+    pub fn takes_files(&self) -> bool {
+        self.is_fat() && self.kind != fat::SMALL_FAT32
     }
 
     /// Whether this is one of the FAT kinds.

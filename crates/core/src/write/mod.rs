@@ -1,35 +1,54 @@
-//! Writing an image to a medium: clear, write, flush, verify, configure, and the first chunk last.
+//! Writing an image to media: clear, write, flush, verify, configure, and the first chunk last.
 //!
-//! Until the last step the medium has no partition table, so nothing half done looks done.
+//! Until the last step a medium has no partition table, so nothing half done looks done. One
+//! decoding feeds all media; each has its own workers, pace, verification and failure.
 
-mod readback;
+mod finish;
+mod lane;
+mod locate;
+mod patience;
+mod report;
+mod state;
+mod work;
 
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::thread;
+use std::time::Instant;
 
-use pinewrit_disk::{
-    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, CommitError, DiskError, OVERLAY_BLOCK, Overlay,
+use crossbeam_channel::{Sender, bounded};
+use pinewrit_disk::BlockDevice;
+use pinewrit_image::{ExpectedChecksum, ImageSource, Subject};
+
+use crate::extents::MapTracker;
+use crate::pipeline::{
+    Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, spawn, stream_chunks,
 };
-use pinewrit_image::{Checksum, ExpectedChecksum, ImageSource, StreamError, Subject};
-use serde::Serialize;
-
-use crate::configure::{self, ConfigureError, ConfigureReport};
-use crate::pipeline::{Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, stream_chunks};
 use crate::settings::CheckedSettings;
-use crate::{Cancel, Observer, Progress, Stage};
+use crate::{Cancel, Observer};
+use lane::{Lane, LaneFailure, StreamOutcome};
+pub use locate::whereabouts;
+pub use report::{
+    ChecksumReport, ChunkRecord, Pace, PacePoint, Stability, Whereabouts, WriteError, WriteReport,
+};
 
-/// Bytes at the medium's end that are cleared before writing. The backup of a GPT takes 33
-/// sectors there, of up to 4096 bytes.
-const TAIL: u64 = 1 << 20;
+/// Chunks that a medium may be behind the decoding.
+const QUEUE: usize = 12;
 
-/// What to do besides writing.
+/// What to do with all media.
 #[derive(Clone, Copy, Debug)]
 pub struct WriteOptions<'a> {
     /// Read everything back and compare. On by default.
     pub verify: bool,
     /// Checksum that the packed source or the image must have.
     pub checksum: Option<&'a ExpectedChecksum>,
-    /// First-boot settings to put on the medium before it is finished.
-    pub settings: Option<&'a CheckedSettings>,
+    /// Write free space of file systems as well.
+    pub every_byte: bool,
+    /// Tell the media first that nothing on them is needed any more.
+    pub clear_free: bool,
+    /// Read and compare first, and write only the chunks that differ.
+    pub only_changes: bool,
+    /// Bytes of the image that are free, as far as that is known before; for the time left.
+    pub expected_free: u64,
 }
 
 impl Default for WriteOptions<'_> {
@@ -37,244 +56,251 @@ impl Default for WriteOptions<'_> {
         Self {
             verify: true,
             checksum: None,
+            every_byte: false,
+            clear_free: false,
+            only_changes: false,
+            expected_free: 0,
+        }
+    }
+}
+
+/// When a medium is read back.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ReadBack {
+    /// When everything is written.
+    #[default]
+    After,
+    /// While the rest is still being written, for media on which the two do not disturb each
+    /// other. Only where transfers bypass the system's cache.
+    Behind,
+}
+
+/// A medium and what goes on it.
+pub struct Target<'a> {
+    /// The medium.
+    pub medium: &'a dyn BlockDevice,
+    /// First-boot settings to put on it before it is finished.
+    pub settings: Option<&'a CheckedSettings>,
+    /// Let the last partition take the whole medium.
+    pub grow: bool,
+    /// When it is read back.
+    pub read_back: ReadBack,
+    /// Hears of its stages and its progress.
+    pub observer: &'a dyn Observer,
+}
+
+impl<'a> Target<'a> {
+    /// A medium that gets the image as it is.
+    pub fn plain(medium: &'a dyn BlockDevice, observer: &'a dyn Observer) -> Self {
+        Self {
+            medium,
             settings: None,
+            grow: false,
+            read_back: ReadBack::After,
+            observer,
         }
     }
 }
 
-/// What was written.
-#[derive(Clone, Debug, Serialize)]
-pub struct WriteReport {
-    /// Size of the unpacked image in bytes, all of which is on the medium.
-    pub image_bytes: u64,
-    /// Whether everything was read back and found equal.
-    pub verified: bool,
-    /// The checksum that was found right.
-    pub checksum: Option<ChecksumReport>,
-    /// Time until everything was flushed, in seconds.
-    pub write_seconds: f64,
-    /// Time for reading back, in seconds.
-    pub verify_seconds: f64,
-    /// What the settings changed.
-    pub configured: Option<ConfigureReport>,
-}
-
-/// A checksum that matched.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct ChecksumReport {
-    /// Kind and digest: `sha256:…`.
-    pub digest: String,
-    /// What it is of: `packed file` or `unpacked image`.
-    pub of: &'static str,
-}
-
-/// Why a medium was not written. Unless it says otherwise, the medium has no partition table.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum WriteError {
-    /// The image is known to be larger than the medium. The medium is unchanged.
-    #[error("the image has {image} bytes, the medium {medium}")]
-    TooLarge {
-        /// Size of the unpacked image in bytes.
-        image: u64,
-        /// Size of the medium in bytes.
-        medium: u64,
-    },
-    /// The image, whose size was not known, goes on past the medium's end.
-    #[error("the image goes on past the medium's end at {medium}")]
-    PastEnd {
-        /// Size of the medium in bytes.
-        medium: u64,
-    },
-    /// The medium failed while its table was taken off: it may hold what it held before.
-    #[error("the medium failed before it was cleared")]
-    Clear(#[source] DiskError),
-    /// The source is bad.
-    #[error("the source is bad")]
-    Source(#[source] StreamError),
-    /// Neither the packed source nor the image has the checksum that it should.
-    #[error("the checksum is not {expected}")]
-    Checksum {
-        /// As published.
-        expected: Checksum,
-        /// What was computed, and of what.
-        found: Vec<(Subject, Checksum)>,
-    },
-    /// The medium failed.
-    #[error("the medium failed")]
-    Disk(#[from] DiskError),
-    /// What was read back is not what was written.
-    #[error("{chunks} chunks read back differently, the first at byte {offset}")]
-    ReadBack {
-        /// Offset of the first chunk that differs.
-        offset: u64,
-        /// How many chunks differ.
-        chunks: u64,
-    },
-    /// The settings could not be put on the medium.
-    #[error("the settings could not be put on the medium")]
-    Configure(#[source] ConfigureError),
-    /// Somebody asked to stop.
-    #[error("stopped")]
-    Cancelled,
-}
-
-impl From<CommitError> for WriteError {
-    fn from(error: CommitError) -> Self {
-        match error {
-            CommitError::Disk { source, .. } => Self::Disk(source),
-            CommitError::ReadBack { offset, .. } => Self::ReadBack { offset, chunks: 1 },
-            other => Self::Configure(other.into()),
-        }
-    }
-}
-
-/// Writes `source` to `medium`.
+/// Writes `source` to one medium.
 ///
 /// # Errors
-/// [`WriteError`]. After anything but [`WriteError::TooLarge`] and [`WriteError::Clear`] the medium
-/// has no partition table.
+/// As [`write_all`].
 pub fn write(
     source: &ImageSource,
-    medium: &dyn BlockDevice,
+    target: &Target<'_>,
     options: &WriteOptions<'_>,
-    observer: &dyn Observer,
     cancel: &Cancel,
 ) -> Result<WriteReport, WriteError> {
-    let size = source.unpacked_size().exact();
-    if let Some(image) = size.filter(|&image| image > medium.size()) {
-        return Err(WriteError::TooLarge {
-            image,
-            medium: medium.size(),
-        });
-    }
-    observer.stage(Stage::Clear, None);
-    clear_tables(medium).map_err(WriteError::Clear)?;
-    let done = fill(source, medium, options, observer, cancel);
-    if let Err(WriteError::ReadBack { .. }) = &done {
-        // A medium that is smaller than it says may have put anything at its start.
-        let _ = clear_tables(medium);
-    }
-    done
+    let mut reports = write_all(source, std::slice::from_ref(target), options, cancel)?;
+    reports.pop().unwrap_or(Err(WriteError::Cancelled))
 }
 
-/// Writes everything to a medium that has been cleared.
-fn fill(
+/// Writes `source` to all media at once; returns what became of each, in their order.
+///
+/// # Errors
+/// [`WriteError`] where the source failed, its checksum is wrong, or somebody asked to stop: then
+/// no medium is finished. What fails with one medium only is that medium's own result. After
+/// anything but [`WriteError::TooLarge`] and [`WriteError::Clear`] a medium that is not finished has
+/// no partition table.
+pub fn write_all(
     source: &ImageSource,
-    medium: &dyn BlockDevice,
+    targets: &[Target<'_>],
     options: &WriteOptions<'_>,
-    observer: &dyn Observer,
     cancel: &Cancel,
-) -> Result<WriteReport, WriteError> {
-    let started = Instant::now();
-    let written = write_chunks(source, medium, options, observer, cancel)?;
-    observer.stage(Stage::Flush, None);
-    medium.flush()?;
-    let write_seconds = started.elapsed();
-
-    let verifying = Instant::now();
-    if options.verify {
-        readback::verify(
-            medium,
-            &written.digests,
-            written.image_bytes,
-            observer,
-            cancel,
-        )?;
-    }
-    let mut verify_seconds = verifying.elapsed();
-
-    let (configured, finishing) = finish(medium, &written, options, observer)?;
-    verify_seconds += finishing;
-    Ok(WriteReport {
-        image_bytes: written.image_bytes,
-        verified: options.verify,
-        checksum: written.checksum,
-        write_seconds: write_seconds.as_secs_f64(),
-        verify_seconds: verify_seconds.as_secs_f64(),
-        configured,
-    })
-}
-
-/// Takes every trace of a partition table off the medium: the first chunk, and the end, where
-/// the backup of a GPT would bring the old table back.
-fn clear_tables(medium: &dyn BlockDevice) -> Result<(), DiskError> {
-    let size = medium.size();
-    let head = ByteRange {
-        start: 0,
-        end: size.min(CHUNK_SIZE as u64),
-    };
-    let tail = ByteRange {
-        start: size.saturating_sub(TAIL),
-        end: size,
-    };
-    medium.zero(head)?;
-    medium.zero(tail)?;
-    medium.flush()
-}
-
-/// The image as written, except for the first chunk, which is kept here.
-struct Written {
-    first: Vec<u8>,
-    digests: Vec<blake3::Hash>,
-    image_bytes: u64,
-    checksum: Option<ChecksumReport>,
-}
-
-fn write_chunks(
-    source: &ImageSource,
-    medium: &dyn BlockDevice,
-    options: &WriteOptions<'_>,
-    observer: &dyn Observer,
-    cancel: &Cancel,
-) -> Result<Written, WriteError> {
-    let total = source.unpacked_size().exact();
-    observer.stage(Stage::Write, total);
+) -> Result<Vec<Result<WriteReport, WriteError>>, WriteError> {
     let position = SourcePosition::default();
-    let mut first = Vec::new();
-    let mut digests = Vec::new();
-    let sums = wanted_sums(source, options.checksum);
-    let take = |chunk: &Chunk| {
-        if chunk.index == 0 {
-            first = chunk.bytes().to_vec();
-        } else {
-            write_chunk(medium, chunk)?;
+    let started = Instant::now();
+    let (streamed, lanes) = thread::scope(|scope| {
+        let mut feeds = Vec::new();
+        let mut handles = Vec::new();
+        for target in targets {
+            let (feed, chunks) = bounded::<Arc<Chunk>>(QUEUE);
+            let (ending, outcome) = bounded::<StreamOutcome>(1);
+            let lane = Lane {
+                target,
+                options,
+                image: source.unpacked_size().exact(),
+                source_size: source.packed_size().unwrap_or(0),
+                position: &position,
+                cancel,
+                started,
+            };
+            handles.push(spawn(scope, "medium", move || lane.run(chunks, &outcome)));
+            feeds.push((Some(feed), ending));
         }
-        digests.push(chunk.digest);
-        observer.progress(Progress {
-            done: chunk.offset() + chunk.bytes().len() as u64,
-            total,
-            source_done: position.get(),
-            source_total: source.packed_size().unwrap_or(0),
+        let streamed = stream_to(source, options, &position, targets, &mut feeds, cancel);
+        for (feed, ending) in feeds {
+            drop(feed);
+            let outcome = match &streamed {
+                Ok((end, checksum)) => StreamOutcome::Ended {
+                    image_bytes: end.unpacked,
+                    checksum: checksum.clone(),
+                    regions: end.regions.clone(),
+                },
+                Err(_) => StreamOutcome::Broken,
+            };
+            // A medium that has failed does not listen any more.
+            let _ = ending.send(outcome);
+        }
+        let joined = handles.into_iter().map(|handle| {
+            let panicked = |panic| std::panic::resume_unwind(panic);
+            handle.join().unwrap_or_else(panicked)
         });
-        Ok(())
-    };
-    let end = stream_chunks(source, sums, &position, cancel, take).map_err(|e| match e {
-        Interrupted::Source(error) => WriteError::Source(error),
-        Interrupted::Taker(error) => error,
-        Interrupted::Cancelled => WriteError::Cancelled,
-    })?;
-    let checksum = match options.checksum {
-        Some(expected) => Some(check_sum(expected, &end)?),
-        None => None,
-    };
-    if end.unpacked > medium.size() {
-        return Err(past_end(medium));
+        (streamed, joined.collect::<Vec<_>>())
+    });
+    match streamed {
+        // All media had failed by themselves before.
+        Err(Interrupted::Taker(None)) | Ok(_) => {}
+        Err(Interrupted::Taker(Some(error))) => return Err(*error),
+        Err(Interrupted::Source(error)) => return Err(WriteError::Source(error)),
+        Err(Interrupted::Cancelled) => {
+            return Err(own_failure(lanes).unwrap_or(WriteError::Cancelled));
+        }
     }
-    Ok(Written {
-        first,
-        digests,
-        image_bytes: end.unpacked,
-        checksum,
-    })
+    let explained = targets.iter().zip(lanes).map(|(target, done)| {
+        done.map_err(|failure| explain(source, target.medium, *failure, cancel))
+    });
+    Ok(explained.collect())
 }
 
-fn write_chunk(medium: &dyn BlockDevice, chunk: &Chunk) -> Result<(), WriteError> {
-    let left = medium.size().saturating_sub(chunk.offset());
-    if chunk.bytes().len() as u64 > left {
+/// Compares a medium with what was recorded of it; returns the chunks that differ.
+///
+/// # Errors
+/// [`WriteError::Disk`] or [`WriteError::Dead`] where the medium fails, [`WriteError::PastEnd`] where it
+/// is too small, [`WriteError::Cancelled`].
+pub fn compare_with_records(
+    medium: &dyn BlockDevice,
+    records: Vec<ChunkRecord>,
+    observer: &dyn Observer,
+    cancel: &Cancel,
+) -> Result<Vec<ChunkRecord>, WriteError> {
+    let ends = records.iter().filter_map(|record| record.used.last());
+    if ends.map(|range| range.end).max().unwrap_or(0) > medium.size() {
         return Err(past_end(medium));
     }
-    Ok(medium.write_at(chunk.offset(), chunk.bytes())?)
+    let lane = Lane {
+        target: &Target::plain(medium, observer),
+        options: &WriteOptions::default(),
+        image: None,
+        source_size: 0,
+        position: &SourcePosition::default(),
+        cancel,
+        started: Instant::now(),
+    };
+    lane.compare(records)
+}
+
+/// What failed with one medium although all were told to stop: it says more.
+fn own_failure(lanes: Vec<Result<WriteReport, Box<LaneFailure>>>) -> Option<WriteError> {
+    let failures = lanes
+        .into_iter()
+        .filter_map(|lane| lane.err().map(|failure| failure.error));
+    failures
+        .into_iter()
+        .find(|error| !matches!(error, WriteError::Cancelled))
+}
+
+/// Why the stream was given up: an error, or `None` when no medium takes it any more.
+type Refusal = Option<Box<WriteError>>;
+type Feed = (Option<Sender<Arc<Chunk>>>, Sender<StreamOutcome>);
+
+/// Streams the source to all media that still take it.
+fn stream_to(
+    source: &ImageSource,
+    options: &WriteOptions<'_>,
+    position: &SourcePosition,
+    targets: &[Target<'_>],
+    feeds: &mut [Feed],
+    cancel: &Cancel,
+) -> Result<(StreamEnd, Option<ChecksumReport>), Interrupted<Refusal>> {
+    let sector = targets.first().map(|target| target.medium.logical_sector());
+    let tracker = match sector.filter(|_| !options.every_byte) {
+        Some(sector) => MapTracker::new(source.unpacked_size().exact(), sector),
+        None => MapTracker::every_byte(),
+    };
+    let sums = wanted_sums(source, options.checksum);
+    let take = |chunk: Chunk| {
+        let chunk = Arc::new(chunk);
+        for (feed, _) in feeds.iter_mut() {
+            if feed
+                .as_ref()
+                .is_some_and(|feed| feed.send(Arc::clone(&chunk)).is_err())
+            {
+                *feed = None;
+            }
+        }
+        match feeds.iter().any(|(feed, _)| feed.is_some()) {
+            true => Ok(()),
+            false => Err(None),
+        }
+    };
+    let end = stream_chunks(source, sums, tracker, position, cancel, take)?;
+    let checksum = options.checksum.map(|expected| check_sum(expected, &end));
+    let checksum = checksum.transpose();
+    Ok((
+        end,
+        checksum.map_err(|e| Interrupted::Taker(Some(Box::new(e))))?,
+    ))
+}
+
+/// Finds out where a medium reads back differently.
+fn explain(
+    source: &ImageSource,
+    medium: &dyn BlockDevice,
+    failure: LaneFailure,
+    cancel: &Cancel,
+) -> WriteError {
+    let LaneFailure { error, first, bad } = failure;
+    let WriteError::ReadBack {
+        mut offset,
+        chunks,
+        mut bytes,
+        stability,
+        mut place,
+    } = error
+    else {
+        return error;
+    };
+    if let Some(bad) = &bad {
+        // Fetching everything once more would take too long.
+        let again = source.fetch_stats().is_none();
+        let counted = again.then(|| locate::count_differences(source, medium, bad, cancel));
+        if let Some((at, count)) = counted.flatten() {
+            offset = at;
+            bytes = Some(count);
+        }
+    }
+    if !first.is_empty() {
+        place = whereabouts(medium, &first, offset);
+    }
+    WriteError::ReadBack {
+        offset,
+        chunks,
+        bytes,
+        stability,
+        place,
+    }
 }
 
 fn past_end(medium: &dyn BlockDevice) -> WriteError {
@@ -320,74 +346,4 @@ fn check_sum(expected: &ExpectedChecksum, end: &StreamEnd) -> Result<ChecksumRep
                 .collect(),
         }),
     }
-}
-
-/// Puts the settings on the medium and then the first chunk, both by an overlay: the changes
-/// outside the first chunk are flushed and verified before it. Returns the time that took.
-fn finish(
-    medium: &dyn BlockDevice,
-    written: &Written,
-    options: &WriteOptions<'_>,
-    observer: &dyn Observer,
-) -> Result<(Option<ConfigureReport>, Duration), WriteError> {
-    let started = Instant::now();
-    let overlay = Overlay::new(medium);
-    overlay.write_at(0, &written.first)?;
-    let configured = match options.settings {
-        Some(settings) => {
-            observer.stage(Stage::Configure, None);
-            let changes = configure::apply(&overlay, settings).map_err(WriteError::Configure)?;
-            Some(changes.report)
-        }
-        None => None,
-    };
-    observer.stage(Stage::Finish, None);
-    let first = ByteRange {
-        start: 0,
-        end: written.first.len() as u64,
-    };
-    // The table's own block comes after the rest of the first chunk, and nothing is smaller.
-    let (table, rest) = (
-        ByteRange {
-            start: 0,
-            end: first.end.min(OVERLAY_BLOCK as u64),
-        },
-        ByteRange {
-            start: first.end.min(OVERLAY_BLOCK as u64),
-            end: first.end,
-        },
-    );
-    let committed = overlay
-        .commit(&[rest, table], None)
-        .map_err(WriteError::from);
-    let checked = committed.and_then(|_| match options.verify {
-        true => check_first(medium, &overlay, first),
-        false => Ok(()),
-    });
-    if let Err(error) = checked {
-        // Half a first chunk must not pass for a whole one.
-        clear_tables(medium).map_err(WriteError::Clear)?;
-        return Err(error);
-    }
-    Ok((configured, started.elapsed()))
-}
-
-/// Compares the whole first chunk past the cache: the overlay has only looked at what it wrote.
-fn check_first(
-    medium: &dyn BlockDevice,
-    overlay: &dyn BlockDevice,
-    first: ByteRange,
-) -> Result<(), WriteError> {
-    let mut expected = vec![0; first.len() as usize];
-    overlay.read_at(0, &mut expected)?;
-    let mut back = AlignedBuf::new(expected.len());
-    medium.forget_cache(first);
-    medium.read_at(0, &mut back)?;
-    if back[..] != expected[..] {
-        return Err(WriteError::ReadBack {
-            offset: 0,
-            chunks: 1,
-        });
-    }
-    Ok(())
 }

@@ -176,76 +176,88 @@ impl RackFile {
             });
         }
         let text = fs::read_to_string(path).map_err(io)?;
-        let file = Self::parse(&text).map_err(|(line, what)| RackError::Mistake {
+        let file = Self::parse(&text).map_err(|mistakes| RackError::Mistakes {
             path: path.to_owned(),
-            line,
-            what,
+            mistakes,
         })?;
         Ok((file, text))
     }
 
-    /// The file, or the line of its first mistake.
-    pub(crate) fn parse(text: &str) -> Result<Self, (usize, String)> {
+    /// The file, or its mistakes with their lines.
+    pub(crate) fn parse(text: &str) -> Result<Self, Vec<(usize, String)>> {
         let file: Self = toml::from_str(text).map_err(|error| {
             let at = error.span().map_or(0, |span| span.start);
             let line = text
                 .get(..at)
                 .map_or(1, |before| before.matches('\n').count() + 1);
-            (line, error.message().to_owned())
+            vec![(line, error.message().to_owned())]
         })?;
-        file.check().map_err(|(name, what)| {
-            let quoted = format!("\"{name}\"");
-            let line = text.lines().position(|line| line.contains(&quoted));
-            (line.map_or(1, |line| line + 1), what)
-        })?;
-        Ok(file)
+        let mut mistakes = Mistakes {
+            text,
+            found: Vec::new(),
+        };
+        file.check_cards(&mut mistakes);
+        file.check_readers(&mut mistakes);
+        match mistakes.found.is_empty() {
+            true => Ok(file),
+            false => Err(mistakes.found),
+        }
     }
 
-    /// What the form alone does not tell; with the name in whose line it is.
-    fn check(&self) -> Result<(), (String, String)> {
-        let wrong = |name: &str, what: String| Err((name.to_owned(), what));
+    fn check_cards(&self, mistakes: &mut Mistakes<'_>) {
         for (index, card) in self.cards.iter().enumerate() {
-            if self.cards[..index]
-                .iter()
-                .any(|other| other.name == card.name)
-            {
-                return wrong(&card.name, format!("two cards are named {}", card.name));
+            let before = &self.cards[..index];
+            if before.iter().any(|other| other.name == card.name) {
+                mistakes.add(&card.name, format!("two cards are named {}", card.name));
             }
             if card.size.0 == 0 || !card.size.0.is_multiple_of(512) {
                 let what = format!("{} bytes are no whole number of sectors", card.size.0);
-                return wrong(&card.name, what);
+                mistakes.add(&card.name, what);
             }
             if pinewrit_disk::SectorSize::new(card.sector).is_none() {
                 let what = format!("a sector has 512 or 4096 bytes, not {}", card.sector);
-                return wrong(&card.name, what);
+                mistakes.add(&card.name, what);
             }
         }
+    }
+
+    fn check_readers(&self, mistakes: &mut Mistakes<'_>) {
         for (index, reader) in self.readers.iter().enumerate() {
             let before = &self.readers[..index];
             let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
             if reader.name.is_empty() || !reader.name.chars().all(plain) {
                 let what = "a reader's name has letters, digits and hyphens".to_owned();
-                return wrong(&reader.name, what);
+                mistakes.add(&reader.name, what);
             }
             if before.iter().any(|other| other.name == reader.name) {
-                return wrong(
-                    &reader.name,
-                    format!("two readers are named {}", reader.name),
-                );
+                let what = format!("two readers are named {}", reader.name);
+                mistakes.add(&reader.name, what);
             }
             let Some(holds) = &reader.holds else {
                 continue;
             };
             if !self.cards.iter().any(|card| card.name == *holds) {
-                return wrong(holds, format!("there is no card {holds}"));
+                mistakes.add(holds, format!("there is no card {holds}"));
             }
-            if before
-                .iter()
-                .any(|other| other.holds.as_ref() == Some(holds))
-            {
-                return wrong(holds, format!("card {holds} is in two readers"));
+            let holds_it = |other: &Reader| other.holds.as_ref() == Some(holds);
+            if before.iter().any(holds_it) {
+                mistakes.add(holds, format!("card {holds} is in two readers"));
             }
         }
-        Ok(())
+    }
+}
+
+/// What the form alone does not tell, with the lines where it is.
+struct Mistakes<'t> {
+    text: &'t str,
+    found: Vec<(usize, String)>,
+}
+
+impl Mistakes<'_> {
+    /// A mistake in a line with this name.
+    fn add(&mut self, name: &str, what: String) {
+        let quoted = format!("\"{name}\"");
+        let line = self.text.lines().position(|line| line.contains(&quoted));
+        self.found.push((line.map_or(1, |line| line + 1), what));
     }
 }

@@ -19,8 +19,8 @@ use crate::survey::tags;
 use crate::sysfs::RACK_PREFIX;
 use crate::verdict::doubts_of;
 use crate::{
-    BlockName, Bus, Hold, Identity, Medium, MediumError, MediumFacts, MediumKind, Permits, Place,
-    Verdict,
+    BlockName, Bus, EjectError, Hold, Identity, Medium, MediumError, MediumFacts, MediumKind,
+    Permits, Place, Power, Verdict,
 };
 use file::{BusWord, Card, RackFile, Reader};
 
@@ -36,15 +36,13 @@ pub enum RackError {
         /// The system's answer.
         source: io::Error,
     },
-    /// The rack file has a mistake.
-    #[error("{} line {line}: {what}", path.display())]
-    Mistake {
+    /// The rack file has mistakes.
+    #[error("{} has mistakes", path.display())]
+    Mistakes {
         /// Its path.
         path: PathBuf,
-        /// The line, from 1.
-        line: usize,
-        /// What is wrong there.
-        what: String,
+        /// The line of each, from 1, and what is wrong there.
+        mistakes: Vec<(usize, String)>,
     },
     /// There is no reader of this name.
     #[error("the rack has no reader {name}")]
@@ -265,6 +263,32 @@ impl Rack {
         })
     }
 
+    /// Reads the file again.
+    pub(crate) fn refresh(&mut self) {
+        if let Ok(now) = Self::open(&self.path) {
+            *self = now;
+        }
+    }
+
+    /// Takes the card out of a reader, as far as its bus lets it.
+    pub(crate) fn eject(&self, name: &BlockName) -> Result<Power, EjectError> {
+        let failed = |error: RackError| EjectError::Rack(io::Error::other(error));
+        // Others may have plugged cards since.
+        let mut now = Self::open(&self.path).map_err(failed)?;
+        let reader = now.reader(name).cloned();
+        let Some((reader, held)) = reader.and_then(|r| Some((r.clone(), r.holds?))) else {
+            return Ok(Power::NotNeeded);
+        };
+        if now.identity(&reader).is_built_in() {
+            return Err(EjectError::BuiltIn);
+        }
+        now.remove(&held).map_err(failed)?;
+        Ok(match reader.bus {
+            BusWord::Usb => Power::Off,
+            _ => Power::NotNeeded,
+        })
+    }
+
     /// Unmounts the card in a reader, which the rack file remembers.
     pub(crate) fn unmount(&self, name: &BlockName) -> io::Result<Vec<PathBuf>> {
         let card = self.reader(name).and_then(|reader| self.card_in(reader));
@@ -272,7 +296,9 @@ impl Rack {
         else {
             return Ok(Vec::new());
         };
-        let mut document = self.document();
+        // Others may have plugged cards since.
+        let text = fs::read_to_string(&self.path)?;
+        let mut document: DocumentMut = text.parse().map_err(io::Error::other)?;
         if let Some(table) = entry(&mut document, "cards", &card.name) {
             table.remove("mounted");
         }
@@ -359,12 +385,11 @@ impl Rack {
             }
         }
         let text = document.to_string();
-        let mistake = |(line, what)| RackError::Mistake {
+        let wrong = |mistakes| RackError::Mistakes {
             path: self.path.clone(),
-            line,
-            what,
+            mistakes,
         };
-        self.file = RackFile::parse(&text).map_err(mistake)?;
+        self.file = RackFile::parse(&text).map_err(wrong)?;
         fs::write(&self.path, &text).map_err(|source| RackError::Io {
             path: self.path.clone(),
             source,

@@ -1,0 +1,92 @@
+//! `pinewrit eject MEDIUM`
+
+use pinewrit_host::{EjectError, Permits, Power, Readers, Verdict};
+use serde::Serialize;
+
+use super::{Outcome, target};
+use crate::args::EjectArgs;
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::{Ui, style};
+
+#[derive(Serialize)]
+struct EjectEvent {
+    event: &'static str,
+    command: &'static str,
+    medium: String,
+    tag: Option<String>,
+    unmounted: Vec<String>,
+    powered_down: bool,
+}
+
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &EjectArgs) -> Outcome {
+    let mut chosen = target::find(readers, &args.medium, false)?;
+    let Some(facts) = chosen.facts.clone() else {
+        return Err(not_to_eject(args));
+    };
+    if facts.identity.size == 0 {
+        return Err(Message::new(
+            Exit::Usage,
+            format!("there is no medium in {}", chosen.path.display()),
+        )
+        .remedy("`pinewrit media` lists what is plugged in"));
+    }
+    let mut unmounted = Vec::new();
+    if matches!(&facts.verdict, Verdict::Busy(_)) {
+        unmounted = chosen.free(ui, readers, &facts.name)?;
+    }
+    let permits = Permits {
+        chosen: facts.tag.clone(),
+        confirmed: None,
+    };
+    let name = chosen.name();
+    let power = readers
+        .eject(&chosen.path, &permits)
+        .map_err(|e| explain::eject_error(&name, &e))?;
+    ui.event(&EjectEvent {
+        event: "result",
+        command: "eject",
+        medium: chosen.path.display().to_string(),
+        tag: facts.tag.as_ref().map(ToString::to_string),
+        unmounted: unmounted
+            .iter()
+            .map(|point| point.display().to_string())
+            .collect(),
+        powered_down: matches!(power, Power::Off),
+    });
+    ui.result(format!("{}\n", farewell(&name, &power)));
+    Ok(())
+}
+
+/// A file, or nothing that can be found.
+fn not_to_eject(args: &EjectArgs) -> Message {
+    let name = args.medium.display();
+    match args.medium.is_file() {
+        true => Message::new(
+            Exit::Usage,
+            format!("{name} is a file: there is nothing to eject"),
+        )
+        .remedy("card files are complete when the command that wrote them has ended"),
+        false => Message::new(Exit::Usage, format!("there is no medium {name}"))
+            .remedy("`pinewrit media` lists what is plugged in"),
+    }
+}
+
+/// What is true of a medium after ejecting it.
+pub(super) fn farewell(name: &str, power: &Power) -> String {
+    let good = style::GOOD;
+    let how = match power {
+        Power::Off => "flushed and powered down".to_owned(),
+        Power::Refused(error) => {
+            format!("flushed; it does not power down by itself ({error})")
+        }
+        _ => "everything is flushed".to_owned(),
+    };
+    format!("{good}you can take {name} out:{good:#} {how}")
+}
+
+/// The error of a medium that was written, and then could not be ejected.
+pub(super) fn after_writing(name: &str, error: &EjectError) -> Message {
+    explain::eject_error(name, error).fact("state", "it is written; only ejecting failed")
+}

@@ -1,0 +1,290 @@
+//! What there is to say of a medium that was written, and its receipt.
+
+use std::time::Duration;
+
+use pinewrit_core::inspect::inspect;
+use pinewrit_core::receipt::{Identifiers, Receipt, ReceiptImage, ReceiptMedium, ReceiptSettings};
+use pinewrit_core::write::WriteReport;
+use pinewrit_host::{MediumKind, Readers, Rescan};
+
+use super::super::report::{self, Facts};
+use super::super::{Outcome, configure, eject, records, settings};
+use super::{OpenMedium, Plan, WriteEvent};
+use crate::args::WriteArgs;
+use crate::page::Section;
+use crate::ui::{Ui, style, units};
+
+/// Everything there is to say of a finished medium.
+pub(super) struct Done<'a> {
+    pub(super) ui: &'a Ui,
+    pub(super) args: &'a WriteArgs,
+    pub(super) plan: &'a Plan,
+    pub(super) medium: &'a OpenMedium,
+    pub(super) begun: &'a str,
+    /// How fetching went, in words.
+    pub(super) download: &'a [(&'static str, String)],
+}
+
+impl Done<'_> {
+    /// Keeps the receipt, tells the result, and ejects the medium if asked to.
+    ///
+    /// What belongs on a page about it is added to `sections`.
+    pub(super) fn tell(
+        &self,
+        readers: &Readers,
+        report: &WriteReport,
+        sections: &mut Vec<Section>,
+    ) -> Outcome {
+        let receipt = self.receipt(report);
+        let kept = self.keep(&receipt);
+        let device = &*self.medium.medium.device;
+        if self.args.report.is_some() {
+            sections.push(Section {
+                name: self.medium.name.clone(),
+                receipt,
+                content: inspect(device, Some(device.size())).ok(),
+            });
+        }
+        let medium = &self.medium.medium;
+        let ejecting = self.args.eject && medium.kind != MediumKind::CardFile;
+        let ejected = ejecting.then(|| readers.eject_open(medium));
+        let rescan = match ejected {
+            // Nobody is to mount it now.
+            Some(_) => Rescan::NotApplicable,
+            None => medium.rescan(),
+        };
+        self.ui.event(&WriteEvent {
+            event: "result",
+            command: "write",
+            image: self.args.image.to_string(),
+            medium: medium.path.display().to_string(),
+            receipt: kept,
+            report,
+        });
+        self.ui.result(self.text(report, rescan, ejecting));
+        match ejected {
+            Some(Ok(power)) => {
+                let text = eject::farewell(&self.medium.name, &power);
+                self.ui.result(format!("{text}\n"));
+                Ok(())
+            }
+            Some(Err(error)) => Err(eject::after_writing(&self.medium.name, &error)),
+            None => Ok(()),
+        }
+    }
+
+    fn receipt(&self, report: &WriteReport) -> Receipt {
+        let tool = concat!("pinewrit ", env!("CARGO_PKG_VERSION")).to_owned();
+        let device = &*self.medium.medium.device;
+        let facts = self.medium.facts.as_ref();
+        let identity = facts.map(|facts| &facts.identity);
+        let medium = ReceiptMedium {
+            name: self.medium.medium.path.display().to_string(),
+            tag: facts
+                .and_then(|facts| facts.tag.as_ref())
+                .map(ToString::to_string),
+            bus: identity.map(|identity| identity.bus.word().to_owned()),
+            maker: identity.and_then(|identity| identity.maker.clone()),
+            model: identity.and_then(|identity| identity.model.clone()),
+            serial: identity.and_then(|identity| identity.serial.clone()),
+            size: device.size(),
+        };
+        let source = &self.plan.source;
+        let image = ReceiptImage {
+            name: source.name(),
+            wrapping: source.layers().iter().map(ToString::to_string).collect(),
+            packed_bytes: source.packed_size(),
+            unpacked_bytes: report.image_bytes,
+            checksum: report.checksum.as_ref().map(|sum| sum.digest.clone()),
+        };
+        let mut receipt = Receipt::new(tool, report, medium, image);
+        receipt.identifiers = Identifiers::of(device);
+        receipt.begun = self.begun.to_owned();
+        receipt.finished = records::now();
+        receipt.settings = self.plan.settings.as_ref().map(|checked| {
+            let files = report.configured.iter().flat_map(|done| &done.files);
+            ReceiptSettings {
+                host_name: checked.host_name.clone(),
+                digest: blake3::hash(settings::brief(checked).as_bytes())
+                    .to_hex()
+                    .to_string(),
+                files: files.map(|file| file.path.clone()).collect(),
+            }
+        });
+        receipt
+    }
+
+    /// Keeps a receipt in the state folder, and where it was asked for. A full disk is no reason
+    /// to call a good card bad.
+    fn keep(&self, receipt: &Receipt) -> Option<String> {
+        let json = match receipt.to_json() {
+            Ok(json) => json,
+            Err(error) => {
+                self.ui
+                    .warn(format!("note: no receipt could be made: {error}\n"));
+                return None;
+            }
+        };
+        let own = records::receipt_path(receipt);
+        let places = [Some(own), self.args.receipt.clone()];
+        let mut kept = None;
+        for place in places.into_iter().flatten() {
+            match records::save(&place, &json) {
+                Ok(()) => kept = Some(place.display().to_string()),
+                Err(error) => {
+                    let place = place.display();
+                    self.ui
+                        .warn(format!("note: no receipt in {place}: {error}\n"));
+                }
+            }
+        }
+        kept
+    }
+
+    fn text(&self, report: &WriteReport, rescan: Rescan, ejecting: bool) -> String {
+        let good = style::GOOD;
+        let verified = if report.verified {
+            "verified"
+        } else {
+            "not verified"
+        };
+        let settings = self.plan.settings.as_ref();
+        let identity = settings.and_then(|settings| settings.host_name.as_ref());
+        let identity = identity.map_or(String::new(), |name| format!(", as {name}"));
+        let mut facts = Facts::default();
+        facts.add(
+            "written",
+            amount(report.written_bytes, report.write_seconds),
+        );
+        if report.kept_bytes > 0 {
+            facts.add(
+                "kept",
+                format!(
+                    "{}, which were there already",
+                    units::size(report.kept_bytes)
+                ),
+            );
+        }
+        let (used, zero) = (
+            units::size(report.used_bytes),
+            units::size(report.zero_bytes),
+        );
+        if report.zero_bytes > 0 {
+            facts.add("in use", format!("{used}, {zero} of it zeros"));
+        }
+        if report.free_bytes > 0 {
+            let free = units::size(report.free_bytes);
+            facts.add("free", format!("{free} of free space left as it was"));
+        }
+        facts.add("read back", self.read_back(report));
+        if report.repeated > 0 {
+            let requests = units::counted(u64::from(report.repeated), "request");
+            facts.add(
+                "repeated",
+                format!("{requests} that failed at first: do not trust this medium for long"),
+            );
+        }
+        if let (Some(expected), Some(found)) = (&self.plan.checksum, &report.checksum) {
+            let (kind, origin) = (expected.checksum.kind.word(), report::origin(expected));
+            facts.add(
+                "checksum",
+                format!("{kind} of the {} matches, {origin}", found.of),
+            );
+        }
+        if let Some(grown) = &report.grown {
+            facts.add("grown", grown_text(grown));
+        }
+        if let Some(why) = &report.not_grown {
+            facts.add("not grown", why.as_str());
+        }
+        if let Some(configured) = &report.configured {
+            facts.add("settings", configure::files(configured));
+            if let Some(note) = configure::label_note(configured) {
+                facts.add("note", note);
+            }
+        }
+        for (name, text) in self.download {
+            facts.add(name, text.as_str());
+        }
+        for region in report
+            .regions
+            .iter()
+            .filter(|region| region.doubt.is_some())
+        {
+            facts.add("note", region_text(region));
+        }
+        if self.ui.verbose {
+            let way = match self.medium.medium.is_direct {
+                true => "direct, past the system's cache",
+                false => "through the system's cache",
+            };
+            facts.add("transfers", way);
+        }
+        if rescan == Rescan::InUse {
+            let what = "this computer shows the old partitions until it is plugged in again";
+            facts.add("note", what);
+        }
+        if !ejecting {
+            facts.add(
+                "next",
+                match self.medium.medium.kind {
+                    MediumKind::CardFile => {
+                        format!("pinewrit inspect {}", self.medium.medium.path.display())
+                    }
+                    _ => format!("pinewrit eject {}, then take it out", self.medium.name),
+                },
+            );
+        }
+        format!(
+            "{good}done:{good:#} {} holds {}, {verified}{identity}\n{}",
+            self.medium.name,
+            self.plan.source.name(),
+            facts.to_text()
+        )
+    }
+
+    fn read_back(&self, report: &WriteReport) -> String {
+        let behind = self.medium.read_back == pinewrit_core::write::ReadBack::Behind;
+        match (report.verified, behind) {
+            (false, _) => "not done (--no-verify)".to_owned(),
+            (true, true) => format!(
+                "{} while writing, all equal",
+                units::size(report.used_bytes)
+            ),
+            (true, false) => amount(report.used_bytes, report.verify_seconds),
+        }
+    }
+}
+
+fn grown_text(grown: &pinewrit_core::grow::GrowReport) -> String {
+    let (number, before, size) = (
+        grown.partition,
+        units::size(grown.before),
+        units::size(grown.size),
+    );
+    let filesystem = match grown.filesystem {
+        Some(kind) => format!("; its {kind} file system keeps its size until the system grows it"),
+        None => String::new(),
+    };
+    format!("partition {number} from {before} to {size}{filesystem}")
+}
+
+/// Why a partition was written as a whole.
+fn region_text(region: &pinewrit_core::extents::RegionFacts) -> String {
+    let what = match region.partition {
+        Some(number) => format!("partition {number}"),
+        None => "the file system".to_owned(),
+    };
+    let why = region.doubt.as_deref().unwrap_or_default();
+    format!("every byte of {what} was written: {why}")
+}
+
+fn amount(bytes: u64, seconds: f64) -> String {
+    let time = Duration::from_secs_f64(seconds);
+    if seconds < 0.1 {
+        // Too short for a rate that means anything.
+        return units::size(bytes);
+    }
+    let rate = units::rate(bytes, time);
+    format!("{} in {} ({rate})", units::size(bytes), units::time(time))
+}

@@ -1,0 +1,387 @@
+//! Everything that is known before the first byte.
+
+use std::path::Path;
+
+use pinewrit_core::filesystem::FilesystemFacts;
+use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect};
+use pinewrit_core::settings::CheckedSettings;
+use pinewrit_core::unfinished::UnfinishedWrite;
+use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_host::{Bus, MediumKind, Readers, Target};
+use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
+
+use super::super::report::{self, Facts};
+use super::super::source::{self, Keep};
+use super::super::target::{self, Chosen};
+use super::super::{Outcome, records, settings};
+use super::NOTHING_WRITTEN;
+use crate::args::WriteArgs;
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::progress::Waiting;
+use crate::ui::{Ui, style, units};
+
+/// How far into a packed image is looked before writing.
+const PREVIEW: u64 = 256 << 20;
+
+/// Everything that is known before the first byte.
+pub(super) struct Plan {
+    pub(super) source: ImageSource,
+    pub(super) media: Vec<PlannedMedium>,
+    pub(super) checksum: Option<ExpectedChecksum>,
+    pub(super) settings: Option<CheckedSettings>,
+    /// What is in the image, as far as a quick look reaches.
+    pub(super) preview: Option<Inspection>,
+}
+
+/// A medium to be written.
+pub(super) struct PlannedMedium {
+    /// Its tag, or the card file's name.
+    pub(super) name: String,
+    /// What its notes are kept by: its tag, or the card file's full path.
+    pub(super) key: String,
+    pub(super) chosen: Chosen,
+    pub(super) target: Target,
+    /// What is on it now.
+    pub(super) present: Option<Inspection>,
+    /// An earlier write that was not finished.
+    pub(super) note: Option<UnfinishedWrite>,
+}
+
+impl PlannedMedium {
+    /// Whether there is nothing on it that could be lost.
+    pub(super) fn is_new(&self) -> bool {
+        self.present.is_none() && matches!(self.target, Target::New { .. })
+    }
+
+    /// How it is connected; `None` for card files.
+    pub(super) fn bus(&self) -> Option<Bus> {
+        self.chosen.facts.as_ref().map(|facts| facts.identity.bus)
+    }
+}
+
+/// Checks everything that can be checked before writing.
+pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan, Message> {
+    let keep = match args.keep_download {
+        true => Keep::Yes,
+        false => Keep::No,
+    };
+    let source = source::open(ui, &args.image, &args.options, keep)?;
+    let checksum = match &args.checksum {
+        Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
+        None => find_beside(&source),
+    };
+    let checksum = checksum.map_err(|e| explain::checksum_error(&e))?;
+    let settings = args.settings.as_ref();
+    let settings = settings.map(|path| settings::read(ui, path)).transpose()?;
+    must_be_of_one(args, settings.as_ref())?;
+    let mut media: Vec<PlannedMedium> = Vec::new();
+    for named in &args.to {
+        let medium = open_medium(ui, readers, args, named, &media)?;
+        check_source_and_fit(&source, &medium)?;
+        media.push(medium);
+    }
+    let preview = look_into(ui, &source)?;
+    let plan = Plan {
+        source,
+        media,
+        checksum,
+        settings,
+        preview,
+    };
+    check_place_for_settings(&plan)?;
+    if args.grow {
+        check_growth(&plan)?;
+    }
+    Ok(plan)
+}
+
+/// A host name is for one unit.
+fn must_be_of_one(args: &WriteArgs, settings: Option<&CheckedSettings>) -> Outcome {
+    let host_name = settings.and_then(|settings| settings.host_name.as_ref());
+    match host_name.filter(|_| args.to.len() > 1) {
+        None => Ok(()),
+        Some(name) => Err(Message::new(
+            Exit::Usage,
+            format!(
+                "{} media would all answer to the name {name}",
+                args.to.len()
+            ),
+        )
+        .remedy("write each with settings of its own, or leave `hostname` out of them")),
+    }
+}
+
+fn open_medium(
+    ui: &Ui,
+    readers: &Readers,
+    args: &WriteArgs,
+    named: &Path,
+    others: &[PlannedMedium],
+) -> Result<PlannedMedium, Message> {
+    let mut chosen = target::find(readers, named, args.size.is_some())?;
+    let name = chosen.name();
+    let key = chosen.key();
+    if others.iter().any(|other| other.key == key) {
+        return Err(Message::new(Exit::Usage, format!("{name} is named twice"))
+            .remedy("name each medium once"));
+    }
+    let permits = match args.dry_run {
+        true => chosen.given_permits(&args.medium),
+        false => chosen.permits(ui, readers, &args.medium)?,
+    };
+    let target = readers
+        .open_target(&chosen.path, args.size, &permits)
+        .map_err(|e| explain::named_medium_error(&name, &e))?;
+    // A medium that cannot be read now may still be worth writing; it will tell by itself.
+    let present = match &target {
+        Target::Existing(medium) => inspect(&*medium.device, Some(medium.device.size())).ok(),
+        Target::New { .. } => None,
+    };
+    // What has a table was finished since, by whomever.
+    let is_blank = present.as_ref().is_none_or(Inspection::is_unknown);
+    Ok(PlannedMedium {
+        note: records::find_note(&key).filter(|_| is_blank),
+        name,
+        key,
+        chosen,
+        target,
+        present,
+    })
+}
+
+fn check_source_and_fit(source: &ImageSource, medium: &PlannedMedium) -> Outcome {
+    if let Target::Existing(existing) = &medium.target
+        && source.files().any(|file| existing.is_same_file(file))
+    {
+        let what = format!("{} is the image itself", medium.name);
+        return Err(Message::new(Exit::Usage, what).remedy("name another medium with --to"));
+    }
+    match source.unpacked_size().exact() {
+        Some(image) if image > medium.target.size() => Err(explain::too_large(
+            &medium.name,
+            image,
+            medium.target.size(),
+        )),
+        _ => Ok(()),
+    }
+}
+
+/// Looks into the image, as far as that is quick.
+fn look_into(ui: &Ui, source: &ImageSource) -> Result<Option<Inspection>, Message> {
+    let _waiting = Waiting::new(ui, format!("looking into {}", source.name()));
+    let device = PeekDevice::new(source.for_a_look());
+    let device = match source.layers() {
+        // Without a wrapping, any place costs the same.
+        [] => device,
+        _ => device.with_limit(PREVIEW),
+    };
+    match inspect(&device, source.unpacked_size().exact()) {
+        Ok(preview) => Ok(Some(preview)),
+        // So far into a download that it is not fetched for a look.
+        Err(DiskError::PastEnd { .. }) if source.fetch_stats().is_some() => Ok(None),
+        Err(error) => {
+            let message = explain::disk_error(&source.name(), &error);
+            Err(message.fact("state", NOTHING_WRITTEN))
+        }
+    }
+}
+
+/// Settings need a FAT partition. Where the preview reaches, its absence is told before writing.
+fn check_place_for_settings(plan: &Plan) -> Outcome {
+    let (Some(_), Some(preview)) = (&plan.settings, &plan.preview) else {
+        return Ok(());
+    };
+    let possible = preview
+        .filesystem
+        .as_ref()
+        .is_some_and(FilesystemFacts::takes_files)
+        || preview.partitions.iter().any(|partition| {
+            let facts = partition.filesystem.as_ref();
+            facts.is_some_and(FilesystemFacts::takes_files)
+                || (facts.is_none() && partition.start >= PREVIEW)
+        });
+    if possible {
+        return Ok(());
+    }
+    let kind = |partition: &PartitionFacts| {
+        let facts = partition.filesystem.as_ref();
+        let kind = facts
+            .filter(|fs| fs.is_fat())
+            .map_or(partition.kind, |fs| fs.kind);
+        format!("{} {kind}", partition.number)
+    };
+    let found = preview.partitions.iter().map(kind);
+    let error = pinewrit_core::configure::ConfigureError::NoPlace {
+        found: found.collect(),
+    };
+    Err(explain::configure_error(&plan.source.name(), &error).fact("state", NOTHING_WRITTEN))
+}
+
+/// What cannot be grown is told before writing, where the quick look reaches.
+fn check_growth(plan: &Plan) -> Outcome {
+    let Some(preview) = &plan.preview else {
+        return Ok(());
+    };
+    let refused = |what: String| {
+        Err(Message::new(Exit::Usage, what)
+            .fact("state", NOTHING_WRITTEN)
+            .remedy("write it without --grow"))
+    };
+    let name = plan.source.name();
+    let last = preview.partitions.iter().max_by_key(|p| p.range().end);
+    let is_mbr = preview
+        .scheme
+        .as_ref()
+        .is_some_and(|scheme| scheme.kind == "MBR");
+    match last {
+        None => refused(format!("{name} has no partition that could be grown")),
+        Some(last) if is_mbr && last.number > 4 => refused(format!(
+            "the last partition of {name}, number {}, is a logical one, and cannot be grown",
+            last.number
+        )),
+        Some(_) => Ok(()),
+    }
+}
+
+impl Plan {
+    /// Bytes of the image that are free, as far as the quick look tells.
+    pub(super) fn expected_free(&self) -> u64 {
+        let Some(preview) = &self.preview else {
+            return 0;
+        };
+        let known = |facts: &&FilesystemFacts| facts.is_fat() || facts.kind.starts_with("ext");
+        let inside = preview.partitions.iter().map(|p| p.filesystem.as_ref());
+        let all = inside.chain([preview.filesystem.as_ref()]).flatten();
+        all.filter(known).filter_map(|facts| facts.free).sum()
+    }
+
+    /// The plan in words.
+    pub(super) fn to_text(&self, ui: &Ui, args: &WriteArgs) -> String {
+        let source = &self.source;
+        let mut facts = Facts::default();
+        let size = match source.unpacked_size() {
+            UnpackedSize::Exact(bytes) => units::size(bytes),
+            UnpackedSize::AtLeast(bytes) => format!("at least {}", units::size(bytes)),
+            UnpackedSize::Unknown => "size unknown".to_owned(),
+        };
+        let wrapping = match source.layers() {
+            [] => size,
+            _ => format!("{}, {size} unpacked", report::wrapping(source)),
+        };
+        facts.add("image", format!("{}  {wrapping}", source.name()));
+        if let Some(why) = source.xz_in_one_thread().filter(|_| ui.verbose) {
+            facts.add("unpacking", report::one_thread(why));
+        }
+        if let Some(image) = source.unpacked_size().exact() {
+            facts.add("to write", self.amount(image, args));
+        }
+        for medium in &self.media {
+            let (text, fits) = (medium_text(medium), self.fits(medium));
+            match self.media.len() {
+                1 => {
+                    facts.add("medium", text);
+                    facts.add("fits", fits);
+                }
+                // One line each.
+                _ => facts.add("medium", format!("{text}; fits: {fits}")),
+            }
+        }
+        match &self.preview {
+            Some(preview) => report::content(preview, &mut facts),
+            None => facts.add("content", "not known before more of it is fetched"),
+        }
+        match &self.checksum {
+            Some(sum) => facts.add("checksum", report::checksum(sum)),
+            None => facts.add("checksum", "none given, none found beside the image"),
+        }
+        if let Some(settings) = &self.settings {
+            facts.add("settings", settings::brief(settings));
+        }
+        for medium in &self.media {
+            self.add_present(medium, &mut facts);
+        }
+        facts.to_text()
+    }
+
+    /// How much will be written, as far as that is known.
+    fn amount(&self, image: u64, args: &WriteArgs) -> String {
+        let free = self.expected_free().min(image);
+        let is_seen = |partition: &PartitionFacts| partition.filesystem.is_some();
+        let all_seen = self
+            .preview
+            .as_ref()
+            .is_some_and(|preview| preview.partitions.iter().all(is_seen));
+        match free {
+            _ if args.every_byte => format!("{}, every byte", units::size(image)),
+            free if !all_seen => format!(
+                "{} at most; free space of file systems is left as it is",
+                units::size(image - free)
+            ),
+            0 => format!("{}; nothing of it is free space", units::size(image)),
+            free => format!(
+                "about {}; {} of it are free space, which is left as it is",
+                units::size(image - free),
+                units::size(free)
+            ),
+        }
+    }
+
+    fn fits(&self, medium: &PlannedMedium) -> String {
+        let warning = style::WARNING;
+        let size = medium.target.size();
+        match self.source.unpacked_size().exact() {
+            Some(image) => format!("yes, {} stay free", units::size(size - image)),
+            None if self.source.unpacked_size().at_least() > size => {
+                let doubt = "probably not; what the wrapping says of its size may be wrong";
+                format!("{warning}{doubt}{warning:#}")
+            }
+            None => "not known before it is unpacked; it stops at the medium's end".to_owned(),
+        }
+    }
+
+    fn add_present(&self, medium: &PlannedMedium, facts: &mut Facts) {
+        let warning = style::WARNING;
+        let of = match self.media.len() {
+            1 => String::new(),
+            _ => format!("on {}: ", medium.name),
+        };
+        if let Some(note) = &medium.note {
+            facts.add("begun", format!("{of}{}", unfinished_text(note)));
+        } else if let Some(present) = &medium.present {
+            let summary = report::summary(present);
+            facts.add(
+                "lost",
+                match present.is_unknown() {
+                    true => format!("{of}{summary}"),
+                    false => format!("{of}{warning}{summary}{warning:#}"),
+                },
+            );
+        }
+    }
+}
+
+/// An unfinished write in words.
+pub(in super::super) fn unfinished_text(note: &UnfinishedWrite) -> String {
+    let amount = match note.total {
+        Some(total) => format!("{} of {}", units::size(note.done), units::size(total)),
+        None => units::size(note.done),
+    };
+    let (image, begun) = (&note.image_name, &note.begun);
+    format!("{image} was not finished: {amount} were written, begun {begun}")
+}
+
+fn medium_text(medium: &PlannedMedium) -> String {
+    let kind = match &medium.target {
+        Target::New { .. } => "new card file",
+        Target::Existing(existing) => match existing.kind {
+            MediumKind::CardFile => "card file",
+            MediumKind::BlockDevice => "block device",
+            MediumKind::Simulated => "simulated medium",
+        },
+    };
+    let what = medium.chosen.facts.as_ref().map(target::describe);
+    let what = what.unwrap_or_else(|| format!("{kind}, {}", units::size(medium.target.size())));
+    format!("{}  {what}", medium.name)
+}

@@ -1,0 +1,346 @@
+//! Receipts: what was put on a medium, with a digest for each chunk, so that it can be checked long
+//! after. The form is described in `docs/formats.md`.
+
+use std::io;
+
+use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE};
+use serde::{Deserialize, Serialize};
+
+use crate::inspect::inspect;
+use crate::write::{ChunkRecord, PacePoint, WriteError, WriteReport, compare_with_records};
+use crate::{Cancel, Observer};
+
+/// What a receipt says of itself.
+const FORMAT: &str = "pinewrit-receipt";
+/// The version that is written, and the latest that is read.
+const VERSION: u32 = 1;
+/// A receipt larger than this was not written by Pinewrit, in bytes.
+pub const MAX_RECEIPT: u64 = 256 << 20;
+
+/// What was put on a medium.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Receipt {
+    /// Always `pinewrit-receipt`.
+    pub format: String,
+    /// Version of the form.
+    pub version: u32,
+    /// The program and its version.
+    pub tool: String,
+    /// The medium.
+    pub medium: ReceiptMedium,
+    /// The image.
+    pub image: ReceiptImage,
+    /// What tells this medium's content from that of others.
+    pub identifiers: Identifiers,
+    /// The settings, without secrets.
+    pub settings: Option<ReceiptSettings>,
+    /// When it was begun and finished, RFC 3339.
+    pub begun: String,
+    /// See [`Receipt::begun`].
+    pub finished: String,
+    /// How long writing and reading back took, in seconds.
+    pub write_seconds: f64,
+    /// See [`Receipt::write_seconds`].
+    pub verify_seconds: f64,
+    /// Whether everything was read back and found equal.
+    pub verified: bool,
+    /// How the bytes of the image were dealt with.
+    pub bytes: ReceiptBytes,
+    /// Bytes in a chunk.
+    pub chunk_bytes: u64,
+    /// The chunks that have something in use.
+    pub chunks: Vec<ReceiptChunk>,
+    /// How long each chunk took to be written.
+    pub pace_written: Vec<PacePoint>,
+    /// How long each chunk took to be read back.
+    pub pace_read: Vec<PacePoint>,
+    /// BLAKE3 of all of the above, in this order and as compact JSON.
+    pub digest: String,
+}
+
+/// The medium of a receipt.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReceiptMedium {
+    /// Its name: the file's, or the device's path.
+    pub name: String,
+    /// Its tag, if it is no card file.
+    pub tag: Option<String>,
+    /// How it was connected.
+    pub bus: Option<String>,
+    /// Who made it.
+    pub maker: Option<String>,
+    /// What it is.
+    pub model: Option<String>,
+    /// Its serial number.
+    pub serial: Option<String>,
+    /// Its size in bytes.
+    pub size: u64,
+}
+
+/// The image of a receipt.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReceiptImage {
+    /// Its name.
+    pub name: String,
+    /// Its layers, the outermost first.
+    pub wrapping: Vec<String>,
+    /// Size as packed, in bytes.
+    pub packed_bytes: Option<u64>,
+    /// Size as unpacked, in bytes.
+    pub unpacked_bytes: u64,
+    /// The checksum that matched: `sha256:…`.
+    pub checksum: Option<String>,
+}
+
+/// Identifiers on the medium.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Identifiers {
+    /// Disk signature or disk GUID.
+    pub table: Option<String>,
+    /// Those of file systems, with their partitions.
+    pub filesystems: Vec<(Option<u32>, String)>,
+}
+
+/// The settings of a receipt.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReceiptSettings {
+    /// The unit's host name.
+    pub host_name: Option<String>,
+    /// BLAKE3 of the settings in words, without secrets.
+    pub digest: String,
+    /// The files that were written.
+    pub files: Vec<String>,
+}
+
+/// How bytes were dealt with.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReceiptBytes {
+    /// All of the image.
+    pub image: u64,
+    /// In use.
+    pub used: u64,
+    /// In use and zero.
+    pub zero: u64,
+    /// Not in use.
+    pub free: u64,
+    /// Written.
+    pub written: u64,
+    /// On the medium already.
+    pub kept: u64,
+}
+
+/// A chunk of a receipt.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReceiptChunk {
+    /// The chunk's number.
+    pub index: u64,
+    /// What is in use: first byte and end of each range.
+    pub used: Vec<(u64, u64)>,
+    /// BLAKE3 of these ranges, one after the other.
+    pub blake3: String,
+}
+
+/// Why a receipt cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ReceiptError {
+    /// It could not be read.
+    #[error("the receipt could not be read")]
+    Io(#[from] io::Error),
+    /// It is none.
+    #[error("this is no receipt: {0}")]
+    Form(String),
+    /// It is of a later version.
+    #[error("the receipt has version {0}; this Pinewrit knows up to {VERSION}")]
+    Version(u32),
+    /// It was changed since it was written.
+    #[error("the receipt was changed since it was written")]
+    Changed,
+}
+
+/// How a medium and a receipt go together.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kinship {
+    /// The same identifiers.
+    Same,
+    /// Other identifiers: it is a receipt of another medium, or this one was written anew.
+    Other,
+    /// The medium has no identifiers any more.
+    Unknown,
+}
+
+impl Identifiers {
+    /// Those of a medium, as far as it can be read.
+    pub fn of(device: &dyn BlockDevice) -> Self {
+        let Ok(found) = inspect(device, Some(device.size())) else {
+            return Self::default();
+        };
+        let whole = found.filesystem.into_iter().map(|fs| (None, fs.id));
+        let parts = found.partitions.into_iter().map(|partition| {
+            (
+                Some(partition.number),
+                partition.filesystem.and_then(|fs| fs.id),
+            )
+        });
+        Self {
+            // A signature that was never set is nobody's.
+            table: found
+                .scheme
+                .map(|scheme| scheme.id)
+                .filter(|id| id.contains(|c| c != '0' && c != '-')),
+            filesystems: whole
+                .chain(parts)
+                .filter_map(|(number, id)| Some((number, id?)))
+                .collect(),
+        }
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.table.is_none() && self.filesystems.is_empty()
+    }
+
+    /// How these go together with those of a receipt.
+    pub fn kinship(&self, receipt: &Self) -> Kinship {
+        match (self.is_empty(), self == receipt) {
+            (true, _) => Kinship::Unknown,
+            (_, true) => Kinship::Same,
+            _ => Kinship::Other,
+        }
+    }
+}
+
+impl Receipt {
+    /// A receipt for a medium that was written.
+    pub fn new(
+        tool: String,
+        report: &WriteReport,
+        medium: ReceiptMedium,
+        image: ReceiptImage,
+    ) -> Self {
+        let chunk = |record: &ChunkRecord| ReceiptChunk {
+            index: record.index,
+            used: record
+                .used
+                .iter()
+                .map(|range| (range.start, range.end))
+                .collect(),
+            blake3: record.digest.to_hex().to_string(),
+        };
+        let in_use = report
+            .chunks
+            .iter()
+            .filter(|record| !record.used.is_empty());
+        Self {
+            format: FORMAT.to_owned(),
+            version: VERSION,
+            tool,
+            medium,
+            image,
+            identifiers: Identifiers::default(),
+            settings: None,
+            begun: String::new(),
+            finished: String::new(),
+            write_seconds: report.write_seconds,
+            verify_seconds: report.verify_seconds,
+            verified: report.verified,
+            bytes: ReceiptBytes {
+                image: report.image_bytes,
+                used: report.used_bytes,
+                zero: report.zero_bytes,
+                free: report.free_bytes,
+                written: report.written_bytes,
+                kept: report.kept_bytes,
+            },
+            chunk_bytes: CHUNK_SIZE as u64,
+            chunks: in_use.map(chunk).collect(),
+            pace_written: report.pace.written.clone(),
+            pace_read: report.pace.read.clone(),
+            digest: String::new(),
+        }
+    }
+
+    /// The receipt as it is kept, with its digest.
+    ///
+    /// # Errors
+    /// [`ReceiptError::Form`]: a number in it has no form in JSON.
+    pub fn to_json(&self) -> Result<Vec<u8>, ReceiptError> {
+        let mut sealed = self.clone();
+        sealed.digest = self.computed_digest()?;
+        let mut json =
+            serde_json::to_vec(&sealed).map_err(|e| ReceiptError::Form(e.to_string()))?;
+        json.push(b'\n');
+        Ok(json)
+    }
+
+    /// Reads and checks a receipt.
+    ///
+    /// # Errors
+    /// [`ReceiptError`].
+    pub fn from_json(json: &[u8]) -> Result<Self, ReceiptError> {
+        let form = |error: serde_json::Error| ReceiptError::Form(error.to_string());
+        #[derive(Deserialize)]
+        struct Head {
+            format: String,
+            version: u32,
+        }
+        let head: Head = serde_json::from_slice(json).map_err(form)?;
+        if head.format != FORMAT {
+            return Err(ReceiptError::Form(format!("its format is {}", head.format)));
+        }
+        if head.version > VERSION {
+            return Err(ReceiptError::Version(head.version));
+        }
+        let receipt: Self = serde_json::from_slice(json).map_err(form)?;
+        if receipt.computed_digest()? != receipt.digest {
+            return Err(ReceiptError::Changed);
+        }
+        // A comparison of nothing must not pass for an equal one.
+        match receipt.records() {
+            Some(records) if !records.is_empty() => Ok(receipt),
+            _ => Err(ReceiptError::Form("its chunks cannot be".to_owned())),
+        }
+    }
+
+    fn computed_digest(&self) -> Result<String, ReceiptError> {
+        let mut bare = self.clone();
+        bare.digest.clear();
+        let json = serde_json::to_vec(&bare).map_err(|e| ReceiptError::Form(e.to_string()))?;
+        Ok(blake3::hash(&json).to_hex().to_string())
+    }
+
+    /// The chunks as they are compared; `None` if one of them cannot be.
+    fn records(&self) -> Option<Vec<ChunkRecord>> {
+        let record = |chunk: &ReceiptChunk| {
+            let ranges = chunk.used.iter();
+            Some(ChunkRecord {
+                index: chunk.index,
+                used: ranges
+                    .map(|(start, end)| ByteRange::new(*start, *end))
+                    .collect::<Option<_>>()?,
+                digest: blake3::Hash::from_hex(&chunk.blake3).ok()?,
+            })
+        };
+        self.chunks.iter().map(record).collect()
+    }
+
+    /// Compares a medium with the receipt; returns the chunks that differ.
+    ///
+    /// # Errors
+    /// The medium could not be read, is smaller than the receipt says, or somebody asked to stop.
+    pub fn compare(
+        &self,
+        medium: &dyn BlockDevice,
+        observer: &dyn Observer,
+        cancel: &Cancel,
+    ) -> Result<Vec<ChunkRecord>, WriteError> {
+        let records = self.records().unwrap_or_default();
+        compare_with_records(medium, records, observer, cancel)
+    }
+
+    /// Bytes in use, all of which are compared.
+    pub fn used_bytes(&self) -> u64 {
+        let ranges = self.chunks.iter().flat_map(|chunk| &chunk.used);
+        ranges.map(|(start, end)| end.saturating_sub(*start)).sum()
+    }
+}

@@ -1,0 +1,164 @@
+//! The end of a write: settings, growth, and the first chunk last.
+
+use pinewrit_disk::{
+    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, OVERLAY_BLOCK, Overlay,
+};
+
+use super::Target;
+use super::report::{ChunkRecord, WriteError};
+use super::state::State;
+use super::work::{Bench, REQUEST};
+use crate::Stage;
+use crate::configure::{self, ConfigureReport};
+use crate::extents::Ranges;
+use crate::grow::{self, GrowError, GrowReport};
+use crate::verify::Found;
+
+/// Bytes at the medium's end that are cleared before writing. The backup of a GPT takes 33
+/// sectors there, of up to 4096 bytes.
+const TAIL: u64 = 1 << 20;
+
+/// Takes every trace of a partition table off the medium: the first chunk, and the end, where
+/// the backup of a GPT would bring the old table back.
+pub(super) fn clear_tables(medium: &dyn BlockDevice) -> Result<(), DiskError> {
+    let size = medium.size();
+    let head = ByteRange {
+        start: 0,
+        end: size.min(CHUNK_SIZE as u64),
+    };
+    let tail = ByteRange {
+        start: size.saturating_sub(TAIL),
+        end: size,
+    };
+    medium.zero(head)?;
+    medium.zero(tail)?;
+    medium.flush()
+}
+
+/// What was done beside the image.
+#[derive(Default)]
+pub(super) struct Finished {
+    pub(super) configured: Option<ConfigureReport>,
+    pub(super) grown: Option<GrowReport>,
+    /// Why the last partition was left as it is.
+    pub(super) not_grown: Option<String>,
+}
+
+/// Puts the settings on the medium and then the first chunk, both by an overlay: the changes
+/// outside the first chunk are flushed and verified before it.
+pub(super) fn finish(
+    target: &Target<'_>,
+    verify: bool,
+    bench: &Bench<'_>,
+    state: &mut State,
+) -> Result<Finished, WriteError> {
+    let medium = target.medium;
+    let overlay = Overlay::new(medium);
+    overlay.write_at(0, &state.first)?;
+    let mut finished = Finished::default();
+    if target.grow {
+        match grow::grow(&overlay) {
+            Ok(grown) => finished.grown = Some(grown),
+            Err(GrowError::Disk(error)) => return Err(error.into()),
+            // The medium is as good as without it.
+            Err(why) => finished.not_grown = Some(why.to_string()),
+        }
+    }
+    if let Some(settings) = target.settings {
+        target.observer.stage(Stage::Configure, None);
+        let changes = configure::apply(&overlay, settings).map_err(WriteError::Configure)?;
+        finished.configured = Some(changes.report);
+    }
+    target.observer.stage(Stage::Finish, None);
+    let first = ByteRange {
+        start: 0,
+        end: state.first.len() as u64,
+    };
+    // The table's own block comes after the rest of the first chunk, and nothing is smaller.
+    let middle = first.end.min(OVERLAY_BLOCK as u64);
+    let (table, rest) = (
+        ByteRange {
+            start: 0,
+            end: middle,
+        },
+        ByteRange {
+            start: middle,
+            end: first.end,
+        },
+    );
+    let changed = overlay.changed()?;
+    let committed = overlay
+        .commit(&[rest, table], None)
+        .map_err(WriteError::from);
+    let checked = committed.and_then(|_| match verify {
+        true => check_first(medium, &overlay, first),
+        false => Ok(()),
+    });
+    let recorded = checked.and_then(|()| record_changes(&changed, bench, &mut state.records));
+    if let Err(error) = recorded {
+        // Half a first chunk must not pass for a whole one.
+        clear_tables(medium).map_err(WriteError::Clear)?;
+        return Err(error);
+    }
+    // The first chunk was written at last.
+    state.written += state.records.first().map_or(0, ChunkRecord::used_bytes);
+    Ok(finished)
+}
+
+/// Compares the whole first chunk past the cache: the overlay has only looked at what it wrote.
+fn check_first(
+    medium: &dyn BlockDevice,
+    overlay: &dyn BlockDevice,
+    first: ByteRange,
+) -> Result<(), WriteError> {
+    let mut expected = vec![0; first.len() as usize];
+    overlay.read_at(0, &mut expected)?;
+    let mut back = AlignedBuf::new(expected.len());
+    medium.forget_cache(first);
+    medium.read_at(0, &mut back)?;
+    let mut found = Found::default();
+    found.add(0, &expected, &back);
+    match found.span {
+        None => Ok(()),
+        Some((first, _)) => Err(WriteError::differs(first, 1, Some(found.bytes))),
+    }
+}
+
+/// Brings the records of chunks up to date in which something was changed, with what the medium
+/// holds now: the changes were read back, the rest was before.
+fn record_changes(
+    changed: &[ByteRange],
+    bench: &Bench<'_>,
+    records: &mut Vec<ChunkRecord>,
+) -> Result<(), WriteError> {
+    let chunk = CHUNK_SIZE as u64;
+    let mut touched: Vec<u64> = changed
+        .iter()
+        .flat_map(|range| range.start / chunk..range.end.div_ceil(chunk))
+        .collect();
+    touched.push(0);
+    touched.sort_unstable();
+    touched.dedup();
+    let mut buffer = AlignedBuf::new(REQUEST);
+    for index in touched {
+        let own = ByteRange {
+            start: index * chunk,
+            end: (index + 1) * chunk,
+        };
+        let place = records.binary_search_by_key(&index, |record| record.index);
+        let mut used = place.map_or(Vec::new(), |place| records[place].used.clone());
+        used.extend(changed.iter().filter_map(|range| range.intersection(own)));
+        let used = Ranges::joined(used, 0).into_vec();
+        let digest = bench.digest(&used, &mut buffer)?.0;
+        let record = ChunkRecord {
+            index,
+            used,
+            digest,
+        };
+        match place {
+            Ok(place) => records[place] = record,
+            Err(place) => records.insert(place, record),
+        }
+    }
+    Ok(())
+}

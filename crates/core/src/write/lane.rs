@@ -1,0 +1,454 @@
+//! One medium's way through a write: its own workers, pace, verification and failure.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
+use pinewrit_disk::{AlignedBuf, ByteRange, CHUNK_SIZE, is_zero};
+
+use super::finish::{clear_tables, finish};
+use super::report::{ChecksumReport, ChunkRecord, WriteError, WriteReport};
+use super::state::{Event, State};
+use super::work::{Bench, Done, REQUEST};
+use super::{ReadBack, Target, WriteOptions, patience};
+use crate::extents::RegionFacts;
+use crate::pipeline::{Chunk, SourcePosition, spawn};
+use crate::{Cancel, Progress, Stage};
+
+/// Requests in flight on a medium, each of up to 1 MiB.
+const WORKERS: usize = 2;
+/// How often is looked whether the medium pauses.
+const TICK: Duration = Duration::from_millis(100);
+/// Silence from here on is a pause.
+const PAUSE: Duration = Duration::from_millis(700);
+
+/// So many bytes that nobody wrote there are no flipped bits any more.
+const MISPLACED: u64 = 512;
+
+/// How the stream of chunks ended.
+pub(super) enum StreamOutcome {
+    /// All of the image has come.
+    Ended {
+        image_bytes: u64,
+        checksum: Option<ChecksumReport>,
+        regions: Vec<RegionFacts>,
+    },
+    /// It broke off; why is told elsewhere.
+    Broken,
+}
+
+/// Why a medium was not written, and what is needed to say where.
+pub(super) struct LaneFailure {
+    pub(super) error: WriteError,
+    /// The first chunk of the image.
+    pub(super) first: Vec<u8>,
+    /// The first chunk that reads back differently.
+    pub(super) bad: Option<ChunkRecord>,
+}
+
+pub(super) struct Lane<'a> {
+    pub(super) target: &'a Target<'a>,
+    pub(super) options: &'a WriteOptions<'a>,
+    /// Size of the image in bytes, if it is known.
+    pub(super) image: Option<u64>,
+    pub(super) source_size: u64,
+    pub(super) position: &'a SourcePosition,
+    pub(super) cancel: &'a Cancel,
+    pub(super) started: Instant,
+}
+
+impl Lane<'_> {
+    pub(super) fn run(
+        &self,
+        chunks: Receiver<Arc<Chunk>>,
+        outcome: &Receiver<StreamOutcome>,
+    ) -> Result<WriteReport, Box<LaneFailure>> {
+        let mut state = State::default();
+        let written = self.write_and_check(chunks, outcome, &mut state);
+        written.map_err(|error| {
+            let medium = self.target.medium;
+            if let WriteError::ReadBack { .. } | WriteError::Wraps = error {
+                // A medium that is smaller than it says may have put anything at its start.
+                let _ = clear_tables(medium);
+            }
+            let error = match error {
+                WriteError::Disk(error) if patience::is_dead(medium) => WriteError::Dead(error),
+                error => error,
+            };
+            Box::new(LaneFailure {
+                error,
+                first: state.first,
+                bad: state.differing.into_iter().next(),
+            })
+        })
+    }
+
+    fn write_and_check(
+        &self,
+        chunks: Receiver<Arc<Chunk>>,
+        outcome: &Receiver<StreamOutcome>,
+        state: &mut State,
+    ) -> Result<WriteReport, WriteError> {
+        let medium = self.target.medium;
+        if let Some(image) = self.image.filter(|&image| image > medium.size()) {
+            let medium = medium.size();
+            return Err(WriteError::TooLarge { image, medium });
+        }
+        self.target.observer.stage(Stage::Clear, None);
+        clear_tables(medium).map_err(WriteError::Clear)?;
+        if self.options.clear_free {
+            self.discard_all()?;
+            // What was discarded may read as anything.
+            clear_tables(medium).map_err(WriteError::Clear)?;
+        }
+        let bench = self.bench();
+        self.target.observer.stage(Stage::Write, self.total(state));
+        self.work(&bench, Some(chunks), state)?;
+        let StreamOutcome::Ended {
+            image_bytes,
+            checksum,
+            regions,
+        } = outcome.recv().unwrap_or(StreamOutcome::Broken)
+        else {
+            return Err(WriteError::Cancelled);
+        };
+        if image_bytes > medium.size() {
+            return Err(super::past_end(medium));
+        }
+        self.target.observer.stage(Stage::Flush, None);
+        medium.flush()?;
+        let write_seconds = self.started.elapsed();
+
+        let verifying = Instant::now();
+        if self.options.verify {
+            medium.forget_cache(ByteRange {
+                start: 0,
+                end: medium.size(),
+            });
+            self.target.observer.stage(Stage::Verify, Some(state.used));
+            self.work(&bench, None, state)?;
+            self.judge(&bench, state)?;
+            self.head_must_be_blank()?;
+        }
+        state.records.sort_by_key(|record| record.index);
+        let finished = finish(self.target, self.options.verify, &bench, state)?;
+        Ok(WriteReport {
+            image_bytes,
+            used_bytes: state.used,
+            zero_bytes: state.zeros,
+            free_bytes: image_bytes.saturating_sub(state.used),
+            written_bytes: state.written,
+            kept_bytes: state.kept,
+            verified: self.options.verify,
+            checksum,
+            write_seconds: write_seconds.as_secs_f64(),
+            verify_seconds: verifying.elapsed().as_secs_f64(),
+            repeated: state.repeated,
+            configured: finished.configured,
+            grown: finished.grown,
+            not_grown: finished.not_grown,
+            regions,
+            chunks: std::mem::take(&mut state.records),
+            pace: std::mem::take(&mut state.pace),
+        })
+    }
+
+    /// Compares the medium with what was recorded of it.
+    pub(super) fn compare(
+        &self,
+        records: Vec<ChunkRecord>,
+    ) -> Result<Vec<ChunkRecord>, WriteError> {
+        let medium = self.target.medium;
+        let used = records.iter().map(ChunkRecord::used_bytes).sum();
+        let mut state = State {
+            unchecked: records,
+            used,
+            ..State::default()
+        };
+        self.target.observer.stage(Stage::Compare, Some(used));
+        medium.forget_cache(ByteRange {
+            start: 0,
+            end: medium.size(),
+        });
+        let bench = self.bench();
+        self.work(&bench, None, &mut state)
+            .map_err(|error| match error {
+                WriteError::Disk(error) if patience::is_dead(medium) => WriteError::Dead(error),
+                error => error,
+            })?;
+        state.differing.sort_by_key(|record| record.index);
+        Ok(state.differing)
+    }
+
+    fn bench(&self) -> Bench<'_> {
+        Bench {
+            medium: self.target.medium,
+            only_changes: self.options.only_changes,
+            cancel: self.cancel,
+            stop: AtomicBool::new(false),
+            no_cheap_zeros: AtomicBool::new(false),
+            written: AtomicU64::new(0),
+            checked: AtomicU64::new(0),
+        }
+    }
+
+    /// Tells the medium that nothing on it is needed any more.
+    fn discard_all(&self) -> Result<(), WriteError> {
+        const STEP: u64 = 1 << 30;
+        let size = self.target.medium.size();
+        for start in (0..size).step_by(STEP as usize) {
+            if self.cancel.is_cancelled() {
+                return Err(WriteError::Cancelled);
+            }
+            let end = size.min(start + STEP);
+            if !self.target.medium.discard(ByteRange { start, end })? {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Bytes that will be in use, as far as that can be told.
+    fn total(&self, state: &State) -> Option<u64> {
+        let free = self.options.expected_free.max(state.free_so_far);
+        self.image
+            .map(|image| image.saturating_sub(free).max(state.used))
+    }
+
+    /// Lets the workers write what comes, or read back what is left.
+    fn work(
+        &self,
+        bench: &Bench<'_>,
+        chunks: Option<Receiver<Arc<Chunk>>>,
+        state: &mut State,
+    ) -> Result<(), WriteError> {
+        let is_writing = chunks.is_some();
+        let is_behind = self.options.verify && self.target.read_back == ReadBack::Behind;
+        let busy = AtomicU32::new(0);
+        thread::scope(|scope| {
+            let (events, told) = unbounded();
+            let (to_check, check) = unbounded::<ChunkRecord>();
+            let mut writers = 0;
+            if let Some(chunks) = chunks {
+                writers = WORKERS;
+                for _ in 0..WORKERS {
+                    let (chunks, events) = (chunks.clone(), events.clone());
+                    let busy = &busy;
+                    spawn(scope, "write", move || {
+                        write_all(bench, &chunks, &events, busy)
+                    });
+                }
+            }
+            if is_behind || !is_writing {
+                for _ in 0..WORKERS {
+                    let (check, events) = (check.clone(), events.clone());
+                    let busy = &busy;
+                    spawn(scope, "check", move || {
+                        check_all(bench, &check, &events, busy)
+                    });
+                }
+            }
+            drop((events, check));
+            let mut to_check = (is_behind || !is_writing).then_some(to_check);
+            if !is_writing {
+                for record in state.unchecked.drain(..) {
+                    let _ = to_check.as_ref().map(|queue| queue.send(record));
+                }
+                to_check = None;
+            }
+            let (mut moved, mut heard) = (0, Instant::now());
+            let mut failure = None;
+            loop {
+                match told.recv_timeout(TICK) {
+                    Ok(Ok(Event::Gone)) => {
+                        writers -= 1;
+                        if writers == 0 {
+                            to_check = None;
+                        }
+                    }
+                    Ok(Ok(event)) => {
+                        let now = self.started.elapsed().as_secs_f64();
+                        state.take(event, now, to_check.as_ref());
+                    }
+                    // The others only stopped because of the first.
+                    Ok(Err(error)) => {
+                        failure.get_or_insert(error);
+                    }
+                    Err(RecvTimeoutError::Timeout) => {}
+                    Err(RecvTimeoutError::Disconnected) => break,
+                }
+                let now =
+                    bench.written.load(Ordering::Relaxed) + bench.checked.load(Ordering::Relaxed);
+                if now != moved {
+                    (moved, heard) = (now, Instant::now());
+                }
+                let is_busy = busy.load(Ordering::Relaxed) > 0;
+                let silence = heard.elapsed();
+                let waiting = if is_busy && silence >= PAUSE {
+                    silence
+                } else {
+                    Duration::ZERO
+                };
+                self.tell(bench, is_writing, waiting, state);
+            }
+            failure.map_or(Ok(()), Err)
+        })
+    }
+
+    fn tell(&self, bench: &Bench<'_>, is_writing: bool, waiting: Duration, state: &State) {
+        let (done, total) = match is_writing {
+            true => (bench.written.load(Ordering::Relaxed), self.total(state)),
+            false => {
+                let checked = bench.checked.load(Ordering::Relaxed);
+                (state.excused + checked, Some(state.used))
+            }
+        };
+        self.target.observer.progress(Progress {
+            done,
+            total,
+            source_done: if is_writing { self.position.get() } else { 0 },
+            source_total: if is_writing { self.source_size } else { 0 },
+            waiting_seconds: waiting.as_secs_f64(),
+        });
+    }
+
+    /// The start was cleared, and nothing has been written there since. If something is there, the
+    /// medium goes round, and the first chunk would destroy what belongs elsewhere.
+    fn head_must_be_blank(&self) -> Result<(), WriteError> {
+        let mut head = AlignedBuf::new(CHUNK_SIZE);
+        let medium = self.target.medium;
+        let len = medium.size().min(CHUNK_SIZE as u64) as usize;
+        medium.read_at(0, &mut head[..len])?;
+        if is_zero(&head[..len]) {
+            return Ok(());
+        }
+        let first = head.iter().position(|byte| *byte != 0).unwrap_or(0) as u64;
+        match head[..len].iter().filter(|byte| **byte != 0).count() as u64 {
+            few @ ..MISPLACED => Err(WriteError::differs(first, 1, Some(few))),
+            _ => Err(WriteError::Wraps),
+        }
+    }
+
+    /// What to make of chunks that read back differently.
+    fn judge(&self, bench: &Bench<'_>, state: &mut State) -> Result<(), WriteError> {
+        use super::report::Stability;
+        state.differing.sort_by_key(|record| record.index);
+        let Some(first) = state.differing.first() else {
+            return Ok(());
+        };
+        let mut buffer = AlignedBuf::new(REQUEST);
+        let mut digests = Vec::new();
+        for _ in 0..2 {
+            for range in &first.used {
+                bench.medium.forget_cache(*range);
+            }
+            digests.push(bench.digest(&first.used, &mut buffer)?.0);
+        }
+        let is_stable = digests[0] == digests[1] && digests[0] != first.digest;
+        Err(WriteError::ReadBack {
+            offset: first.used.first().map_or(0, |range| range.start),
+            chunks: state.differing.len() as u64,
+            bytes: None,
+            stability: if is_stable {
+                Stability::Wrong
+            } else {
+                Stability::Unstable
+            },
+            place: super::report::Whereabouts::default(),
+        })
+    }
+}
+
+fn write_all(
+    bench: &Bench<'_>,
+    chunks: &Receiver<Arc<Chunk>>,
+    events: &Sender<Result<Event, WriteError>>,
+    busy: &AtomicU32,
+) {
+    let mut buffer = AlignedBuf::new(REQUEST);
+    while let Some(chunk) = next(bench, chunks) {
+        let began = Instant::now();
+        busy.fetch_add(1, Ordering::Relaxed);
+        // The first one comes last.
+        let is_first = chunk.index == 0;
+        let done = match is_first {
+            true => {
+                let bytes = chunk.used.iter().map(|range| range.len()).sum();
+                bench.written.fetch_add(bytes, Ordering::Relaxed);
+                Ok(Done::default())
+            }
+            false => bench.write(&chunk, &mut buffer),
+        };
+        busy.fetch_sub(1, Ordering::Relaxed);
+        let event = done.map(|done| Event::Written {
+            record: ChunkRecord {
+                index: chunk.index,
+                used: chunk.used.clone(),
+                digest: chunk.digest,
+            },
+            first: is_first.then(|| chunk.bytes().to_vec()),
+            end: chunk.offset() + chunk.bytes().len() as u64,
+            zeros: chunk.zeros.iter().map(|range| range.len()).sum(),
+            free_so_far: chunk.free_so_far,
+            done,
+            took: began.elapsed(),
+        });
+        if !tell(bench, events, event) {
+            break;
+        }
+    }
+    let _ = events.send(Ok(Event::Gone));
+}
+
+fn check_all(
+    bench: &Bench<'_>,
+    records: &Receiver<ChunkRecord>,
+    events: &Sender<Result<Event, WriteError>>,
+    busy: &AtomicU32,
+) {
+    let mut buffer = AlignedBuf::new(REQUEST);
+    while let Some(record) = next(bench, records) {
+        let began = Instant::now();
+        busy.fetch_add(1, Ordering::Relaxed);
+        let checked = bench.read_back(&record, &mut buffer);
+        busy.fetch_sub(1, Ordering::Relaxed);
+        let event = checked.map(|(is_equal, repeated)| Event::Checked {
+            record,
+            is_equal,
+            repeated,
+            took: began.elapsed(),
+        });
+        if !tell(bench, events, event) {
+            return;
+        }
+    }
+}
+
+/// The next piece of work; `None` when there is no more, or somebody wants to stop.
+fn next<T>(bench: &Bench<'_>, queue: &Receiver<T>) -> Option<T> {
+    loop {
+        if bench.stop.load(Ordering::Relaxed) {
+            return None;
+        }
+        match queue.recv_timeout(TICK) {
+            Ok(work) => return Some(work),
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => return None,
+        }
+    }
+}
+
+/// Tells what was done; `false` after a failure, when all others stop as well.
+fn tell(
+    bench: &Bench<'_>,
+    events: &Sender<Result<Event, WriteError>>,
+    event: Result<Event, WriteError>,
+) -> bool {
+    let failed = event.is_err();
+    if failed {
+        bench.stop.store(true, Ordering::Relaxed);
+    }
+    events.send(event).is_ok() && !failed
+}

@@ -1,0 +1,202 @@
+//! What writing came to, and why it did not.
+
+use pinewrit_disk::{ByteRange, CommitError, DiskError};
+use pinewrit_image::{Checksum, StreamError, Subject};
+use serde::{Deserialize, Serialize};
+
+use crate::configure::{ConfigureError, ConfigureReport};
+use crate::extents::RegionFacts;
+use crate::grow::GrowReport;
+
+/// What was written.
+#[derive(Clone, Debug, Serialize)]
+pub struct WriteReport {
+    /// Size of the unpacked image in bytes.
+    pub image_bytes: u64,
+    /// Bytes of it that are in use; all of these are on the medium.
+    pub used_bytes: u64,
+    /// Those of them that are zero, in long runs.
+    pub zero_bytes: u64,
+    /// Bytes that no file system uses; they were left as they were.
+    pub free_bytes: u64,
+    /// Bytes that went to the medium.
+    pub written_bytes: u64,
+    /// Bytes that were on the medium already.
+    pub kept_bytes: u64,
+    /// Whether everything was read back and found equal.
+    pub verified: bool,
+    /// The checksum that was found right.
+    pub checksum: Option<ChecksumReport>,
+    /// Time until everything was flushed, in seconds.
+    pub write_seconds: f64,
+    /// Time for reading back after that, in seconds.
+    pub verify_seconds: f64,
+    /// Requests that failed and were repeated.
+    pub repeated: u32,
+    /// What the settings changed.
+    pub configured: Option<ConfigureReport>,
+    /// What growing changed.
+    pub grown: Option<GrowReport>,
+    /// Why the last partition was not grown although that was asked for.
+    pub not_grown: Option<String>,
+    /// What the map knows of the partitions.
+    pub regions: Vec<RegionFacts>,
+    /// The map, with a digest for each chunk as it is on the finished medium.
+    #[serde(skip)]
+    pub chunks: Vec<ChunkRecord>,
+    /// How long each chunk took.
+    #[serde(skip)]
+    pub pace: Pace,
+}
+
+/// A checksum that matched.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ChecksumReport {
+    /// Kind and digest: `sha256:…`.
+    pub digest: String,
+    /// What it is of: `packed file` or `unpacked image`.
+    pub of: &'static str,
+}
+
+/// What of a chunk is in use, and the digest of that.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ChunkRecord {
+    /// The chunk's number: its offset in chunks of 4 MiB.
+    pub index: u64,
+    /// Ranges of the medium, in bytes.
+    pub used: Vec<ByteRange>,
+    /// BLAKE3 of their bytes, one range after the other.
+    pub digest: blake3::Hash,
+}
+
+impl ChunkRecord {
+    /// Bytes in use.
+    pub fn used_bytes(&self) -> u64 {
+        self.used.iter().map(|range| range.len()).sum()
+    }
+}
+
+/// When which part of a medium was written and read back.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Pace {
+    /// Chunks as they were written.
+    pub written: Vec<PacePoint>,
+    /// Chunks as they were read back.
+    pub read: Vec<PacePoint>,
+}
+
+/// One chunk's time.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PacePoint {
+    /// Offset on the medium in bytes.
+    pub offset: u64,
+    /// Bytes transferred.
+    pub bytes: u64,
+    /// When it was done, in seconds from the start.
+    pub at: f64,
+    /// How long its requests took, in seconds.
+    pub took: f64,
+}
+
+/// Where something is on a medium.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Whereabouts {
+    /// The partition's number.
+    pub partition: Option<u32>,
+    /// A file's path, or what structure it is.
+    pub owner: Option<String>,
+}
+
+/// How a chunk that reads back differently does so.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stability {
+    /// The same wrong bytes each time.
+    Wrong,
+    /// Something else at each try.
+    Unstable,
+}
+
+/// Why a medium was not written. Unless it says otherwise, the medium has no partition table.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum WriteError {
+    /// The image is known to be larger than the medium. The medium is unchanged.
+    #[error("the image has {image} bytes, the medium {medium}")]
+    TooLarge {
+        /// Size of the unpacked image in bytes.
+        image: u64,
+        /// Size of the medium in bytes.
+        medium: u64,
+    },
+    /// The image, whose size was not known, goes on past the medium's end.
+    #[error("the image goes on past the medium's end at {medium}")]
+    PastEnd {
+        /// Size of the medium in bytes.
+        medium: u64,
+    },
+    /// The medium failed while its table was taken off: it may hold what it held before.
+    #[error("the medium failed before it was cleared")]
+    Clear(#[source] DiskError),
+    /// The source is bad.
+    #[error("the source is bad")]
+    Source(#[source] StreamError),
+    /// Neither the packed source nor the image has the checksum that it should.
+    #[error("the checksum is not {expected}")]
+    Checksum {
+        /// As published.
+        expected: Checksum,
+        /// What was computed, and of what.
+        found: Vec<(Subject, Checksum)>,
+    },
+    /// The medium failed at one place; it answers at others.
+    #[error("the medium failed")]
+    Disk(#[from] DiskError),
+    /// The medium failed, and answers nowhere any more.
+    #[error("the medium does not answer any more")]
+    Dead(#[source] DiskError),
+    /// What was read back is not what was written.
+    #[error("{chunks} chunks read back differently, the first at byte {offset}")]
+    ReadBack {
+        /// Offset of the first byte that differs, or of its chunk where that is not known.
+        offset: u64,
+        /// How many chunks differ.
+        chunks: u64,
+        /// How many bytes of the first one differ, where the source could be read again.
+        bytes: Option<u64>,
+        /// How it reads at the second try.
+        stability: Stability,
+        /// What is there.
+        place: Whereabouts,
+    },
+    /// What was written further on was found at the medium's start: it is smaller than it says.
+    #[error("what was written further on was found at the start")]
+    Wraps,
+    /// The settings could not be put on the medium.
+    #[error("the settings could not be put on the medium")]
+    Configure(#[source] ConfigureError),
+    /// Somebody asked to stop.
+    #[error("stopped")]
+    Cancelled,
+}
+
+impl WriteError {
+    pub(super) fn differs(offset: u64, chunks: u64, bytes: Option<u64>) -> Self {
+        Self::ReadBack {
+            offset,
+            chunks,
+            bytes,
+            stability: Stability::Wrong,
+            place: Whereabouts::default(),
+        }
+    }
+}
+
+impl From<CommitError> for WriteError {
+    fn from(error: CommitError) -> Self {
+        match error {
+            CommitError::Disk { source, .. } => Self::Disk(source),
+            CommitError::ReadBack { offset, .. } => Self::differs(offset, 1, None),
+            other => Self::Configure(other.into()),
+        }
+    }
+}

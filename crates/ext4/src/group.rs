@@ -1,0 +1,149 @@
+//! Group descriptors and block bitmaps, "Block Group Descriptors" and "Block and Inode Bitmaps".
+
+use crate::bytes::{u16le, wide};
+use crate::checksum::{crc16, crc32c};
+use crate::{Incompatible, ReadOnlyCompatible, Superblock};
+
+/// `bg_flags`: the block bitmap was never written.
+const BLOCK_UNINIT: u16 = 0x2;
+/// `bg_flags`: the inode table and bitmap were never written.
+const INODE_UNINIT: u16 = 0x1;
+
+/// Where a group's metadata is. All places have been checked to be inside the file system.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct GroupDescriptor {
+    /// Block of the block bitmap.
+    pub block_bitmap: u64,
+    /// Block of the inode bitmap.
+    pub inode_bitmap: u64,
+    /// First block of the inode table.
+    pub inode_table: u64,
+    /// Free clusters, as it says.
+    pub free_clusters: u64,
+    /// The block bitmap was never written: only metadata is used in the group.
+    pub is_block_bitmap_unwritten: bool,
+    /// The inode table was never written.
+    pub is_inode_table_unwritten: bool,
+    bitmap_checksum: u32,
+}
+
+impl GroupDescriptor {
+    /// Reads the descriptor of `group`; `None` if its checksum or a place in it is wrong.
+    pub fn parse(superblock: &Superblock, group: u64, bytes: &[u8]) -> Option<Self> {
+        let size = superblock.descriptor_size as usize;
+        let bytes = bytes.get(..size)?;
+        if !is_intact(superblock, group, bytes) {
+            return None;
+        }
+        let is_wide = superblock.incompatible.has(Incompatible::BIT64) && size >= 64;
+        let place = |low: usize, high: usize| match is_wide {
+            true => wide(bytes, low, high),
+            false => wide(bytes, low, low) & 0xffff_ffff,
+        };
+        let count = |low: usize, high: usize| {
+            let high = if is_wide { u16le(bytes, high) } else { 0 };
+            u64::from(high) << 16 | u64::from(u16le(bytes, low))
+        };
+        let flags = u16le(bytes, 0x12);
+        // Only where descriptors have checksums do these flags mean anything.
+        let has_flags = superblock.read_only.has(ReadOnlyCompatible::GDT_CSUM)
+            || superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
+        let descriptor = Self {
+            block_bitmap: place(0x00, 0x20),
+            inode_bitmap: place(0x04, 0x24),
+            inode_table: place(0x08, 0x28),
+            free_clusters: count(0x0c, 0x2c),
+            is_block_bitmap_unwritten: has_flags && flags & BLOCK_UNINIT != 0,
+            is_inode_table_unwritten: has_flags && flags & INODE_UNINIT != 0,
+            bitmap_checksum: count(0x18, 0x38) as u32,
+        };
+        let table_blocks = superblock.inode_table_blocks();
+        let inside = |first: u64, len: u64| {
+            let end = first.checked_add(len);
+            first > superblock.first_data_block && end.is_some_and(|end| end <= superblock.blocks)
+        };
+        let fits = inside(descriptor.block_bitmap, 1)
+            && inside(descriptor.inode_bitmap, 1)
+            && inside(descriptor.inode_table, table_blocks);
+        fits.then_some(descriptor)
+    }
+
+    /// The blocks of this group's metadata, wherever they lie.
+    pub fn metadata(&self, superblock: &Superblock) -> [std::ops::Range<u64>; 3] {
+        let table_end = self.inode_table + superblock.inode_table_blocks();
+        [
+            self.block_bitmap..self.block_bitmap + 1,
+            self.inode_bitmap..self.inode_bitmap + 1,
+            self.inode_table..table_end,
+        ]
+    }
+
+    /// Whether a block bitmap is that of this group: its checksum, where there is one, and its
+    /// number of free clusters are as the descriptor says.
+    pub fn fits_bitmap(&self, superblock: &Superblock, group: u64, bitmap: &[u8]) -> bool {
+        let clusters = superblock.group_clusters(group);
+        let covered = (superblock.blocks_per_group / superblock.cluster_ratio / 8) as usize;
+        let Some(covered) = bitmap.get(..covered) else {
+            return false;
+        };
+        if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+            let mask = match superblock.descriptor_size >= 64 {
+                true => u32::MAX,
+                false => 0xffff,
+            };
+            if crc32c(superblock.seed, covered) & mask != self.bitmap_checksum & mask {
+                return false;
+            }
+        }
+        count_free(covered, clusters) == self.free_clusters
+    }
+}
+
+impl Superblock {
+    /// Blocks that a group's inode table takes.
+    pub fn inode_table_blocks(&self) -> u64 {
+        (u64::from(self.inodes_per_group) * self.inode_size).div_ceil(self.block_size)
+    }
+
+    /// Allocation clusters in a group.
+    pub fn group_clusters(&self, group: u64) -> u64 {
+        let blocks = self.group_blocks(group);
+        (blocks.end - blocks.start).div_ceil(self.cluster_ratio)
+    }
+}
+
+fn count_free(bitmap: &[u8], clusters: u64) -> u64 {
+    let whole = (clusters / 8) as usize;
+    let used: u64 = bitmap[..whole]
+        .iter()
+        .map(|byte| u64::from(byte.count_ones()))
+        .sum();
+    let rest = clusters % 8;
+    let last = match rest {
+        0 => 0,
+        rest => u64::from((bitmap[whole] & ((1 << rest) - 1)).count_ones()),
+    };
+    clusters - used - last
+}
+
+/// "Block Group Descriptors", `bg_checksum`.
+fn is_intact(superblock: &Superblock, group: u64, bytes: &[u8]) -> bool {
+    let stored = u16le(bytes, 0x1e);
+    let number = (group as u32).to_le_bytes();
+    if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+        let mut plain = bytes.to_vec();
+        plain[0x1e..0x20].fill(0);
+        let seed = crc32c(superblock.seed, &number);
+        return crc32c(seed, &plain) & 0xffff == u32::from(stored);
+    }
+    if superblock.read_only.has(ReadOnlyCompatible::GDT_CSUM) {
+        let mut crc = crc16(!0, &superblock.uuid);
+        crc = crc16(crc, &number);
+        crc = crc16(crc, &bytes[..0x1e]);
+        if superblock.incompatible.has(Incompatible::BIT64) {
+            crc = crc16(crc, &bytes[0x20..]);
+        }
+        return crc == stored;
+    }
+    true
+}
