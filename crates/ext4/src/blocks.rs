@@ -1,8 +1,8 @@
-//! The blocks of a file system on a device.
+//! The blocks of a file system on a device, and what can go wrong with them.
 
-use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_disk::DiskError;
 
-use crate::{Superblock, SuperblockError};
+use crate::{InodeNumber, Superblock, SuperblockError};
 
 /// Why a file system cannot be read.
 #[derive(Debug, thiserror::Error)]
@@ -17,23 +17,62 @@ pub enum VolumeError {
     /// Something on the medium cannot be.
     #[error("{0} is damaged")]
     Damaged(&'static str),
+    /// Something on the medium cannot be.
+    #[error("{what} at byte {offset} of the file system is damaged")]
+    DamagedAt {
+        /// The structure, in words.
+        what: &'static str,
+        /// Its offset in bytes from the file system's start.
+        offset: u64,
+    },
+    /// There is nothing with this name.
+    #[error("there is no {0}")]
+    NotFound(String),
+    /// A part of a path, or what was to be listed, is no folder.
+    #[error("{0} is no folder")]
+    NotDirectory(String),
+    /// The content cannot be read here.
+    #[error("{0} is encrypted or kept in a way that is not read here")]
+    Unreadable(String),
 }
 
-/// A device and how it is divided.
-pub(crate) struct Blocks<D> {
-    pub(crate) device: D,
-    pub(crate) superblock: Superblock,
-}
+/// Where blocks and inodes are read from: a medium, or one with changes over it.
+pub(crate) trait Source {
+    fn superblock(&self) -> &Superblock;
 
-impl<D: BlockDevice> Blocks<D> {
+    /// Reads bytes of the file system.
+    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError>;
+
+    /// First block of a group's inode table.
+    fn inode_table(&self, group: u32) -> Option<u64>;
+
     /// Reads a block.
-    pub(crate) fn read(&self, block: u64) -> Result<Vec<u8>, VolumeError> {
-        if block >= self.superblock.blocks {
+    fn read_block(&self, block: u64) -> Result<Vec<u8>, VolumeError> {
+        let sb = self.superblock();
+        if block >= sb.blocks {
             return Err(VolumeError::Damaged("a block number"));
         }
-        let size = self.superblock.block_size;
-        let mut bytes = vec![0; size as usize];
-        self.device.read_at(block * size, &mut bytes)?;
+        let mut bytes = vec![0; sb.block_size as usize];
+        self.read_bytes(block * sb.block_size, &mut bytes)?;
         Ok(bytes)
+    }
+
+    /// Offset in bytes of an inode.
+    fn inode_offset(&self, number: InodeNumber) -> Result<u64, VolumeError> {
+        let sb = self.superblock();
+        let wrong = VolumeError::Damaged("an inode number");
+        let Some(index) = number.0.checked_sub(1).filter(|index| *index < sb.inodes) else {
+            return Err(wrong);
+        };
+        let table = self.inode_table(index / sb.inodes_per_group).ok_or(wrong)?;
+        let within = u64::from(index % sb.inodes_per_group) * sb.inode_size;
+        Ok(table * sb.block_size + within)
+    }
+
+    /// An inode as it stands in the table.
+    fn raw_inode(&self, number: InodeNumber) -> Result<Vec<u8>, VolumeError> {
+        let mut raw = vec![0; self.superblock().inode_size as usize];
+        self.read_bytes(self.inode_offset(number)?, &mut raw)?;
+        Ok(raw)
     }
 }

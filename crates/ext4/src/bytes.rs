@@ -16,3 +16,21 @@ pub(crate) fn u32le(bytes: &[u8], offset: usize) -> u32 {
 pub(crate) fn wide(bytes: &[u8], low: usize, high: usize) -> u64 {
     u64::from(u32le(bytes, high)) << 32 | u64::from(u32le(bytes, low))
 }
+
+pub(crate) fn put16(bytes: &mut [u8], offset: usize, value: u16) {
+    bytes[offset..offset + 2].copy_from_slice(&value.to_le_bytes());
+}
+
+pub(crate) fn put32(bytes: &mut [u8], offset: usize, value: u32) {
+    bytes[offset..offset + 4].copy_from_slice(&value.to_le_bytes());
+}
+
+/// The lower half of a number that is kept in two places.
+pub(crate) fn low(value: u64) -> u32 {
+    value as u32
+}
+
+/// The upper half.
+pub(crate) fn high(value: u64) -> u32 {
+    (value >> 32) as u32
+}

@@ -1,41 +1,91 @@
 //! Directory entries, "Linear (Classic) Directories". Blocks of an index look like blocks without
 //! entries, so that directories with one are read the same way.
 
+use crate::InodeNumber;
 use crate::bytes::{u16le, u32le};
 
 /// One name in a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Entry {
+pub struct Entry {
+    /// The inode it leads to.
+    pub inode: InodeNumber,
+    /// The name, without zero bytes and slashes where the file system is whole.
+    pub name: Vec<u8>,
+}
+
+/// Where an entry lies in its block.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Slot {
+    pub(crate) at: usize,
+    /// Bytes to the next one.
+    pub(crate) length: usize,
     pub(crate) inode: u32,
-    pub(crate) name: Vec<u8>,
+    pub(crate) name_len: usize,
+}
+
+impl Slot {
+    /// The bytes that the entry itself needs; 0 for an unused one.
+    pub(crate) fn needs(&self) -> usize {
+        match self.inode {
+            0 => 0,
+            _ => entry_len(self.name_len),
+        }
+    }
+
+    pub(crate) fn name<'b>(&self, block: &'b [u8]) -> &'b [u8] {
+        &block[self.at + 8..self.at + 8 + self.name_len]
+    }
+}
+
+/// Bytes that an entry with a name of this length needs.
+pub(crate) fn entry_len(name_len: usize) -> usize {
+    (8 + name_len).next_multiple_of(4)
+}
+
+/// The slots of a block, used and unused, up to the first damaged one.
+pub(crate) fn slots(block: &[u8]) -> impl Iterator<Item = Slot> + '_ {
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        if at + 8 > block.len() {
+            return None;
+        }
+        // In blocks of 64 KiB the length of a whole block does not fit, and is 0 or 65535.
+        let length = match usize::from(u16le(block, at + 4)) {
+            0 | 0xffff if block.len() == 1 << 16 => block.len() - at,
+            length => length,
+        };
+        let slot = Slot {
+            at,
+            length,
+            inode: u32le(block, at),
+            name_len: usize::from(block[at + 6]),
+        };
+        if length < 8 + slot.name_len || at + length > block.len() {
+            at = block.len();
+            return None;
+        }
+        at += length;
+        Some(slot)
+    })
+}
+
+/// Whether the slots of a block fill it to its end.
+pub(crate) fn is_whole(block: &[u8]) -> bool {
+    let end = slots(block).last().map_or(0, |slot| slot.at + slot.length);
+    end == block.len()
 }
 
 /// The entries in a block of a directory, without `.` and `..`. Stops at the first damaged one.
 pub(crate) fn entries(block: &[u8]) -> Vec<Entry> {
-    let mut found = Vec::new();
-    let mut at = 0;
-    while at + 8 <= block.len() {
-        let inode = u32le(block, at);
-        let length = usize::from(u16le(block, at + 4));
-        // In blocks of 64 KiB the length of a whole block does not fit, and is 0 or 65535.
-        let length = match length {
-            0 | 0xffff if block.len() == 1 << 16 => block.len() - at,
-            length => length,
-        };
-        let name_len = usize::from(block[at + 6]);
-        if length < 8 + name_len || at + length > block.len() {
-            break;
-        }
-        let name = &block[at + 8..at + 8 + name_len];
-        if inode != 0 && !name.is_empty() && name != b"." && name != b".." {
-            found.push(Entry {
-                inode,
-                name: name.to_vec(),
-            });
-        }
-        at += length;
-    }
-    found
+    slots(block)
+        .filter(|slot| slot.inode != 0)
+        .map(|slot| (slot.inode, slot.name(block)))
+        .filter(|(_, name)| !name.is_empty() && *name != b"." && *name != b"..")
+        .map(|(inode, name)| Entry {
+            inode: InodeNumber(inode),
+            name: name.to_vec(),
+        })
+        .collect()
 }
 
 #[cfg(test)]
@@ -53,7 +103,7 @@ mod tests {
         block[20..22].copy_from_slice(&400u16.to_le_bytes());
         block[22] = 4;
         let expected = Entry {
-            inode: 12,
+            inode: InodeNumber(12),
             name: b"log".to_vec(),
         };
         assert_eq!(entries(&block), [expected]);

@@ -22,6 +22,16 @@ macro_rules! flags {
                 self.0 & other.0 == other.0
             }
 
+            /// The name of a flag among `flags`; its number, where it is unknown.
+            pub(crate) fn name_in(flags: u32) -> Option<String> {
+                let known = [$((stringify!($name), $bit)),*];
+                let found = known.iter().find(|(_, bit)| flags & bit != 0);
+                match found {
+                    Some((name, _)) => Some(name.to_lowercase()),
+                    None => (flags != 0).then(|| format!("{flags:#x}")),
+                }
+            }
+
             /// Flags that are not among `known`.
             pub fn beyond(self, known: &[Self]) -> u32 {
                 known.iter().fold(self.0, |left, flag| left & !flag.0)

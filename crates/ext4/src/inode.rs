@@ -2,134 +2,368 @@
 
 use std::ops::Range;
 
-use pinewrit_disk::BlockDevice;
-
-use crate::blocks::{Blocks, VolumeError};
+use crate::blocks::{Source, VolumeError};
 use crate::bytes::{u16le, u32le};
+use crate::fields::node;
 
-const EXTENTS: u32 = 0x8_0000;
-const INLINE_DATA: u32 = 0x1000_0000;
 const EXTENT_MAGIC: u16 = 0xf30a;
 /// The kernel's own limit for trees of extents.
 const MAX_DEPTH: u16 = 5;
 
-/// What a file is, by the upper bits of `i_mode`.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum FileKind {
-    Regular,
-    Directory,
-    Symlink,
-    Other,
+/// The number of an inode, counted from 1.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct InodeNumber(pub u32);
+
+impl InodeNumber {
+    /// The uppermost directory.
+    pub const ROOT: Self = Self(2);
+    pub(crate) const RESIZE: Self = Self(7);
+    pub(crate) const JOURNAL: Self = Self(8);
 }
 
-/// A part of an inode, "Inode Table".
+/// What a file is, by the upper bits of `i_mode`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FileKind {
+    /// A file with content.
+    Regular,
+    /// A directory.
+    Directory,
+    /// A symbolic link.
+    Symlink,
+    /// A character device.
+    CharacterDevice,
+    /// A block device.
+    BlockDevice,
+    /// A named pipe.
+    Fifo,
+    /// A socket.
+    Socket,
+    /// None of these: a damaged or unused inode.
+    Unknown,
+}
+
+impl FileKind {
+    const MODES: [(u16, Self); 7] = [
+        (0x1000, Self::Fifo),
+        (0x2000, Self::CharacterDevice),
+        (0x4000, Self::Directory),
+        (0x6000, Self::BlockDevice),
+        (0x8000, Self::Regular),
+        (0xa000, Self::Symlink),
+        (0xc000, Self::Socket),
+    ];
+
+    fn of_mode(mode: u16) -> Self {
+        let found = Self::MODES.iter().find(|(bits, _)| *bits == mode & 0xf000);
+        found.map_or(Self::Unknown, |(_, kind)| *kind)
+    }
+
+    /// The bits of `i_mode` for this kind.
+    pub(crate) fn mode(self) -> u16 {
+        let found = Self::MODES.iter().find(|(_, kind)| *kind == self);
+        found.map_or(0, |(bits, _)| *bits)
+    }
+
+    /// The byte for this kind in directory entries.
+    pub(crate) fn entry_byte(self) -> u8 {
+        match self {
+            Self::Unknown => 0,
+            Self::Regular => 1,
+            Self::Directory => 2,
+            Self::CharacterDevice => 3,
+            Self::BlockDevice => 4,
+            Self::Fifo => 5,
+            Self::Socket => 6,
+            Self::Symlink => 7,
+        }
+    }
+}
+
+/// A piece of a file: neighbouring blocks of the file in neighbouring blocks of the medium.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Run {
+    /// First block in the file.
+    pub(crate) logical: u64,
+    /// First block on the medium.
+    pub(crate) start: u64,
+    pub(crate) len: u64,
+    /// Reserved but not written: reads as zeros.
+    pub(crate) is_unwritten: bool,
+}
+
+impl Run {
+    pub(crate) fn logical_end(&self) -> u64 {
+        self.logical + self.len
+    }
+
+    pub(crate) fn blocks(&self) -> Range<u64> {
+        self.start..self.start + self.len
+    }
+}
+
+/// What a visit of a file's map meets.
+pub(crate) enum Piece {
+    /// A run of the file's data.
+    Data(Run),
+    /// A block of the map itself.
+    Map(u64),
+}
+
+/// A point in time of a file, as far as it is kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Timestamp {
+    /// Seconds since 1970.
+    pub seconds: i64,
+    /// Nanoseconds beyond; 0 where inodes are small.
+    pub nanoseconds: u32,
+}
+
+impl Timestamp {
+    /// A point in time without fractions of a second.
+    pub fn at(seconds: i64) -> Self {
+        Self {
+            seconds,
+            nanoseconds: 0,
+        }
+    }
+
+    /// "Inode Timestamps": two bits more for the seconds, the rest nanoseconds.
+    fn parse(raw: &[u8], base: usize, extra: usize) -> Self {
+        let seconds = i64::from(u32le(raw, base) as i32);
+        let more = match has_extra(raw, extra) {
+            true => u32le(raw, extra),
+            false => 0,
+        };
+        Self {
+            seconds: seconds + (i64::from(more & 3) << 32),
+            nanoseconds: (more >> 2).min(999_999_999),
+        }
+    }
+
+    /// The two fields; times that cannot be kept become the nearest that can.
+    pub(crate) fn fields(self) -> (u32, u32) {
+        let first = i64::from(i32::MIN);
+        let seconds = self.seconds.clamp(first, first + (1 << 34) - 1);
+        let base = seconds as u32;
+        let epoch = ((seconds - i64::from(base as i32)) >> 32) as u32 & 3;
+        (base, self.nanoseconds.min(999_999_999) << 2 | epoch)
+    }
+}
+
+/// Whether an inode is large enough for a field of four bytes behind the first 128.
+pub(crate) fn has_extra(raw: &[u8], field: usize) -> bool {
+    let first = node::OLD_SIZE;
+    raw.len() > first
+        && field + 4 <= first + usize::from(u16le(raw, node::EXTRA_SIZE))
+        && field + 4 <= raw.len()
+}
+
+/// An inode, "Index Nodes".
 #[derive(Clone, Debug)]
 pub(crate) struct Inode {
-    pub(crate) kind: FileKind,
-    pub(crate) size: u64,
-    pub(crate) links: u16,
-    flags: u32,
-    /// `i_block`.
-    block: [u8; 60],
-    /// `i_file_acl`: a block of extended attributes.
-    attributes: u64,
+    pub(crate) raw: Vec<u8>,
 }
 
 impl Inode {
-    /// `bytes` are at least 128.
-    pub(crate) fn parse(bytes: &[u8]) -> Self {
-        let mut block = [0; 60];
-        block.copy_from_slice(&bytes[0x28..0x64]);
-        Self {
-            kind: match u16le(bytes, 0) & 0xf000 {
-                0x8000 => FileKind::Regular,
-                0x4000 => FileKind::Directory,
-                0xa000 => FileKind::Symlink,
-                _ => FileKind::Other,
-            },
-            size: u64::from(u32le(bytes, 0x6c)) << 32 | u64::from(u32le(bytes, 0x04)),
-            links: u16le(bytes, 0x1a),
-            flags: u32le(bytes, 0x20),
-            block,
-            attributes: u64::from(u16le(bytes, 0x76)) << 32 | u64::from(u32le(bytes, 0x68)),
+    /// `raw` are at least 128 bytes.
+    pub(crate) fn new(raw: Vec<u8>) -> Self {
+        Self { raw }
+    }
+
+    pub(crate) fn kind(&self) -> FileKind {
+        FileKind::of_mode(self.mode())
+    }
+
+    pub(crate) fn mode(&self) -> u16 {
+        u16le(&self.raw, node::MODE)
+    }
+
+    pub(crate) fn size(&self) -> u64 {
+        let high = match self.kind() {
+            FileKind::Regular | FileKind::Directory => u32le(&self.raw, node::SIZE_HIGH),
+            _ => 0,
+        };
+        u64::from(high) << 32 | u64::from(u32le(&self.raw, node::SIZE))
+    }
+
+    pub(crate) fn links(&self) -> u16 {
+        u16le(&self.raw, node::LINKS)
+    }
+
+    pub(crate) fn flags(&self) -> u32 {
+        u32le(&self.raw, node::FLAGS)
+    }
+
+    pub(crate) fn has(&self, flag: u32) -> bool {
+        self.flags() & flag != 0
+    }
+
+    pub(crate) fn generation(&self) -> u32 {
+        u32le(&self.raw, node::GENERATION)
+    }
+
+    pub(crate) fn uid(&self) -> u32 {
+        let high = u32::from(u16le(&self.raw, node::UID_HIGH));
+        high << 16 | u32::from(u16le(&self.raw, node::UID))
+    }
+
+    pub(crate) fn gid(&self) -> u32 {
+        let high = u32::from(u16le(&self.raw, node::GID_HIGH));
+        high << 16 | u32::from(u16le(&self.raw, node::GID))
+    }
+
+    pub(crate) fn modified(&self) -> Timestamp {
+        Timestamp::parse(&self.raw, node::MODIFY_TIME, node::MODIFY_TIME_EXTRA)
+    }
+
+    /// `i_block`.
+    pub(crate) fn map(&self) -> &[u8] {
+        &self.raw[node::MAP..node::MAP + node::MAP_LEN]
+    }
+
+    /// `i_file_acl`: a block of extended attributes; 0 for none.
+    pub(crate) fn xattr_block(&self) -> u64 {
+        let high = u64::from(u16le(&self.raw, node::XATTR_BLOCK_HIGH));
+        high << 32 | u64::from(u32le(&self.raw, node::XATTR_BLOCK))
+    }
+
+    /// The number of a device, "Device Numbers": the old form, or the one with more bits.
+    pub(crate) fn device_number(&self) -> Option<(u32, u32)> {
+        if !matches!(
+            self.kind(),
+            FileKind::CharacterDevice | FileKind::BlockDevice
+        ) {
+            return None;
         }
+        Some(match (u32le(self.map(), 0), u32le(self.map(), 4)) {
+            (0, new) => (new >> 8 & 0xfff, new & 0xff | new >> 12 & 0xf_ff00),
+            (old, _) => (old >> 8 & 0xff, old & 0xff),
+        })
     }
 
-    /// The data of a small file that lies in the inode itself; only what is in `i_block`.
-    pub(crate) fn inline_data(&self) -> Option<&[u8]> {
-        (self.flags & INLINE_DATA != 0).then_some(&self.block)
+    /// A short link's text lies where the map would be.
+    pub(crate) fn is_short_link(&self) -> bool {
+        self.kind() == FileKind::Symlink
+            && self.size() < 60
+            && !self.has(node::FLAG_EXTENTS | node::FLAG_INLINE)
     }
 
-    /// Calls `visit` with runs of blocks: those of the file's data with their place in the file,
-    /// those of its map without. Ends early when `visit` returns `true`.
-    pub(crate) fn for_each_run<D: BlockDevice>(
+    /// Whether `i_block` is a map.
+    fn has_map(&self) -> bool {
+        let kind = self.kind();
+        let can = matches!(
+            kind,
+            FileKind::Regular | FileKind::Directory | FileKind::Symlink
+        );
+        // The inode that holds descriptors back may have any mode.
+        (can || kind == FileKind::Unknown) && !self.has(node::FLAG_INLINE) && !self.is_short_link()
+    }
+
+    /// Calls `visit` with all pieces of the file's map, in the order of the file. Ends early when
+    /// `visit` returns `true`.
+    pub(crate) fn for_each_piece(
         &self,
-        blocks: &Blocks<D>,
-        visit: &mut dyn FnMut(Option<u64>, Range<u64>) -> bool,
+        source: &dyn Source,
+        visit: &mut dyn FnMut(Piece) -> bool,
     ) -> Result<bool, VolumeError> {
-        if self.attributes != 0 && visit(None, self.attributes..self.attributes + 1) {
-            return Ok(true);
-        }
-        // A short link's text, or small data, is where the map would be.
-        let is_short = self.kind == FileKind::Symlink && self.size < 60;
-        if self.flags & INLINE_DATA != 0 || (is_short && self.flags & EXTENTS == 0) {
+        if !self.has_map() {
             return Ok(false);
         }
-        if self.flags & EXTENTS != 0 {
-            return walk_extents(blocks, &self.block, MAX_DEPTH, visit);
-        }
-        if self.kind == FileKind::Other {
-            return Ok(false);
+        if self.has(node::FLAG_EXTENTS) {
+            return walk_extents(source, self.map(), MAX_DEPTH, visit);
         }
         let mut walk = BlockMap {
-            blocks,
+            source,
             visit,
             logical: 0,
+            open: None,
         };
         for slot in 0..15usize {
-            let block = u64::from(u32le(&self.block, slot * 4));
+            let block = u64::from(u32le(self.map(), slot * 4));
             let level = slot.saturating_sub(11) as u32;
             if walk.visit_pointer(block, level)? {
                 return Ok(true);
             }
         }
-        Ok(false)
+        Ok(walk.close())
+    }
+
+    /// Whether a block belongs to the file: data, map or attributes.
+    pub(crate) fn owns(&self, source: &dyn Source, block: u64) -> Result<bool, VolumeError> {
+        if block != 0 && self.xattr_block() == block {
+            return Ok(true);
+        }
+        self.for_each_piece(source, &mut |piece| match piece {
+            Piece::Data(run) => run.blocks().contains(&block),
+            Piece::Map(one) => one == block,
+        })
+    }
+
+    /// All runs of a file, in order, checked: inside the file system and one behind the other.
+    pub(crate) fn runs(&self, source: &dyn Source) -> Result<Vec<Run>, VolumeError> {
+        let sb = source.superblock();
+        let mut runs: Vec<Run> = Vec::new();
+        let mut is_wrong = false;
+        self.for_each_piece(source, &mut |piece| {
+            let Piece::Data(run) = piece else {
+                return false;
+            };
+            let before = runs.last().map_or(0, Run::logical_end);
+            let is_inside = run.start >= sb.first_data_block.max(1)
+                && run
+                    .start
+                    .checked_add(run.len)
+                    .is_some_and(|end| end <= sb.blocks);
+            is_wrong = run.logical < before || !is_inside || run.len == 0;
+            if !is_wrong {
+                runs.push(run);
+            }
+            is_wrong
+        })?;
+        match is_wrong {
+            true => Err(VolumeError::Damaged("the map of a file")),
+            false => Ok(runs),
+        }
     }
 }
 
 /// "Extent Tree": a node of 12 byte entries after a head of 12 bytes.
-fn walk_extents<D: BlockDevice>(
-    blocks: &Blocks<D>,
-    node: &[u8],
+fn walk_extents(
+    source: &dyn Source,
+    tree: &[u8],
     depth_left: u16,
-    visit: &mut dyn FnMut(Option<u64>, Range<u64>) -> bool,
+    visit: &mut dyn FnMut(Piece) -> bool,
 ) -> Result<bool, VolumeError> {
-    let (entries, depth) = (u16le(node, 2), u16le(node, 6));
-    if u16le(node, 0) != EXTENT_MAGIC
-        || usize::from(entries) > node.len() / 12 - 1
+    let (entries, depth) = (u16le(tree, 2), u16le(tree, 6));
+    if u16le(tree, 0) != EXTENT_MAGIC
+        || usize::from(entries) > tree.len() / 12 - 1
         || depth > depth_left
     {
         return Err(VolumeError::Damaged("a tree of extents"));
     }
-    for entry in node[12..].chunks_exact(12).take(usize::from(entries)) {
-        let logical = u64::from(u32le(entry, 0));
+    for entry in tree[12..].chunks_exact(12).take(usize::from(entries)) {
         if depth == 0 {
             let raw = u16le(entry, 4);
             // Above 32768 the extent is reserved, and not written yet.
-            let len = u64::from(if raw > 0x8000 { raw - 0x8000 } else { raw });
-            let start = u64::from(u16le(entry, 6)) << 32 | u64::from(u32le(entry, 8));
-            if visit(Some(logical), start..start + len) {
+            let is_unwritten = raw > 0x8000;
+            let run = Run {
+                logical: u64::from(u32le(entry, 0)),
+                start: u64::from(u16le(entry, 6)) << 32 | u64::from(u32le(entry, 8)),
+                len: u64::from(if is_unwritten { raw - 0x8000 } else { raw }),
+                is_unwritten,
+            };
+            if visit(Piece::Data(run)) {
                 return Ok(true);
             }
             continue;
         }
         let block = u64::from(u16le(entry, 8)) << 32 | u64::from(u32le(entry, 4));
-        if visit(None, block..block + 1) {
+        if visit(Piece::Map(block)) {
             return Ok(true);
         }
-        let child = blocks.read(block)?;
-        // Each level is one lower, so that a loop cannot go on.
-        if walk_extents(blocks, &child, depth - 1, visit)? {
+        let child = source.read_block(block)?;
+        // Each level is lower, so that a loop cannot go on.
+        if walk_extents(source, &child, depth - 1, visit)? {
             return Ok(true);
         }
     }
@@ -137,32 +371,58 @@ fn walk_extents<D: BlockDevice>(
 }
 
 /// "Direct/Indirect Block Addressing".
-struct BlockMap<'v, D> {
-    blocks: &'v Blocks<D>,
-    visit: &'v mut dyn FnMut(Option<u64>, Range<u64>) -> bool,
+struct BlockMap<'v> {
+    source: &'v dyn Source,
+    visit: &'v mut dyn FnMut(Piece) -> bool,
     logical: u64,
+    /// A run that may go on.
+    open: Option<Run>,
 }
 
-impl<D: BlockDevice> BlockMap<'_, D> {
+impl BlockMap<'_> {
     fn visit_pointer(&mut self, block: u64, level: u32) -> Result<bool, VolumeError> {
-        let per_block = self.blocks.superblock.block_size / 4;
+        let per_block = self.source.superblock().block_size / 4;
         if block == 0 {
             self.logical += per_block.pow(level);
             return Ok(false);
         }
         if level == 0 {
-            self.logical += 1;
-            return Ok((self.visit)(Some(self.logical - 1), block..block + 1));
+            return Ok(self.take(block));
         }
-        if (self.visit)(None, block..block + 1) {
+        if (self.visit)(Piece::Map(block)) {
             return Ok(true);
         }
-        let pointers = self.blocks.read(block)?;
+        let pointers = self.source.read_block(block)?;
         for pointer in pointers.chunks_exact(4) {
             if self.visit_pointer(u64::from(u32le(pointer, 0)), level - 1)? {
                 return Ok(true);
             }
         }
         Ok(false)
+    }
+
+    fn take(&mut self, block: u64) -> bool {
+        let logical = self.logical;
+        self.logical += 1;
+        if let Some(run) = &mut self.open
+            && run.logical_end() == logical
+            && run.blocks().end == block
+        {
+            run.len += 1;
+            return false;
+        }
+        let is_done = self.close();
+        self.open = Some(Run {
+            logical,
+            start: block,
+            len: 1,
+            is_unwritten: false,
+        });
+        is_done
+    }
+
+    fn close(&mut self) -> bool {
+        let visit = &mut self.visit;
+        self.open.take().is_some_and(|run| visit(Piece::Data(run)))
     }
 }

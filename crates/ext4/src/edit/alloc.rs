@@ -1,0 +1,290 @@
+//! Taking and giving back blocks and inodes.
+
+use std::ops::Range;
+
+use pinewrit_disk::BlockDevice;
+
+use super::groups::{clear, has_flags, is_set, set};
+use super::{EditError, Editor};
+use crate::VolumeError;
+use crate::fields::{bg, sb};
+use crate::inode::InodeNumber;
+
+/// A run of this many blocks is long enough not to look for a longer one.
+const LONG_RUN: u64 = 2048;
+
+/// The first clear bit in `bits`, and how many follow it, up to `most`.
+fn free_run(bitmap: &[u8], bits: Range<u64>, most: u64) -> Option<Range<u64>> {
+    let mut at = bits.start;
+    while at < bits.end && is_set(bitmap, at) {
+        // Whole bytes in use are passed over at once.
+        let is_full = at.is_multiple_of(8) && bitmap[(at / 8) as usize] == 0xff;
+        at += if is_full { 8 } else { 1 };
+    }
+    if at >= bits.end {
+        return None;
+    }
+    let limit = bits.end.min(at.saturating_add(most));
+    let mut end = at + 1;
+    while end < limit {
+        let is_empty = end.is_multiple_of(8) && end + 8 <= limit && bitmap[(end / 8) as usize] == 0;
+        if is_empty {
+            end += 8;
+        } else if is_set(bitmap, end) {
+            break;
+        } else {
+            end += 1;
+        }
+    }
+    Some(at..end)
+}
+
+/// The first free run of `want` blocks, or else the longest.
+fn best_run(bitmap: &[u8], bits: Range<u64>, want: u64) -> Option<Range<u64>> {
+    let mut best: Option<Range<u64>> = None;
+    let mut at = bits.start;
+    while let Some(run) = free_run(bitmap, at..bits.end, want) {
+        at = run.end;
+        let len = run.end - run.start;
+        if best.as_ref().is_none_or(|best| best.end - best.start < len) {
+            best = Some(run);
+        }
+        if len >= want {
+            break;
+        }
+    }
+    best
+}
+
+impl<D: BlockDevice> Editor<D> {
+    pub(super) fn no_space(&mut self, blocks: u64) -> EditError {
+        EditError::NoSpace {
+            needed: blocks.saturating_mul(self.sb.block_size),
+            free: self.free_bytes(),
+        }
+    }
+
+    /// Takes `want` blocks in as few runs as there are, near `goal` where there is room.
+    pub(super) fn allocate(&mut self, goal: u64, want: u64) -> Result<Vec<Range<u64>>, EditError> {
+        if want > self.free_blocks() {
+            return Err(self.no_space(want));
+        }
+        let mut runs: Vec<Range<u64>> = Vec::new();
+        let (mut left, mut goal) = (want, goal);
+        while left > 0 {
+            let Some(run) = self.find_run(goal, left)? else {
+                return Err(self.no_space(want));
+            };
+            self.mark_used(run.clone())?;
+            left -= run.end - run.start;
+            goal = run.end;
+            match runs.last_mut() {
+                Some(last) if last.end == run.start => last.end = run.end,
+                _ => runs.push(run),
+            }
+        }
+        Ok(runs)
+    }
+
+    /// Takes one block near `goal`.
+    pub(super) fn allocate_block(&mut self, goal: u64) -> Result<u64, EditError> {
+        let runs = self.allocate(goal, 1)?;
+        runs.first()
+            .map(|run| run.start)
+            .ok_or_else(|| self.no_space(1))
+    }
+
+    fn find_run(&mut self, goal: u64, want: u64) -> Result<Option<Range<u64>>, EditError> {
+        let goal = goal.clamp(self.sb.first_data_block, self.sb.blocks - 1);
+        let home = self.sb.group_of(goal).unwrap_or(0);
+        let groups = self.sb.groups();
+        let enough = want.min(LONG_RUN);
+        let mut best: Option<Range<u64>> = None;
+        for group in (home..groups).chain(0..home) {
+            if self.group_count(group, bg::FREE_BLOCKS)? == 0 {
+                continue;
+            }
+            let own = self.sb.group_blocks(group);
+            let from = if group == home { goal - own.start } else { 0 };
+            let len = own.end - own.start;
+            let place = self.block_bitmap(group)?;
+            let bitmap = self.cache.block(place)?;
+            let mut found = best_run(bitmap, from..len, want);
+            let is_short = |run: &Option<Range<u64>>| {
+                run.as_ref().is_none_or(|run| run.end - run.start < enough)
+            };
+            if from > 0 && is_short(&found) {
+                let before = best_run(bitmap, 0..len, want);
+                found = if is_short(&before) {
+                    found.or(before)
+                } else {
+                    before
+                };
+            }
+            let found = found.map(|run| own.start + run.start..own.start + run.end);
+            if !is_short(&found) {
+                return Ok(found);
+            }
+            let len_of =
+                |run: &Option<Range<u64>>| run.as_ref().map_or(0, |run| run.end - run.start);
+            if len_of(&found) > len_of(&best) {
+                best = found;
+            }
+        }
+        Ok(best)
+    }
+
+    /// Marks a run inside one group.
+    fn mark_used(&mut self, run: Range<u64>) -> Result<(), EditError> {
+        let group = self.group_of(run.start)?;
+        let start = self.sb.group_blocks(group).start;
+        let place = self.block_bitmap(group)?;
+        set(self.cache.edit(place)?, run.start - start..run.end - start);
+        let len = run.end - run.start;
+        self.add_group_count(group, bg::FREE_BLOCKS, -(len as i64))?;
+        self.add_free_blocks(-(len as i64))?;
+        self.cursors.insert(group, run.end);
+        Ok(())
+    }
+
+    pub(super) fn group_of(&self, block: u64) -> Result<u64, EditError> {
+        let group = self.sb.group_of(block);
+        Ok(group.ok_or(VolumeError::Damaged("a block number"))?)
+    }
+
+    /// Gives blocks back; they may reach over several groups.
+    pub(super) fn release(&mut self, blocks: Range<u64>) -> Result<(), EditError> {
+        let mut at = blocks.start;
+        while at < blocks.end {
+            let group = self.group_of(at)?;
+            let own = self.sb.group_blocks(group);
+            let end = own.end.min(blocks.end);
+            let place = self.block_bitmap(group)?;
+            let bits = at - own.start..end - own.start;
+            let bitmap = self.cache.edit(place)?;
+            if !bits.clone().all(|bit| is_set(bitmap, bit)) {
+                return Err(VolumeError::Damaged("a block bitmap, or the map of a file,").into());
+            }
+            clear(bitmap, bits);
+            self.add_group_count(group, bg::FREE_BLOCKS, (end - at) as i64)?;
+            self.add_free_blocks((end - at) as i64)?;
+            for block in at..end {
+                self.cache.forget(block);
+            }
+            at = end;
+        }
+        Ok(())
+    }
+
+    /// Where the content of an inode in this group begins best.
+    pub(super) fn goal_in(&self, group: u64) -> u64 {
+        let start = self.sb.group_blocks(group).start;
+        self.cursors.get(&group).copied().unwrap_or(start)
+    }
+
+    pub(super) fn group_of_inode(&self, number: InodeNumber) -> u64 {
+        u64::from((number.0.max(1) - 1) / self.sb.inodes_per_group)
+    }
+
+    /// Takes an inode, in the folder's group where there is one left.
+    pub(super) fn allocate_inode(
+        &mut self,
+        folder: InodeNumber,
+        is_directory: bool,
+    ) -> Result<InodeNumber, EditError> {
+        let home = self.group_of_inode(folder);
+        let groups = self.sb.groups();
+        for group in (home..groups).chain(0..home) {
+            if self.group_count(group, bg::FREE_INODES)? == 0 {
+                continue;
+            }
+            let place = self.inode_bitmap(group)?;
+            let first = match group {
+                0 => u64::from(self.first_inode) - 1,
+                _ => 0,
+            };
+            let bits = first..u64::from(self.sb.inodes_per_group);
+            let Some(free) = free_run(self.cache.block(place)?, bits, 1) else {
+                continue;
+            };
+            let index = free.start;
+            set(self.cache.edit(place)?, free);
+            self.use_table_up_to(group, index as u32)?;
+            self.add_group_count(group, bg::FREE_INODES, -1)?;
+            self.add_sb(sb::FREE_INODES, -1)?;
+            if is_directory {
+                self.add_group_count(group, bg::DIRECTORIES, 1)?;
+            }
+            let first = group as u32 * self.sb.inodes_per_group;
+            return Ok(InodeNumber(first + index as u32 + 1));
+        }
+        Err(EditError::NoInodes {
+            inodes: self.sb.inodes,
+        })
+    }
+
+    /// The part of the inode table that was never used becomes smaller, and is zeroed where it is
+    /// used now.
+    fn use_table_up_to(&mut self, group: u64, index: u32) -> Result<(), EditError> {
+        if !has_flags(&self.sb) {
+            return Ok(());
+        }
+        let unused = self.group_count(group, bg::UNUSED_INODES)?;
+        let per_group = self.sb.inodes_per_group;
+        let first_unused = per_group.saturating_sub(unused);
+        if index < first_unused {
+            return Ok(());
+        }
+        let table = self.groups[group as usize].inode_table;
+        let per_block = (self.sb.block_size / self.sb.inode_size) as u32;
+        let size = self.sb.inode_size as usize;
+        for slot in first_unused / per_block..=index / per_block {
+            let first = first_unused.max(slot * per_block) - slot * per_block;
+            let bytes = self.cache.edit(table + u64::from(slot))?;
+            bytes[first as usize * size..].fill(0);
+        }
+        // What shares the last block is zero now as well.
+        let change = i64::from(per_group - (index + 1)) - i64::from(unused);
+        self.add_group_count(group, bg::UNUSED_INODES, change)?;
+        Ok(())
+    }
+
+    pub(super) fn release_inode(
+        &mut self,
+        number: InodeNumber,
+        is_directory: bool,
+    ) -> Result<(), EditError> {
+        let group = self.group_of_inode(number);
+        let index = u64::from((number.0 - 1) % self.sb.inodes_per_group);
+        let place = self.inode_bitmap(group)?;
+        let bitmap = self.cache.edit(place)?;
+        if !is_set(bitmap, index) {
+            return Err(VolumeError::Damaged("an inode bitmap").into());
+        }
+        clear(bitmap, index..index + 1);
+        self.add_group_count(group, bg::FREE_INODES, 1)?;
+        self.add_sb(sb::FREE_INODES, 1)?;
+        if is_directory {
+            self.add_group_count(group, bg::DIRECTORIES, -1)?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::first_fit(3, Some(18..21))]
+    #[case::short(2, Some(4..6))]
+    #[case::longest(100, Some(18..64))]
+    fn runs_are_found(#[case] want: u64, #[case] expected: Option<Range<u64>>) {
+        let mut bitmap = vec![0xff; 8];
+        clear(&mut bitmap, 4..6);
+        clear(&mut bitmap, 18..64);
+        assert_eq!(best_run(&bitmap, 0..64, want), expected);
+        assert_eq!(best_run(&bitmap, 6..18, want), None);
+    }
+}

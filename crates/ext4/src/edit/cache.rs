@@ -1,0 +1,211 @@
+//! Blocks of metadata in memory: read once, changed here, written at the end, taken back in between.
+
+use std::collections::BTreeMap;
+
+use pinewrit_disk::{BlockDevice, DiskError};
+
+use crate::blocks::VolumeError;
+
+/// Bytes that are put together for one request.
+const REQUEST: usize = 1 << 20;
+
+struct Slot {
+    bytes: Box<[u8]>,
+    is_changed: bool,
+}
+
+/// What a block was before a step began; `None`: not in memory.
+type Before = Option<(Box<[u8]>, bool)>;
+
+pub(super) struct Cache<D> {
+    device: D,
+    block_size: usize,
+    blocks: u64,
+    slots: BTreeMap<u64, Slot>,
+    step: Option<BTreeMap<u64, Before>>,
+    /// Content of files that goes to the device together, and its offset.
+    content: (u64, Vec<u8>),
+}
+
+impl<D: BlockDevice> Cache<D> {
+    pub(super) fn new(device: D, block_size: u64, blocks: u64) -> Self {
+        Self {
+            device,
+            block_size: block_size as usize,
+            blocks,
+            slots: BTreeMap::new(),
+            step: None,
+            content: (0, Vec::new()),
+        }
+    }
+
+    pub(super) fn device(&self) -> &D {
+        &self.device
+    }
+
+    pub(super) fn into_device(self) -> D {
+        self.device
+    }
+
+    /// From now on the file system has this many blocks.
+    pub(super) fn set_blocks(&mut self, blocks: u64) {
+        self.blocks = blocks;
+    }
+
+    fn load(&mut self, block: u64) -> Result<&mut Slot, VolumeError> {
+        if block >= self.blocks {
+            return Err(VolumeError::Damaged("a block number"));
+        }
+        if !self.slots.contains_key(&block) {
+            self.write_content()?;
+            let mut bytes = vec![0; self.block_size].into_boxed_slice();
+            self.device
+                .read_at(block * self.block_size as u64, &mut bytes)?;
+            let slot = Slot {
+                bytes,
+                is_changed: false,
+            };
+            self.slots.insert(block, slot);
+        }
+        // It was put there just now, if it was not there before.
+        self.slots
+            .get_mut(&block)
+            .ok_or(VolumeError::Damaged("a block number"))
+    }
+
+    /// A block as it is now, kept in memory.
+    pub(super) fn block(&mut self, block: u64) -> Result<&[u8], VolumeError> {
+        Ok(&self.load(block)?.bytes)
+    }
+
+    fn remember(&mut self, block: u64) {
+        let slot = self.slots.get(&block);
+        let before = slot.map(|slot| (slot.bytes.clone(), slot.is_changed));
+        if let Some(step) = &mut self.step {
+            step.entry(block).or_insert(before);
+        }
+    }
+
+    /// A block to be changed.
+    pub(super) fn edit(&mut self, block: u64) -> Result<&mut [u8], VolumeError> {
+        self.load(block)?;
+        self.remember(block);
+        let slot = self.load(block)?;
+        slot.is_changed = true;
+        Ok(&mut slot.bytes)
+    }
+
+    /// A block whose content becomes this.
+    pub(super) fn put(&mut self, block: u64, bytes: Vec<u8>) {
+        self.remember(block);
+        let slot = Slot {
+            bytes: bytes.into_boxed_slice(),
+            is_changed: true,
+        };
+        self.slots.insert(block, slot);
+    }
+
+    /// A block is metadata no more: what is known of it is forgotten.
+    pub(super) fn forget(&mut self, block: u64) {
+        if self.slots.contains_key(&block) {
+            self.remember(block);
+            self.slots.remove(&block);
+        }
+    }
+
+    /// Begins a step that may be taken back.
+    pub(super) fn begin(&mut self) {
+        self.step = Some(BTreeMap::new());
+    }
+
+    /// Ends a step and keeps its changes.
+    pub(super) fn keep(&mut self) {
+        self.step = None;
+    }
+
+    /// Ends a step as if it had not been.
+    pub(super) fn take_back(&mut self) {
+        for (block, before) in self.step.take().unwrap_or_default() {
+            match before {
+                Some((bytes, is_changed)) => {
+                    self.slots.insert(block, Slot { bytes, is_changed });
+                }
+                None => {
+                    self.slots.remove(&block);
+                }
+            }
+        }
+    }
+
+    /// Reads bytes with all changes, without keeping more in memory.
+    pub(super) fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+        let size = self.block_size as u64;
+        let end = offset + buffer.len() as u64;
+        let blocks = offset / size..end.div_ceil(size);
+        let known = self.slots.range(blocks.clone());
+        let is_covered = known.count() as u64 == blocks.end.saturating_sub(blocks.start);
+        if !is_covered {
+            self.device.read_at(offset, buffer)?;
+            let (start, bytes) = &self.content;
+            copy_shared(*start, bytes, offset, buffer);
+        }
+        for (block, slot) in self.slots.range(blocks) {
+            copy_shared(block * size, &slot.bytes, offset, buffer);
+        }
+        Ok(())
+    }
+
+    /// Writes content of a file, soon.
+    pub(super) fn put_content(&mut self, offset: u64, bytes: &[u8]) -> Result<(), DiskError> {
+        let (start, pending) = &self.content;
+        let goes_on = start + pending.len() as u64 == offset && pending.len() < REQUEST;
+        if !goes_on {
+            self.write_content()?;
+            self.content.0 = offset;
+        }
+        self.content.1.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    fn write_content(&mut self) -> Result<(), DiskError> {
+        let (start, bytes) = &mut self.content;
+        self.device.write_at(*start, bytes)?;
+        bytes.clear();
+        Ok(())
+    }
+
+    /// Writes all changed blocks to the device, neighbours together.
+    pub(super) fn write_back(&mut self) -> Result<(), DiskError> {
+        self.write_content()?;
+        let mut pending: Vec<u8> = Vec::new();
+        let mut start = 0;
+        for (&block, slot) in &mut self.slots {
+            if !slot.is_changed {
+                continue;
+            }
+            let offset = block * self.block_size as u64;
+            let goes_on = start + pending.len() as u64 == offset && pending.len() < REQUEST;
+            if !goes_on {
+                self.device.write_at(start, &pending)?;
+                pending.clear();
+                start = offset;
+            }
+            pending.extend_from_slice(&slot.bytes);
+        }
+        self.device.write_at(start, &pending)?;
+        for slot in self.slots.values_mut() {
+            slot.is_changed = false;
+        }
+        Ok(())
+    }
+}
+
+/// Copies the bytes that both ranges share.
+fn copy_shared(start: u64, bytes: &[u8], offset: u64, buffer: &mut [u8]) {
+    let end = (start + bytes.len() as u64).min(offset + buffer.len() as u64);
+    let from = start.max(offset);
+    if from < end {
+        let part = &bytes[(from - start) as usize..(end - start) as usize];
+        buffer[(from - offset) as usize..(end - offset) as usize].copy_from_slice(part);
+    }
+}

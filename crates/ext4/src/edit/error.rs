@@ -1,0 +1,130 @@
+//! Why a change was not made.
+
+use pinewrit_disk::DiskError;
+
+use crate::{SuperblockError, VolumeError};
+
+/// Why a file system cannot be changed, or a change was not made. A change that fails leaves all
+/// as it was before.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum EditError {
+    /// The file system cannot be read.
+    #[error(transparent)]
+    Volume(#[from] VolumeError),
+    /// A feature is not understood well enough to write.
+    #[error("the file system has the feature {0}, which is only read here")]
+    Feature(String),
+    /// Its journal was not replayed.
+    #[error("its journal has changes that are not in the file system yet")]
+    NeedsReplay,
+    /// It was not unmounted, or errors were found in it.
+    #[error("it was not unmounted cleanly, or has errors")]
+    Unclean,
+    /// More room is needed than there is.
+    #[error("no room: {needed} bytes needed, {free} free")]
+    NoSpace {
+        /// Bytes that are needed.
+        needed: u64,
+        /// Bytes that are free.
+        free: u64,
+    },
+    /// There is no inode left for another file.
+    #[error("no room for another file: all {inodes} inodes are used")]
+    NoInodes {
+        /// Inodes of the file system.
+        inodes: u32,
+    },
+    /// There is something with this name already.
+    #[error("{0} is there already")]
+    Exists(String),
+    /// A folder stands where a file is to be, or the other way round.
+    #[error("{0} is a folder")]
+    IsDirectory(String),
+    /// A folder that is to be removed has something in it.
+    #[error("the folder {0} is not empty")]
+    NotEmpty(String),
+    /// A name is empty, longer than 255 bytes, or has characters that no name can have.
+    #[error("{0:?} cannot be a name")]
+    Name(String),
+    /// An extended attribute's name is unknown, or it does not fit.
+    #[error("the extended attribute {0} cannot be kept in this file system")]
+    Xattr(String),
+    /// The file is marked as not to be changed, or encrypted.
+    #[error("{0} must not be changed: its flags say so")]
+    Fixed(String),
+    /// A file is larger than its kind of map can be.
+    #[error("{0} is too large, or in too many pieces, for this file system")]
+    TooLarge(String),
+    /// Too many names lead to it, or too many folders are in it.
+    #[error("{0} has too many links")]
+    TooManyLinks(String),
+    /// The source of a file's content failed.
+    #[error("the content could not be read")]
+    Source(#[source] std::io::Error),
+    /// The source of a file's content ended early.
+    #[error("the content ended after {found} of {expected} bytes")]
+    SourceShort {
+        /// Bytes that were there.
+        found: u64,
+        /// Bytes that were to come.
+        expected: u64,
+    },
+    /// The file system cannot be made, or become, as large or as small as this.
+    #[error("{0}")]
+    Size(SizeError),
+}
+
+/// Why a file system cannot have a size.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum SizeError {
+    /// There is no room for its own structures.
+    #[error("{size} bytes are too small; at least {least} are needed")]
+    TooSmall {
+        /// Size in bytes.
+        size: u64,
+        /// The least size in bytes.
+        least: u64,
+    },
+    /// It would need more group descriptors than room was kept for.
+    #[error("it can grow to {most} bytes at most, {size} asked for")]
+    BeyondReserve {
+        /// Size in bytes that was asked for.
+        size: u64,
+        /// The largest size in bytes that it can grow to.
+        most: u64,
+    },
+    /// It is larger already.
+    #[error("it has {now} bytes already, {size} asked for")]
+    Shrinking {
+        /// Size in bytes that was asked for.
+        size: u64,
+        /// Its size in bytes.
+        now: u64,
+    },
+    /// More blocks than can be counted.
+    #[error("{size} bytes are more than this kind of file system can have")]
+    TooLarge {
+        /// Size in bytes.
+        size: u64,
+    },
+}
+
+impl From<DiskError> for EditError {
+    fn from(error: DiskError) -> Self {
+        Self::Volume(VolumeError::Disk(error))
+    }
+}
+
+impl From<SuperblockError> for EditError {
+    fn from(error: SuperblockError) -> Self {
+        Self::Volume(VolumeError::Superblock(error))
+    }
+}
+
+impl From<SizeError> for EditError {
+    fn from(error: SizeError) -> Self {
+        Self::Size(error)
+    }
+}

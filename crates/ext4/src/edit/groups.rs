@@ -1,0 +1,294 @@
+//! Group descriptors and bitmaps as they are changed.
+
+use pinewrit_disk::BlockDevice;
+
+use super::{EditError, Editor};
+use crate::bytes::{put16, put32, u16le};
+use crate::checksum::{crc16, crc32c};
+use crate::fields::bg;
+use crate::group::GroupDescriptor;
+use crate::{Incompatible, ReadOnlyCompatible, Superblock, VolumeError};
+
+/// A number of 16 bits in a descriptor, with its upper half where there is room for it.
+pub(crate) fn count(raw: &[u8], field: usize) -> u32 {
+    let high = match raw.len() >= 64 {
+        true => u32::from(u16le(raw, bg::HIGH + field)),
+        false => 0,
+    };
+    high << 16 | u32::from(u16le(raw, field))
+}
+
+pub(crate) fn put_count(raw: &mut [u8], field: usize, value: u32) {
+    put16(raw, field, value as u16);
+    if raw.len() >= 64 {
+        // The two checksums of bitmaps have their upper halves elsewhere.
+        put16(raw, bg::HIGH + field, (value >> 16) as u16);
+    }
+}
+
+fn put_checksum(raw: &mut [u8], field: usize, value: u32) {
+    put16(raw, field, value as u16);
+    if raw.len() >= 64 {
+        put16(raw, bg::HIGH + field, (value >> 16) as u16);
+    }
+}
+
+pub(crate) fn put_place(raw: &mut [u8], field: usize, block: u64) {
+    put32(raw, field, block as u32);
+    if raw.len() >= 64 {
+        put32(raw, bg::HIGH + field, (block >> 32) as u32);
+    }
+}
+
+/// Whether groups may have flags, because their descriptors have checksums.
+pub(crate) fn has_flags(sb: &Superblock) -> bool {
+    sb.read_only.has(ReadOnlyCompatible::GDT_CSUM)
+        || sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
+}
+
+/// Puts the checksum of a whole descriptor into it.
+pub(crate) fn seal(sb: &Superblock, group: u64, raw: &mut [u8]) {
+    let number = (group as u32).to_le_bytes();
+    put16(raw, bg::CHECKSUM, 0);
+    let sum = if sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+        crc32c(crc32c(sb.seed, &number), raw) as u16
+    } else if sb.read_only.has(ReadOnlyCompatible::GDT_CSUM) {
+        let crc = crc16(crc16(!0, &sb.uuid), &number);
+        let crc = crc16(crc, &raw[..bg::CHECKSUM]);
+        match sb.incompatible.has(Incompatible::BIT64) {
+            true => crc16(crc, &raw[bg::HIGH..]),
+            false => crc,
+        }
+    } else {
+        0
+    };
+    put16(raw, bg::CHECKSUM, sum);
+}
+
+/// Puts the checksums of bitmaps into a descriptor.
+pub(crate) fn seal_bitmaps(sb: &Superblock, raw: &mut [u8], blocks: &[u8], inodes: &[u8]) {
+    if !sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+        return;
+    }
+    let clusters = (sb.blocks_per_group / sb.cluster_ratio / 8) as usize;
+    let covered = (sb.inodes_per_group / 8) as usize;
+    let sum = crc32c(sb.seed, &blocks[..clusters]);
+    put_checksum(raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
+    let sum = crc32c(sb.seed, &inodes[..covered]);
+    put_checksum(raw, bg::INODE_BITMAP_CHECKSUM, sum);
+}
+
+pub(crate) fn is_set(bitmap: &[u8], bit: u64) -> bool {
+    bitmap[(bit / 8) as usize] & 1 << (bit % 8) != 0
+}
+
+pub(crate) fn set(bitmap: &mut [u8], bits: std::ops::Range<u64>) {
+    for bit in bits {
+        bitmap[(bit / 8) as usize] |= 1 << (bit % 8);
+    }
+}
+
+pub(crate) fn clear(bitmap: &mut [u8], bits: std::ops::Range<u64>) {
+    for bit in bits {
+        bitmap[(bit / 8) as usize] &= !(1 << (bit % 8));
+    }
+}
+
+impl<D: BlockDevice> Editor<D> {
+    /// Block and offset of a group's descriptor.
+    fn descriptor_place(&self, group: u64) -> (u64, usize) {
+        let per_block = self.sb.descriptors_per_block();
+        let block = self.descriptor_blocks[(group / per_block) as usize];
+        (
+            block,
+            ((group % per_block) * self.sb.descriptor_size) as usize,
+        )
+    }
+
+    pub(super) fn descriptor(&mut self, group: u64) -> Result<&[u8], VolumeError> {
+        let (block, at) = self.descriptor_place(group);
+        let size = self.sb.descriptor_size as usize;
+        Ok(&self.cache.block(block)?[at..at + size])
+    }
+
+    pub(super) fn edit_descriptor(&mut self, group: u64) -> Result<&mut [u8], VolumeError> {
+        let (block, at) = self.descriptor_place(group);
+        let size = self.sb.descriptor_size as usize;
+        self.touched_groups.insert(group);
+        Ok(&mut self.cache.edit(block)?[at..at + size])
+    }
+
+    /// The upper half of counts is only there in descriptors of 64 bytes.
+    pub(super) fn group_count(&mut self, group: u64, field: usize) -> Result<u32, VolumeError> {
+        Ok(count(self.descriptor(group)?, field))
+    }
+
+    pub(super) fn add_group_count(
+        &mut self,
+        group: u64,
+        field: usize,
+        change: i64,
+    ) -> Result<(), VolumeError> {
+        let raw = self.edit_descriptor(group)?;
+        let now = i64::from(count(raw, field)) + change;
+        let now = u32::try_from(now).map_err(|_| VolumeError::Damaged("a group's count"))?;
+        put_count(raw, field, now);
+        Ok(())
+    }
+
+    fn clear_group_flag(&mut self, group: u64, flag: u16) -> Result<(), VolumeError> {
+        let raw = self.edit_descriptor(group)?;
+        let flags = u16le(raw, bg::FLAGS) & !flag;
+        put16(raw, bg::FLAGS, flags);
+        Ok(())
+    }
+
+    fn has_group_flag(&mut self, group: u64, flag: u16) -> Result<bool, VolumeError> {
+        if !has_flags(&self.sb) {
+            return Ok(false);
+        }
+        Ok(u16le(self.descriptor(group)?, bg::FLAGS) & flag != 0)
+    }
+
+    /// The block of a group's block bitmap, which is made if it was never written.
+    pub(super) fn block_bitmap(&mut self, group: u64) -> Result<u64, EditError> {
+        let place = self.groups[group as usize].block_bitmap;
+        if !self.has_group_flag(group, bg::BLOCK_UNINIT)? {
+            self.check_block_bitmap(group)?;
+            return Ok(place);
+        }
+        let bitmap = fresh_block_bitmap(&self.sb, &self.groups, group);
+        self.cache.put(place, bitmap);
+        self.clear_group_flag(group, bg::BLOCK_UNINIT)?;
+        self.checked_bitmaps.insert(group);
+        Ok(place)
+    }
+
+    /// A bitmap is only trusted if it fits its descriptor.
+    fn check_block_bitmap(&mut self, group: u64) -> Result<(), EditError> {
+        if self.checked_bitmaps.contains(&group) {
+            return Ok(());
+        }
+        // As it was when the file system was opened.
+        let descriptor = self.groups[group as usize];
+        let place = descriptor.block_bitmap;
+        let bitmap = self.cache.block(place)?;
+        if !descriptor.fits_bitmap(&self.sb, group, bitmap) {
+            return Err(VolumeError::DamagedAt {
+                what: "a block bitmap",
+                offset: place * self.sb.block_size,
+            }
+            .into());
+        }
+        self.checked_bitmaps.insert(group);
+        Ok(())
+    }
+
+    /// The block of a group's inode bitmap, which is made if it was never written.
+    pub(super) fn inode_bitmap(&mut self, group: u64) -> Result<u64, EditError> {
+        let place = self.groups[group as usize].inode_bitmap;
+        if self.has_group_flag(group, bg::INODE_UNINIT)? {
+            let bitmap = fresh_inode_bitmap(&self.sb);
+            self.cache.put(place, bitmap);
+            self.clear_group_flag(group, bg::INODE_UNINIT)?;
+            self.checked_inode_bitmaps.insert(group);
+            // The kernel makes both together, and so do checks expect it.
+            self.block_bitmap(group)?;
+        } else if self.checked_inode_bitmaps.insert(group) {
+            self.check_inode_bitmap(group, place)?;
+        }
+        Ok(place)
+    }
+
+    fn check_inode_bitmap(&mut self, group: u64, place: u64) -> Result<(), EditError> {
+        let per_group = self.sb.inodes_per_group;
+        let free = self.group_count(group, bg::FREE_INODES)?;
+        let stored = self.descriptor(group)?.to_vec();
+        let bitmap = self.cache.block(place)?;
+        let covered = &bitmap[..(per_group / 8) as usize];
+        let used: u32 = covered.iter().map(|byte| byte.count_ones()).sum();
+        let mut is_right = used + free == per_group;
+        if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+            let sum = crc32c(self.sb.seed, covered);
+            let mask = if stored.len() >= 64 { !0 } else { 0xffff };
+            is_right &= count(&stored, bg::INODE_BITMAP_CHECKSUM) & mask == sum & mask;
+        }
+        match is_right {
+            true => Ok(()),
+            false => Err(VolumeError::DamagedAt {
+                what: "an inode bitmap",
+                offset: place * self.sb.block_size,
+            }
+            .into()),
+        }
+    }
+
+    /// Puts checksums into all descriptors that were changed.
+    pub(super) fn seal_groups(&mut self) -> Result<(), EditError> {
+        for group in std::mem::take(&mut self.touched_groups) {
+            let places = self.groups[group as usize];
+            let flags = match has_flags(&self.sb) {
+                true => u16le(self.descriptor(group)?, bg::FLAGS),
+                false => 0,
+            };
+            let mut raw = self.descriptor(group)?.to_vec();
+            if flags & (bg::BLOCK_UNINIT | bg::INODE_UNINIT) == 0 {
+                let blocks = self.cache.block(places.block_bitmap)?.to_vec();
+                let inodes = self.cache.block(places.inode_bitmap)?;
+                seal_bitmaps(&self.sb, &mut raw, &blocks, inodes);
+            } else if flags & bg::BLOCK_UNINIT == 0
+                && self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
+            {
+                let clusters = (self.sb.blocks_per_group / self.sb.cluster_ratio / 8) as usize;
+                let sum = crc32c(
+                    self.sb.seed,
+                    &self.cache.block(places.block_bitmap)?[..clusters],
+                );
+                put_checksum(&mut raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
+            }
+            seal(&self.sb, group, &mut raw);
+            let (block, at) = self.descriptor_place(group);
+            self.cache.edit(block)?[at..at + raw.len()].copy_from_slice(&raw);
+        }
+        Ok(())
+    }
+}
+
+/// What is in use in a group without files: the copies of the superblock and descriptors, and the
+/// metadata of whatever groups lies in it.
+pub(crate) fn fresh_block_bitmap(
+    sb: &Superblock,
+    groups: &[GroupDescriptor],
+    group: u64,
+) -> Vec<u8> {
+    let mut bitmap = vec![0; sb.block_size as usize];
+    let own = sb.group_blocks(group);
+    let mut mark = |range: std::ops::Range<u64>| {
+        let (from, to) = (range.start.max(own.start), range.end.min(own.end));
+        if from < to {
+            set(&mut bitmap, from - own.start..to - own.start);
+        }
+    };
+    mark(sb.base_blocks(group));
+    for other in groups {
+        for place in other.metadata(sb) {
+            mark(place);
+        }
+    }
+    // "The bits behind the last block are set."
+    let bits = sb.block_size * 8;
+    set(&mut bitmap, own.end - own.start..bits);
+    bitmap
+}
+
+/// The bitmap of a group without files.
+pub(crate) fn fresh_inode_bitmap(sb: &Superblock) -> Vec<u8> {
+    let mut bitmap = vec![0xff; sb.block_size as usize];
+    let whole = (sb.inodes_per_group / 8) as usize;
+    bitmap[..whole].fill(0);
+    let rest = sb.inodes_per_group % 8;
+    if rest > 0 {
+        bitmap[whole] = 0xff << rest;
+    }
+    bitmap
+}

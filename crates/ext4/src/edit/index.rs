@@ -1,0 +1,267 @@
+//! Making and dropping the index of a folder.
+
+use pinewrit_disk::BlockDevice;
+
+use super::folder::put_entry;
+use super::htree::{Branch, HALF_MD4, Hasher, limit, put_branches};
+use super::{EditError, Editor, has_index};
+use crate::ReadOnlyCompatible;
+use crate::bytes::{put16, put32, u16le, u32le};
+use crate::checksum::crc32c;
+use crate::directory::{Slot, entry_len, slots};
+use crate::fields::{node, sb};
+use crate::inode::{Inode, InodeNumber, Run};
+
+/// Where branches begin in the root of an index and in the nodes below.
+const ROOT_START: usize = 32;
+const NODE_START: usize = 8;
+
+/// An entry with its hash.
+struct Hashed {
+    hash: u32,
+    inode: u32,
+    kind: u8,
+    name: Vec<u8>,
+}
+
+/// Blocks of entries, and the hash from which on each one counts.
+type Leaves = Vec<(u32, Vec<Hashed>)>;
+
+impl<D: BlockDevice> Editor<D> {
+    /// Makes a folder with an index one without: its blocks then are searched one by one, which
+    /// every reader does where there is no index.
+    pub(super) fn drop_index(
+        &mut self,
+        number: InodeNumber,
+        inode: &mut Inode,
+    ) -> Result<(), EditError> {
+        inode.set_flag(node::FLAG_INDEX, false);
+        let blocks = self.known_folder(number)?.blocks.clone();
+        for (index, place) in blocks.into_iter().enumerate() {
+            let mut block = self.cache.block(place)?.to_vec();
+            // A node looks like a block with one unused entry, without room for a checksum.
+            let is_node = u32le(&block, 0) == 0 && slots(&block).count() == 1;
+            match index {
+                0 => {
+                    let room = self.entry_room() - 12;
+                    put16(&mut block, 16, room as u16);
+                    block[24..].fill(0);
+                }
+                _ if is_node => block = self.empty_folder_block(),
+                _ => continue,
+            }
+            self.put_folder_block(number, inode, place, block);
+        }
+        Ok(())
+    }
+
+    /// Gives all folders that have grown an index, if they are large enough for one.
+    pub(super) fn index_folders(&mut self) -> Result<(), EditError> {
+        if !has_index(&self.sb) {
+            return Ok(());
+        }
+        for number in std::mem::take(&mut self.grown_folders) {
+            // A removed folder is none; one that finds no room for its index goes without.
+            let result = self.step(|editor| editor.index_folder(number));
+            if let Err(EditError::Volume(error)) = result
+                && matches!(error, crate::VolumeError::Disk(_))
+            {
+                return Err(error.into());
+            }
+        }
+        Ok(())
+    }
+
+    fn index_folder(&mut self, number: InodeNumber) -> Result<(), EditError> {
+        if self.tree().inode(number)?.links() == 0 {
+            return Ok(());
+        }
+        let mut inode = self.open_folder(number)?;
+        let blocks = self.known_folder(number)?.blocks.clone();
+        if blocks.len() < 2 {
+            return Ok(());
+        }
+        let above = u32le(self.cache.block(blocks[0])?, 12);
+        let leaves = self.leaves_of(&blocks)?;
+        let has_sums = self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
+        let size = self.sb.block_size as usize;
+        let in_root = limit(size, ROOT_START, has_sums);
+        let in_node = limit(size, NODE_START, has_sums);
+        let nodes = match leaves.len() <= in_root {
+            true => 0,
+            false => leaves.len().div_ceil(in_node),
+        };
+        // Three levels are another feature; so large a folder goes without.
+        if nodes > in_root || leaves.is_empty() {
+            return Ok(());
+        }
+        let places = self.resize_folder(number, &mut inode, 1 + leaves.len() + nodes)?;
+        let mut branches = Vec::new();
+        for ((hash, entries), (logical, &place)) in
+            leaves.into_iter().zip((1u32..).zip(&places[1..]))
+        {
+            let block = self.leaf(&entries);
+            self.put_folder_block(number, &inode, place, block);
+            branches.push(Branch {
+                hash,
+                block: logical,
+            });
+        }
+        if nodes > 0 {
+            let first = branches.len() as u32 + 1;
+            let mut upper = Vec::new();
+            for (logical, part) in (first..).zip(branches.chunks(in_node)) {
+                let mut block = vec![0; size];
+                put16(&mut block, 4, size as u16);
+                put_branches(&mut block, NODE_START, in_node, part);
+                self.put_node(number, &inode, places[logical as usize], block, NODE_START);
+                upper.push(Branch {
+                    hash: part[0].hash,
+                    block: logical,
+                });
+            }
+            branches = upper;
+        }
+        let mut root = self.first_folder_block(number, InodeNumber(above));
+        put16(&mut root, 16, size as u16 - 12);
+        root[28] = HALF_MD4;
+        root[29] = 8;
+        root[30] = u8::from(nodes > 0);
+        put_branches(&mut root, ROOT_START, in_root, &branches);
+        self.put_node(number, &inode, places[0], root, ROOT_START);
+        inode.set_flag(node::FLAG_INDEX, true);
+        self.put_inode(number, &inode)?;
+        self.folders.remove(&number);
+        Ok(())
+    }
+
+    fn hasher(&mut self) -> Result<Hasher, EditError> {
+        let raw = self.raw_sb()?;
+        let mut seed = [0; 4];
+        for (index, word) in seed.iter_mut().enumerate() {
+            *word = u32le(raw, sb::HASH_SEED + index * 4);
+        }
+        // `s_flags`: bit 1 says unsigned.
+        let is_signed = u32le(raw, sb::FLAGS) & 2 == 0;
+        Ok(Hasher { seed, is_signed })
+    }
+
+    /// All entries of a folder in the order of their hashes, in blocks that are not quite full.
+    fn leaves_of(&mut self, blocks: &[u64]) -> Result<Leaves, EditError> {
+        let hasher = self.hasher()?;
+        let room = self.entry_room();
+        let mut all = Vec::new();
+        for &place in blocks {
+            let block = self.cache.block(place)?;
+            for slot in slots(block) {
+                let name = slot.name(block);
+                if slot.inode != 0 && slot.at < room && name != b"." && name != b".." {
+                    all.push(Hashed {
+                        hash: hasher.hash(name),
+                        inode: slot.inode,
+                        kind: block[slot.at + 7],
+                        name: name.to_vec(),
+                    });
+                }
+            }
+        }
+        all.sort_by(|a, b| (a.hash, &a.name).cmp(&(b.hash, &b.name)));
+        let mut leaves: Leaves = Vec::new();
+        let mut used = 0;
+        let mut last_hash = 0;
+        for entry in all {
+            let needed = entry_len(entry.name.len());
+            // Room is left so that the next names do not split every block.
+            if leaves.is_empty() || used + needed > room * 7 / 8 {
+                // The lowest bit says that names with the same hash are in the block before.
+                let from = match leaves.is_empty() {
+                    true => 0,
+                    false => entry.hash | u32::from(entry.hash == last_hash),
+                };
+                leaves.push((from, Vec::new()));
+                used = 0;
+            }
+            used += needed;
+            last_hash = entry.hash;
+            if let Some((_, leaf)) = leaves.last_mut() {
+                leaf.push(entry);
+            }
+        }
+        Ok(leaves)
+    }
+
+    fn leaf(&self, entries: &[Hashed]) -> Vec<u8> {
+        let mut block = self.empty_folder_block();
+        let mut at = 0;
+        for (left, entry) in (0..entries.len()).rev().zip(entries) {
+            let needed = entry_len(entry.name.len());
+            let slot = Slot {
+                at,
+                length: if left == 0 {
+                    self.entry_room() - at
+                } else {
+                    needed
+                },
+                inode: entry.inode,
+                name_len: entry.name.len(),
+            };
+            put_entry(&mut block, slot, &entry.name, entry.kind);
+            at += needed;
+        }
+        block
+    }
+
+    /// Writes a block of an index with its checksum, `dx_tail`: it covers the counted branches.
+    fn put_node(
+        &mut self,
+        number: InodeNumber,
+        inode: &Inode,
+        place: u64,
+        mut block: Vec<u8>,
+        start: usize,
+    ) {
+        if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+            let limit = usize::from(u16le(&block, start));
+            let count = usize::from(u16le(&block, start + 2));
+            let tail = start + limit * 8;
+            let seed = self.inode_seed(number, inode);
+            let sum = crc32c(seed, &block[..start + count * 8]);
+            let sum = crc32c(sum, &block[tail..tail + 4]);
+            let sum = crc32c(sum, &[0; 4]);
+            put32(&mut block, tail + 4, sum);
+        }
+        self.cache.put(place, block);
+    }
+
+    /// Gives a folder this many blocks and returns where they are.
+    fn resize_folder(
+        &mut self,
+        number: InodeNumber,
+        inode: &mut Inode,
+        count: usize,
+    ) -> Result<Vec<u64>, EditError> {
+        let mut places = self.known_folder(number)?.blocks.clone();
+        for spare in places.drain(count.min(places.len())..).collect::<Vec<_>>() {
+            self.release(spare..spare + 1)?;
+        }
+        let missing = (count - places.len()) as u64;
+        if missing > 0 {
+            let goal = places.last().map_or(0, |last| last + 1);
+            for run in self.allocate(goal, missing)? {
+                places.extend(run);
+            }
+        }
+        let runs: Vec<Run> = (0u64..)
+            .zip(&places)
+            .map(|(logical, &start)| Run {
+                logical,
+                start,
+                len: 1,
+                is_unwritten: false,
+            })
+            .collect();
+        self.put_map(number, inode, &runs)?;
+        inode.set_size(count as u64 * self.sb.block_size);
+        Ok(places)
+    }
+}

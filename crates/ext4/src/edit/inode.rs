@@ -1,0 +1,212 @@
+//! Inodes as they are changed.
+
+use pinewrit_disk::BlockDevice;
+
+use super::{Attributes, EditError, Editor};
+use crate::ReadOnlyCompatible;
+use crate::blocks::Source;
+use crate::bytes::{high, low, put16, put32, u16le};
+use crate::checksum::crc32c;
+use crate::fields::{node, sb};
+use crate::inode::{FileKind, Inode, InodeNumber, Timestamp, has_extra};
+use crate::xattr::{self, Kept};
+
+/// Bytes of fields behind the first 128 that new inodes have.
+const EXTRA_SIZE: u16 = 32;
+
+impl Inode {
+    pub(crate) fn set_flag(&mut self, flag: u32, is_on: bool) {
+        let flags = match is_on {
+            true => self.flags() | flag,
+            false => self.flags() & !flag,
+        };
+        put32(&mut self.raw, node::FLAGS, flags);
+    }
+
+    pub(crate) fn set_size(&mut self, size: u64) {
+        put32(&mut self.raw, node::SIZE, low(size));
+        put32(&mut self.raw, node::SIZE_HIGH, high(size));
+    }
+
+    pub(crate) fn set_links(&mut self, links: u16) {
+        put16(&mut self.raw, node::LINKS, links);
+    }
+
+    fn set_xattr_block(&mut self, block: u64) {
+        put32(&mut self.raw, node::XATTR_BLOCK, low(block));
+        put16(&mut self.raw, node::XATTR_BLOCK_HIGH, high(block) as u16);
+    }
+
+    pub(crate) fn set_owner(&mut self, uid: u32, gid: u32) {
+        put16(&mut self.raw, node::UID, uid as u16);
+        put16(&mut self.raw, node::UID_HIGH, (uid >> 16) as u16);
+        put16(&mut self.raw, node::GID, gid as u16);
+        put16(&mut self.raw, node::GID_HIGH, (gid >> 16) as u16);
+    }
+
+    pub(crate) fn set_mode(&mut self, kind: FileKind, permissions: u16) {
+        put16(&mut self.raw, node::MODE, kind.mode() | permissions & 0xfff);
+    }
+
+    fn set_time(&mut self, field: usize, extra: usize, time: Timestamp) {
+        let (seconds, more) = time.fields();
+        put32(&mut self.raw, field, seconds);
+        if has_extra(&self.raw, extra) {
+            put32(&mut self.raw, extra, more);
+        }
+    }
+
+    pub(crate) fn set_modified(&mut self, time: Timestamp) {
+        self.set_time(node::MODIFY_TIME, node::MODIFY_TIME_EXTRA, time);
+    }
+
+    pub(crate) fn set_changed(&mut self, time: Timestamp) {
+        self.set_time(node::CHANGE_TIME, node::CHANGE_TIME_EXTRA, time);
+    }
+}
+
+impl<D: BlockDevice> Editor<D> {
+    /// An inode for a new file, with no content.
+    pub(super) fn new_inode(
+        &mut self,
+        number: InodeNumber,
+        kind: FileKind,
+        attributes: &Attributes,
+    ) -> Result<Inode, EditError> {
+        let size = self.sb.inode_size as usize;
+        let mut inode = Inode::new(vec![0; size]);
+        if size > node::OLD_SIZE {
+            let wanted = match u16le(self.raw_sb()?, sb::WANT_EXTRA_SIZE) {
+                wanted if (4..=128).contains(&wanted) && wanted.is_multiple_of(4) => wanted,
+                _ => EXTRA_SIZE,
+            };
+            put16(
+                &mut inode.raw,
+                node::EXTRA_SIZE,
+                wanted.min(size as u16 - 128),
+            );
+        }
+        inode.set_mode(kind, attributes.mode);
+        inode.set_owner(attributes.uid, attributes.gid);
+        inode.set_links(1);
+        inode.set_modified(attributes.modified);
+        let now = self.now;
+        inode.set_changed(now);
+        inode.set_time(
+            node::ACCESS_TIME,
+            node::ACCESS_TIME_EXTRA,
+            attributes.modified,
+        );
+        if has_extra(&inode.raw, node::CREATE_TIME_EXTRA) {
+            inode.set_time(node::CREATE_TIME, node::CREATE_TIME_EXTRA, now);
+        }
+        // Only has to differ from that of an earlier file with this number.
+        let generation = crc32c(self.sb.seed ^ number.0, &now.seconds.to_le_bytes());
+        put32(&mut inode.raw, node::GENERATION, generation);
+        Ok(inode)
+    }
+
+    /// Writes an inode with its checksum.
+    pub(super) fn put_inode(
+        &mut self,
+        number: InodeNumber,
+        inode: &Inode,
+    ) -> Result<(), EditError> {
+        let mut raw = inode.raw.clone();
+        if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+            let has_high = has_extra(&raw, node::CHECKSUM_HIGH - 2 + 2);
+            put16(&mut raw, node::CHECKSUM, 0);
+            if has_high {
+                put16(&mut raw, node::CHECKSUM_HIGH, 0);
+            }
+            let sum = crc32c(self.inode_seed(number, inode), &raw);
+            put16(&mut raw, node::CHECKSUM, sum as u16);
+            if has_high {
+                put16(&mut raw, node::CHECKSUM_HIGH, (sum >> 16) as u16);
+            }
+        }
+        let offset = self.inode_offset(number)?;
+        let size = self.sb.block_size;
+        let at = (offset % size) as usize;
+        let block = self.cache.edit(offset / size)?;
+        block[at..at + raw.len()].copy_from_slice(&raw);
+        Ok(())
+    }
+
+    /// An inode that may be changed.
+    pub(super) fn inode_to_change(&mut self, number: InodeNumber) -> Result<Inode, EditError> {
+        let offset = self.inode_offset(number)?;
+        let (size, len) = (self.sb.block_size, self.sb.inode_size as usize);
+        let at = (offset % size) as usize;
+        let inode = Inode::new(self.cache.block(offset / size)?[at..at + len].to_vec());
+        match inode.has(node::FLAGS_FIXED | node::FLAGS_STRANGE) {
+            true => Err(EditError::Fixed(format!("inode {}", number.0))),
+            false => Ok(inode),
+        }
+    }
+
+    /// Gives an inode exactly these attributes. The caller writes it.
+    pub(super) fn put_xattrs(&mut self, inode: &mut Inode, all: &[Kept]) -> Result<(), EditError> {
+        let had_block = inode.xattr_block() != 0;
+        self.release_xattr_block(inode)?;
+        let mut blocks = self.sectors_in_blocks(inode) - u64::from(had_block);
+        if !xattr::put_in_inode(&mut inode.raw, all) {
+            let in_inode: Vec<Kept> = all.iter().filter(|k| k.is_inline_data()).cloned().collect();
+            let others = all.iter().filter(|k| !k.is_inline_data()).cloned();
+            xattr::put_in_inode(&mut inode.raw, &in_inode);
+            let size = self.sb.block_size as usize;
+            let name = || {
+                all.last()
+                    .and_then(Kept::as_seen)
+                    .map_or(String::new(), |a| a.name)
+            };
+            let bytes = xattr::block_of(others.collect(), size);
+            let mut bytes = bytes.ok_or_else(|| EditError::Xattr(name()))?;
+            let goal = self.sb.group_blocks(0).start;
+            let block = self.allocate_block(goal)?;
+            self.seal_xattr_block(block, &mut bytes);
+            self.cache.put(block, bytes);
+            inode.set_xattr_block(block);
+            blocks += 1;
+        }
+        self.put_sectors(inode, blocks);
+        Ok(())
+    }
+
+    fn seal_xattr_block(&self, block: u64, bytes: &mut [u8]) {
+        if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+            put32(bytes, 16, 0);
+            let sum = crc32c(crc32c(self.sb.seed, &block.to_le_bytes()), bytes);
+            put32(bytes, 16, sum);
+        }
+    }
+
+    /// Several inodes may share a block of attributes.
+    pub(super) fn release_xattr_block(&mut self, inode: &mut Inode) -> Result<(), EditError> {
+        let block = inode.xattr_block();
+        if block == 0 {
+            return Ok(());
+        }
+        let mut bytes = self.cache.block(block)?.to_vec();
+        xattr::in_block(&bytes)?;
+        let users = crate::bytes::u32le(&bytes, 4);
+        if users > 1 {
+            put32(&mut bytes, 4, users - 1);
+            self.seal_xattr_block(block, &mut bytes);
+            self.cache.put(block, bytes);
+        } else {
+            self.release(block..block + 1)?;
+        }
+        inode.set_xattr_block(0);
+        Ok(())
+    }
+
+    fn sectors_in_blocks(&self, inode: &Inode) -> u64 {
+        let high = u64::from(u16le(&inode.raw, node::SECTORS_HIGH));
+        let count = high << 32 | u64::from(crate::bytes::u32le(&inode.raw, node::SECTORS));
+        match inode.has(node::FLAG_HUGE) {
+            true => count,
+            false => count / (self.sb.block_size / 512),
+        }
+    }
+}

@@ -1,0 +1,287 @@
+//! Changing a file system: in memory first, on the device when it is committed.
+
+mod alloc;
+mod cache;
+mod content;
+mod error;
+mod folder;
+pub(crate) mod groups;
+mod htree;
+mod index;
+mod inode;
+mod map;
+mod ops;
+
+use std::collections::{BTreeSet, HashMap};
+
+use pinewrit_disk::BlockDevice;
+
+use crate::blocks::{Source, VolumeError};
+use crate::bytes::{high, low, put16, put32, u16le, u32le, wide};
+use crate::checksum::crc32c;
+use crate::fields::sb;
+use crate::inode::{InodeNumber, Timestamp};
+use crate::tree::Tree;
+use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
+use cache::Cache;
+pub use content::Zeros;
+pub use error::{EditError, SizeError};
+use folder::Folder;
+pub use ops::{Attributes, NodeKind};
+
+/// Features that are kept right when something is changed.
+const INCOMPATIBLE: &[Incompatible] = &[
+    Incompatible::FILETYPE,
+    Incompatible::META_BG,
+    Incompatible::EXTENTS,
+    Incompatible::BIT64,
+    Incompatible::FLEX_BG,
+    Incompatible::CSUM_SEED,
+    Incompatible::LARGEDIR,
+    Incompatible::INLINE_DATA,
+    Incompatible::ENCRYPT,
+];
+const READ_ONLY: &[ReadOnlyCompatible] = &[
+    ReadOnlyCompatible::SPARSE_SUPER,
+    ReadOnlyCompatible::LARGE_FILE,
+    ReadOnlyCompatible::HUGE_FILE,
+    ReadOnlyCompatible::GDT_CSUM,
+    ReadOnlyCompatible::DIR_NLINK,
+    ReadOnlyCompatible::EXTRA_ISIZE,
+    ReadOnlyCompatible::METADATA_CSUM,
+    ReadOnlyCompatible::VERITY,
+];
+/// `s_state`: unmounted cleanly, and no errors found.
+const CLEAN: u16 = 1;
+
+/// A file system that is being changed.
+///
+/// Each change is made whole or not at all. Nothing but the content of new files, in blocks that
+/// are free on the device, reaches it before [`Editor::commit`].
+pub struct Editor<D> {
+    cache: Cache<D>,
+    sb: Superblock,
+    /// Block and offset of the superblock.
+    sb_place: (u64, usize),
+    first_inode: u32,
+    descriptor_blocks: Vec<u64>,
+    groups: Vec<GroupDescriptor>,
+    touched_groups: BTreeSet<u64>,
+    checked_bitmaps: BTreeSet<u64>,
+    checked_inode_bitmaps: BTreeSet<u64>,
+    /// Where the next content goes in a group.
+    cursors: HashMap<u64, u64>,
+    folders: HashMap<InodeNumber, Folder>,
+    /// Folders by their path as it was asked for.
+    paths: HashMap<Vec<u8>, InodeNumber>,
+    /// Folders that got more names.
+    grown_folders: BTreeSet<InodeNumber>,
+    now: Timestamp,
+}
+
+impl<D: BlockDevice> Source for Editor<D> {
+    fn superblock(&self) -> &Superblock {
+        &self.sb
+    }
+
+    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+        self.cache.read_at(offset, buffer)
+    }
+
+    fn inode_table(&self, group: u32) -> Option<u64> {
+        Some(self.groups.get(group as usize)?.inode_table)
+    }
+}
+
+impl<D: BlockDevice> Editor<D> {
+    /// Opens the file system at the start of a device. `now` is the time of all changes.
+    ///
+    /// # Errors
+    /// [`EditError`] says why this file system is not changed here.
+    pub fn open(device: D, now: Timestamp) -> Result<Self, EditError> {
+        let mut raw = [0; Superblock::SIZE];
+        device.read_at(Superblock::OFFSET, &mut raw)?;
+        let superblock = Superblock::parse(&raw)?;
+        refuse(&superblock, &raw)?;
+        let mut editor = Self::with_superblock(device, superblock, &raw, now);
+        for group in 0..editor.sb.groups() {
+            let (sb, size) = (editor.sb.clone(), editor.sb.descriptor_size);
+            let raw = editor.descriptor(group)?;
+            let descriptor = GroupDescriptor::parse(&sb, group, raw);
+            let block = editor.descriptor_blocks[(group / sb.descriptors_per_block()) as usize];
+            let offset = block * sb.block_size + group % sb.descriptors_per_block() * size;
+            let what = "a group descriptor";
+            let descriptor = descriptor.ok_or(VolumeError::DamagedAt { what, offset })?;
+            editor.groups.push(descriptor);
+        }
+        Ok(editor)
+    }
+
+    /// An editor that knows no groups yet.
+    pub(crate) fn with_superblock(
+        device: D,
+        superblock: Superblock,
+        raw: &[u8; Superblock::SIZE],
+        now: Timestamp,
+    ) -> Self {
+        let size = superblock.block_size;
+        let sb_block = Superblock::OFFSET / size;
+        let first_inode = match u32le(raw, sb::REVISION) {
+            0 => 11,
+            _ => u32le(raw, sb::FIRST_INODE).clamp(11, superblock.inodes_per_group),
+        };
+        Self {
+            cache: Cache::new(device, size, superblock.blocks),
+            sb_place: (sb_block, (Superblock::OFFSET - sb_block * size) as usize),
+            first_inode,
+            descriptor_blocks: superblock.descriptor_locations(),
+            groups: Vec::new(),
+            touched_groups: BTreeSet::new(),
+            checked_bitmaps: BTreeSet::new(),
+            checked_inode_bitmaps: BTreeSet::new(),
+            cursors: HashMap::new(),
+            folders: HashMap::new(),
+            paths: HashMap::new(),
+            grown_folders: BTreeSet::new(),
+            sb: superblock,
+            now,
+        }
+    }
+
+    /// The superblock as it was when the file system was opened; sizes and features do not change.
+    pub fn superblock(&self) -> &Superblock {
+        &self.sb
+    }
+
+    /// Its files, with all changes.
+    pub fn tree(&self) -> Tree<'_> {
+        Tree { source: self }
+    }
+
+    /// Free bytes.
+    pub fn free_bytes(&mut self) -> u64 {
+        self.free_blocks() * self.sb.block_size
+    }
+
+    pub(super) fn free_blocks(&mut self) -> u64 {
+        let is_wide = self.sb.incompatible.has(Incompatible::BIT64);
+        match self.raw_sb() {
+            Ok(raw) if is_wide => wide(raw, sb::FREE_BLOCKS, sb::FREE_BLOCKS_HIGH),
+            Ok(raw) => u64::from(u32le(raw, sb::FREE_BLOCKS)),
+            Err(_) => 0,
+        }
+    }
+
+    /// Inodes that are free.
+    pub fn free_inodes(&mut self) -> u32 {
+        self.raw_sb().map_or(0, |raw| u32le(raw, sb::FREE_INODES))
+    }
+
+    pub(super) fn raw_sb(&mut self) -> Result<&[u8], VolumeError> {
+        let (block, at) = self.sb_place;
+        Ok(&self.cache.block(block)?[at..at + Superblock::SIZE])
+    }
+
+    pub(super) fn edit_sb(&mut self) -> Result<&mut [u8], VolumeError> {
+        let (block, at) = self.sb_place;
+        Ok(&mut self.cache.edit(block)?[at..at + Superblock::SIZE])
+    }
+
+    fn add_sb(&mut self, field: usize, change: i64) -> Result<(), VolumeError> {
+        let raw = self.edit_sb()?;
+        let now = i64::from(u32le(raw, field)) + change;
+        let now = u32::try_from(now).map_err(|_| VolumeError::Damaged("the superblock"))?;
+        put32(raw, field, now);
+        Ok(())
+    }
+
+    pub(super) fn add_free_blocks(&mut self, change: i64) -> Result<(), VolumeError> {
+        let now = self.free_blocks() as i64 + change;
+        let now = u64::try_from(now).map_err(|_| VolumeError::Damaged("the superblock"))?;
+        let is_wide = self.sb.incompatible.has(Incompatible::BIT64);
+        let raw = self.edit_sb()?;
+        put32(raw, sb::FREE_BLOCKS, low(now));
+        if is_wide {
+            put32(raw, sb::FREE_BLOCKS_HIGH, high(now));
+        }
+        Ok(())
+    }
+
+    /// Makes a change whole or not at all.
+    fn step<T>(
+        &mut self,
+        change: impl FnOnce(&mut Self) -> Result<T, EditError>,
+    ) -> Result<T, EditError> {
+        self.cache.begin();
+        let result = change(self);
+        match result {
+            Ok(_) => self.cache.keep(),
+            Err(_) => {
+                self.cache.take_back();
+                self.folders.clear();
+                self.paths.clear();
+            }
+        }
+        result
+    }
+
+    /// Writes all changes to the device and flushes it.
+    ///
+    /// # Errors
+    /// The device failed; then the file system on it may be partly changed.
+    pub fn commit(mut self) -> Result<D, EditError> {
+        self.index_folders()?;
+        self.seal_groups()?;
+        let now = self.now.seconds as u32;
+        let has_checksum = self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
+        let raw = self.edit_sb()?;
+        put32(raw, sb::WRITE_TIME, now);
+        if has_checksum {
+            let sum = crc32c(!0, &raw[..sb::CHECKSUM]);
+            put32(raw, sb::CHECKSUM, sum);
+        }
+        self.cache.write_back()?;
+        self.cache.device().flush()?;
+        Ok(self.cache.into_device())
+    }
+
+    /// The seed of checksums of an inode's own structures.
+    pub(super) fn inode_seed(&self, number: InodeNumber, inode: &crate::inode::Inode) -> u32 {
+        let seed = crc32c(self.sb.seed, &number.0.to_le_bytes());
+        crc32c(seed, &inode.generation().to_le_bytes())
+    }
+
+    /// A file of 2 GiB or more must be told of in the superblock.
+    pub(super) fn note_large_file(&mut self, size: u64) -> Result<(), VolumeError> {
+        if size > 0x7fff_ffff && !self.sb.read_only.has(ReadOnlyCompatible::LARGE_FILE) {
+            let flags = self.sb.read_only.0 | ReadOnlyCompatible::LARGE_FILE.0;
+            self.sb.read_only = ReadOnlyCompatible(flags);
+            put32(self.edit_sb()?, sb::READ_ONLY, flags);
+        }
+        Ok(())
+    }
+}
+
+/// Says why a file system must not be changed.
+fn refuse(superblock: &Superblock, raw: &[u8]) -> Result<(), EditError> {
+    if superblock.incompatible.has(Incompatible::RECOVER) {
+        return Err(EditError::NeedsReplay);
+    }
+    let hard = superblock.incompatible.beyond(INCOMPATIBLE);
+    let soft = superblock.read_only.beyond(READ_ONLY);
+    if let Some(name) = Incompatible::name_in(hard).or(ReadOnlyCompatible::name_in(soft)) {
+        return Err(EditError::Feature(name));
+    }
+    if superblock.state != CLEAN || u32le(raw, sb::LAST_ORPHAN) != 0 {
+        return Err(EditError::Unclean);
+    }
+    if superblock.inodes < 12 || u16le(raw, sb::MAGIC) != 0xef53 {
+        return Err(VolumeError::Damaged("the superblock").into());
+    }
+    Ok(())
+}
+
+/// Whether large folders get an index.
+pub(crate) fn has_index(sb: &Superblock) -> bool {
+    sb.compatible.has(Compatible::DIR_INDEX)
+}

@@ -1,0 +1,310 @@
+//! Reading by path: folders, files, links and their attributes.
+
+use crate::blocks::{Source, VolumeError};
+use crate::directory::{Entry, entries};
+use crate::fields::node;
+use crate::inode::{FileKind, Inode, InodeNumber, Piece, Run, Timestamp};
+use crate::xattr::{self, Kept, Xattr};
+
+/// Blocks of a directory that are read; 1 GiB with the usual block size.
+const MAX_BLOCKS_OF_DIRECTORY: u64 = 1 << 18;
+/// Links that a path may lead over, as in the kernel.
+const MAX_LINKS: u32 = 40;
+
+/// What is known of a file, folder, link or node.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Metadata {
+    /// What it is.
+    pub kind: FileKind,
+    /// Permission bits, with set-user-id, set-group-id and sticky.
+    pub mode: u16,
+    /// Owner.
+    pub uid: u32,
+    /// Group.
+    pub gid: u32,
+    /// Size in bytes.
+    pub size: u64,
+    /// When its content was last changed.
+    pub modified: Timestamp,
+    /// How many names lead to it.
+    pub links: u16,
+    /// Major and minor number of a device.
+    pub device: Option<(u32, u32)>,
+}
+
+/// The files of a file system.
+#[derive(Clone, Copy)]
+pub struct Tree<'v> {
+    pub(crate) source: &'v dyn Source,
+}
+
+pub(crate) fn shown(name: &[u8]) -> String {
+    let text = String::from_utf8_lossy(name);
+    let plain = |c: char| if c.is_control() { '\u{fffd}' } else { c };
+    text.chars().map(plain).collect()
+}
+
+/// The names in a path, without empty ones and `.`.
+pub(crate) fn names(path: &[u8]) -> impl Iterator<Item = &[u8]> {
+    path.split(|&byte| byte == b'/')
+        .filter(|name| !name.is_empty() && *name != b".")
+}
+
+impl Tree<'_> {
+    pub(crate) fn inode(&self, number: InodeNumber) -> Result<Inode, VolumeError> {
+        Ok(Inode::new(self.source.raw_inode(number)?))
+    }
+
+    /// The inode at a path. Links on the way are followed, one at its end is not.
+    ///
+    /// # Errors
+    /// [`VolumeError::NotFound`], [`VolumeError::NotDirectory`], or the medium's own.
+    pub fn find(&self, path: &[u8]) -> Result<InodeNumber, VolumeError> {
+        self.walk(path, false)
+    }
+
+    /// The inode at a path, with a link at its end followed as well.
+    ///
+    /// # Errors
+    /// As [`Tree::find`].
+    pub fn find_target(&self, path: &[u8]) -> Result<InodeNumber, VolumeError> {
+        self.walk(path, true)
+    }
+
+    fn walk(&self, path: &[u8], follows_last: bool) -> Result<InodeNumber, VolumeError> {
+        let mut links = 0;
+        let mut above = Vec::new();
+        let mut current = InodeNumber::ROOT;
+        let mut left: Vec<Vec<u8>> = names(path).map(<[u8]>::to_vec).collect();
+        left.reverse();
+        while let Some(name) = left.pop() {
+            if name == b".." {
+                current = above.pop().unwrap_or(InodeNumber::ROOT);
+                continue;
+            }
+            let found = self.child(current, &name)?;
+            let next = found.ok_or_else(|| VolumeError::NotFound(shown(path)))?;
+            let is_link = self.inode(next)?.kind() == FileKind::Symlink;
+            if !is_link || (left.is_empty() && !follows_last) {
+                above.push(current);
+                current = next;
+                continue;
+            }
+            links += 1;
+            if links > MAX_LINKS {
+                return Err(VolumeError::NotFound(shown(path)));
+            }
+            let target = self.link_target(next)?;
+            if target.first() == Some(&b'/') {
+                current = InodeNumber::ROOT;
+                above.clear();
+            }
+            let more: Vec<Vec<u8>> = names(&target).map(<[u8]>::to_vec).collect();
+            left.extend(more.into_iter().rev());
+        }
+        Ok(current)
+    }
+
+    fn child(&self, folder: InodeNumber, name: &[u8]) -> Result<Option<InodeNumber>, VolumeError> {
+        let found = self.list(folder)?;
+        let entry = found.into_iter().find(|entry| entry.name == name);
+        Ok(entry.map(|entry| entry.inode))
+    }
+
+    /// What is known of an inode.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn metadata(&self, number: InodeNumber) -> Result<Metadata, VolumeError> {
+        let inode = self.inode(number)?;
+        Ok(Metadata {
+            kind: inode.kind(),
+            mode: inode.mode() & 0xfff,
+            uid: inode.uid(),
+            gid: inode.gid(),
+            size: inode.size(),
+            modified: inode.modified(),
+            links: inode.links(),
+            device: inode.device_number(),
+        })
+    }
+
+    /// The names in a folder, without `.` and `..`, in the order of the medium.
+    ///
+    /// # Errors
+    /// [`VolumeError::NotDirectory`], or the medium's own.
+    pub fn list(&self, number: InodeNumber) -> Result<Vec<Entry>, VolumeError> {
+        let inode = self.inode(number)?;
+        if inode.kind() != FileKind::Directory {
+            return Err(VolumeError::NotDirectory(format!("inode {}", number.0)));
+        }
+        if inode.has(node::FLAG_INLINE) {
+            // The number of the folder above comes first.
+            let mut found = entries(&inode.map()[4..]);
+            for more in inline_rest(&inode)? {
+                found.extend(entries(&more.value));
+            }
+            return Ok(found);
+        }
+        let mut found = Vec::new();
+        for block in self.directory_blocks(&inode)? {
+            found.extend(entries(&self.source.read_block(block)?));
+        }
+        Ok(found)
+    }
+
+    /// The blocks of a directory, in order.
+    pub(crate) fn directory_blocks(&self, inode: &Inode) -> Result<Vec<u64>, VolumeError> {
+        let mut blocks = Vec::new();
+        inode.for_each_piece(self.source, &mut |piece| {
+            if let Piece::Data(run) = piece {
+                let room = MAX_BLOCKS_OF_DIRECTORY - blocks.len() as u64;
+                blocks.extend(run.blocks().take(room as usize));
+            }
+            blocks.len() as u64 >= MAX_BLOCKS_OF_DIRECTORY
+        })?;
+        Ok(blocks)
+    }
+
+    /// The text of a symbolic link.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn link_target(&self, number: InodeNumber) -> Result<Vec<u8>, VolumeError> {
+        let inode = self.inode(number)?;
+        let len = inode.size();
+        if inode.kind() != FileKind::Symlink || len > self.source.superblock().block_size {
+            return Err(VolumeError::Damaged("a symbolic link"));
+        }
+        if inode.is_short_link() {
+            return Ok(inode.map()[..len as usize].to_vec());
+        }
+        let mut target = vec![0; len as usize];
+        self.read_at(number, 0, &mut target)?;
+        Ok(target)
+    }
+
+    /// Reads from a file's content, up to its end; returns how many bytes there were.
+    ///
+    /// # Errors
+    /// [`VolumeError::Unreadable`] for encrypted files, or the medium's own.
+    pub fn read_at(
+        &self,
+        number: InodeNumber,
+        offset: u64,
+        buffer: &mut [u8],
+    ) -> Result<usize, VolumeError> {
+        Content::open(*self, number)?.read_at(offset, buffer)
+    }
+
+    /// A file's content, for reading it in pieces.
+    ///
+    /// # Errors
+    /// As [`Tree::read_at`].
+    pub fn content(&self, number: InodeNumber) -> Result<Content<'_>, VolumeError> {
+        Content::open(*self, number)
+    }
+
+    /// All extended attributes of an inode.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn xattrs(&self, number: InodeNumber) -> Result<Vec<Xattr>, VolumeError> {
+        let kept = self.kept_xattrs(&self.inode(number)?)?;
+        let seen = kept.iter().filter(|one| !one.is_inline_data());
+        let mut seen: Vec<Xattr> = seen.filter_map(Kept::as_seen).collect();
+        seen.sort();
+        Ok(seen)
+    }
+
+    pub(crate) fn kept_xattrs(&self, inode: &Inode) -> Result<Vec<Kept>, VolumeError> {
+        let mut kept = xattr::in_inode(&inode.raw)?;
+        if inode.xattr_block() != 0 {
+            kept.extend(xattr::in_block(
+                &self.source.read_block(inode.xattr_block())?,
+            )?);
+        }
+        Ok(kept)
+    }
+}
+
+/// What does not fit into the map of an inode that holds its content itself.
+fn inline_rest(inode: &Inode) -> Result<Vec<Kept>, VolumeError> {
+    let mut kept = xattr::in_inode(&inode.raw)?;
+    kept.retain(Kept::is_inline_data);
+    Ok(kept)
+}
+
+/// The content of a file.
+pub struct Content<'v> {
+    tree: Tree<'v>,
+    size: u64,
+    runs: Vec<Run>,
+    inline: Option<Vec<u8>>,
+}
+
+impl<'v> Content<'v> {
+    fn open(tree: Tree<'v>, number: InodeNumber) -> Result<Self, VolumeError> {
+        let inode = tree.inode(number)?;
+        // Encrypted, or compressed by some old tool.
+        if inode.has(0x800 | 0x4) {
+            return Err(VolumeError::Unreadable(format!("inode {}", number.0)));
+        }
+        let inline = match inode.has(node::FLAG_INLINE) {
+            true => {
+                let mut bytes = inode.map().to_vec();
+                for more in inline_rest(&inode)? {
+                    bytes.extend(more.value);
+                }
+                Some(bytes)
+            }
+            false => None,
+        };
+        Ok(Self {
+            size: inode.size(),
+            runs: inode.runs(tree.source)?,
+            tree,
+            inline,
+        })
+    }
+
+    /// Size in bytes.
+    pub fn size(&self) -> u64 {
+        self.size
+    }
+
+    /// Reads from `offset` up to the end; returns how many bytes there were.
+    ///
+    /// # Errors
+    /// The medium's own.
+    pub fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
+        let len = self.size.saturating_sub(offset).min(buffer.len() as u64) as usize;
+        let buffer = &mut buffer[..len];
+        buffer.fill(0);
+        if let Some(bytes) = &self.inline {
+            let known = bytes.get(offset as usize..).unwrap_or_default();
+            let known = &known[..known.len().min(len)];
+            buffer[..known.len()].copy_from_slice(known);
+            return Ok(len);
+        }
+        let block = self.tree.source.superblock().block_size;
+        let end = offset + len as u64;
+        let first = self
+            .runs
+            .partition_point(|run| run.logical_end() * block <= offset);
+        for run in &self.runs[first..] {
+            let from = (run.logical * block).max(offset);
+            let to = (run.logical_end() * block).min(end);
+            if from >= to {
+                break;
+            }
+            if run.is_unwritten {
+                continue;
+            }
+            let place = run.start * block + (from - run.logical * block);
+            let part = &mut buffer[(from - offset) as usize..(to - offset) as usize];
+            self.tree.source.read_bytes(place, part)?;
+        }
+        Ok(len)
+    }
+}

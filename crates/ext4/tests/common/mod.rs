@@ -1,0 +1,65 @@
+//! What the tests share: judges, and image files.
+
+#![allow(dead_code, reason = "each test uses a part")]
+#![allow(clippy::print_stderr, reason = "a skipped test says so")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use std::fs::{File, OpenOptions};
+use std::path::Path;
+use std::process::Command;
+
+use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
+
+/// Runs a judge; `None`, and a word, where it is missing.
+pub fn judge(program: &str, args: &[&str]) -> Option<(bool, String)> {
+    match Command::new(program).args(args).output() {
+        Ok(output) => {
+            let text = String::from_utf8_lossy(&output.stdout).into_owned();
+            let errors = String::from_utf8_lossy(&output.stderr);
+            Some((output.status.success(), text + &errors))
+        }
+        Err(_) if std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_none() => {
+            eprintln!("skipped: no {program}");
+            None
+        }
+        Err(error) => panic!("{program}: {error}"),
+    }
+}
+
+/// Runs a judge that must be content.
+pub fn good(program: &str, args: &[&str]) -> Option<String> {
+    let (is_good, text) = judge(program, args)?;
+    assert!(is_good, "{program} {args:?}: {text}");
+    Some(text)
+}
+
+/// A sparse file of this size.
+pub fn sparse(path: &Path, size: u64) {
+    File::create(path).unwrap().set_len(size).unwrap();
+}
+
+/// An image file as a device.
+pub fn device(path: &Path) -> FileDevice {
+    let file = OpenOptions::new()
+        .read(true)
+        .write(true)
+        .open(path)
+        .unwrap();
+    let size = file.metadata().unwrap().len();
+    FileDevice::new(file, size, SectorSize::B512, CacheUse::Cached)
+}
+
+/// Bytes without a pattern.
+pub fn noise(len: usize, seed: u64) -> Vec<u8> {
+    let mut state = seed | 1;
+    let mut next = || {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state
+    };
+    (0..len.div_ceil(8))
+        .flat_map(|_| next().to_le_bytes())
+        .take(len)
+        .collect()
+}
