@@ -23,6 +23,7 @@ macro_rules! flags {
             }
 
             /// The name of a flag among `flags`; its number, where it is unknown.
+            #[allow(dead_code, reason = "not all kinds of flags are told")]
             pub(crate) fn name_in(flags: u32) -> Option<String> {
                 let known = [$((stringify!($name), $bit)),*];
                 let found = known.iter().find(|(_, bit)| flags & bit != 0);

@@ -28,6 +28,19 @@ pub struct GroupDescriptor {
 }
 
 impl GroupDescriptor {
+    /// One whose metadata has no place yet.
+    pub(crate) fn new() -> Self {
+        Self {
+            block_bitmap: 0,
+            inode_bitmap: 0,
+            inode_table: 0,
+            free_clusters: 0,
+            is_block_bitmap_unwritten: false,
+            is_inode_table_unwritten: false,
+            bitmap_checksum: 0,
+        }
+    }
+
     /// Reads the descriptor of `group`; `None` if its checksum or a place in it is wrong.
     pub fn parse(superblock: &Superblock, group: u64, bytes: &[u8]) -> Option<Self> {
         let size = superblock.descriptor_size as usize;

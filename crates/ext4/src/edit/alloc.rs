@@ -57,7 +57,7 @@ fn best_run(bitmap: &[u8], bits: Range<u64>, want: u64) -> Option<Range<u64>> {
 }
 
 impl<D: BlockDevice> Editor<D> {
-    pub(super) fn no_space(&mut self, blocks: u64) -> EditError {
+    pub(crate) fn no_space(&mut self, blocks: u64) -> EditError {
         EditError::NoSpace {
             needed: blocks.saturating_mul(self.sb.block_size),
             free: self.free_bytes(),
@@ -65,7 +65,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Takes `want` blocks in as few runs as there are, near `goal` where there is room.
-    pub(super) fn allocate(&mut self, goal: u64, want: u64) -> Result<Vec<Range<u64>>, EditError> {
+    pub(crate) fn allocate(&mut self, goal: u64, want: u64) -> Result<Vec<Range<u64>>, EditError> {
         if want > self.free_blocks() {
             return Err(self.no_space(want));
         }
@@ -87,7 +87,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Takes one block near `goal`.
-    pub(super) fn allocate_block(&mut self, goal: u64) -> Result<u64, EditError> {
+    pub(crate) fn allocate_block(&mut self, goal: u64) -> Result<u64, EditError> {
         let runs = self.allocate(goal, 1)?;
         runs.first()
             .map(|run| run.start)
@@ -147,13 +147,13 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    pub(super) fn group_of(&self, block: u64) -> Result<u64, EditError> {
+    pub(crate) fn group_of(&self, block: u64) -> Result<u64, EditError> {
         let group = self.sb.group_of(block);
         Ok(group.ok_or(VolumeError::Damaged("a block number"))?)
     }
 
     /// Gives blocks back; they may reach over several groups.
-    pub(super) fn release(&mut self, blocks: Range<u64>) -> Result<(), EditError> {
+    pub(crate) fn release(&mut self, blocks: Range<u64>) -> Result<(), EditError> {
         let mut at = blocks.start;
         while at < blocks.end {
             let group = self.group_of(at)?;
@@ -177,17 +177,17 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Where the content of an inode in this group begins best.
-    pub(super) fn goal_in(&self, group: u64) -> u64 {
+    pub(crate) fn goal_in(&self, group: u64) -> u64 {
         let start = self.sb.group_blocks(group).start;
         self.cursors.get(&group).copied().unwrap_or(start)
     }
 
-    pub(super) fn group_of_inode(&self, number: InodeNumber) -> u64 {
+    pub(crate) fn group_of_inode(&self, number: InodeNumber) -> u64 {
         u64::from((number.0.max(1) - 1) / self.sb.inodes_per_group)
     }
 
     /// Takes an inode, in the folder's group where there is one left.
-    pub(super) fn allocate_inode(
+    pub(crate) fn allocate_inode(
         &mut self,
         folder: InodeNumber,
         is_directory: bool,
@@ -225,7 +225,7 @@ impl<D: BlockDevice> Editor<D> {
 
     /// The part of the inode table that was never used becomes smaller, and is zeroed where it is
     /// used now.
-    fn use_table_up_to(&mut self, group: u64, index: u32) -> Result<(), EditError> {
+    pub(crate) fn use_table_up_to(&mut self, group: u64, index: u32) -> Result<(), EditError> {
         if !has_flags(&self.sb) {
             return Ok(());
         }
@@ -249,7 +249,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    pub(super) fn release_inode(
+    pub(crate) fn release_inode(
         &mut self,
         number: InodeNumber,
         is_directory: bool,

@@ -31,7 +31,7 @@ pub(super) struct Folder {
 }
 
 /// Writes an entry into a slot.
-pub(super) fn put_entry(block: &mut [u8], slot: Slot, name: &[u8], kind: u8) {
+pub(crate) fn put_entry(block: &mut [u8], slot: Slot, name: &[u8], kind: u8) {
     put32(block, slot.at, slot.inode);
     put16(block, slot.at + 4, slot.length as u16);
     block[slot.at + 6] = name.len() as u8;
@@ -45,11 +45,11 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Bytes for entries in a block of a folder.
-    pub(super) fn entry_room(&self) -> usize {
+    pub(crate) fn entry_room(&self) -> usize {
         self.sb.block_size as usize - if self.has_tails() { TAIL } else { 0 }
     }
 
-    pub(super) fn kind_byte(&self, kind: FileKind) -> u8 {
+    pub(crate) fn kind_byte(&self, kind: FileKind) -> u8 {
         match self.sb.incompatible.has(Incompatible::FILETYPE) {
             true => kind.entry_byte(),
             false => 0,
@@ -57,7 +57,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// A block of a folder without entries.
-    pub(super) fn empty_folder_block(&self) -> Vec<u8> {
+    pub(crate) fn empty_folder_block(&self) -> Vec<u8> {
         let mut block = vec![0; self.sb.block_size as usize];
         let room = self.entry_room();
         put16(&mut block, 4, room as u16);
@@ -65,7 +65,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Writes a block of a folder that has entries, with its checksum.
-    pub(super) fn put_folder_block(
+    pub(crate) fn put_folder_block(
         &mut self,
         number: InodeNumber,
         inode: &Inode,
@@ -95,7 +95,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Reads a folder into memory, with its content in blocks.
-    pub(super) fn open_folder(&mut self, number: InodeNumber) -> Result<Inode, EditError> {
+    pub(crate) fn open_folder(&mut self, number: InodeNumber) -> Result<Inode, EditError> {
         let mut inode = self.inode_to_change(number)?;
         if inode.kind() != FileKind::Directory {
             return Err(VolumeError::NotDirectory(format!("inode {}", number.0)).into());
@@ -137,7 +137,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Where a name leads.
-    pub(super) fn child(
+    pub(crate) fn child(
         &mut self,
         folder: InodeNumber,
         name: &[u8],
@@ -148,7 +148,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Puts a name into a folder.
-    pub(super) fn add_name(
+    pub(crate) fn add_name(
         &mut self,
         folder: InodeNumber,
         name: &[u8],
@@ -197,7 +197,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    pub(super) fn put_changed(
+    pub(crate) fn put_changed(
         &mut self,
         number: InodeNumber,
         mut inode: Inode,
@@ -284,7 +284,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Takes a name out of a folder.
-    pub(super) fn remove_name(
+    pub(crate) fn remove_name(
         &mut self,
         folder: InodeNumber,
         name: &[u8],
@@ -321,7 +321,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// The first block of a new folder.
-    pub(super) fn first_folder_block(&self, own: InodeNumber, above: InodeNumber) -> Vec<u8> {
+    pub(crate) fn first_folder_block(&self, own: InodeNumber, above: InodeNumber) -> Vec<u8> {
         let mut block = vec![0; self.sb.block_size as usize];
         let kind = self.kind_byte(FileKind::Directory);
         let dot = Slot {

@@ -105,13 +105,13 @@ impl<D: BlockDevice> Editor<D> {
         )
     }
 
-    pub(super) fn descriptor(&mut self, group: u64) -> Result<&[u8], VolumeError> {
+    pub(crate) fn descriptor(&mut self, group: u64) -> Result<&[u8], VolumeError> {
         let (block, at) = self.descriptor_place(group);
         let size = self.sb.descriptor_size as usize;
         Ok(&self.cache.block(block)?[at..at + size])
     }
 
-    pub(super) fn edit_descriptor(&mut self, group: u64) -> Result<&mut [u8], VolumeError> {
+    pub(crate) fn edit_descriptor(&mut self, group: u64) -> Result<&mut [u8], VolumeError> {
         let (block, at) = self.descriptor_place(group);
         let size = self.sb.descriptor_size as usize;
         self.touched_groups.insert(group);
@@ -119,11 +119,11 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// The upper half of counts is only there in descriptors of 64 bytes.
-    pub(super) fn group_count(&mut self, group: u64, field: usize) -> Result<u32, VolumeError> {
+    pub(crate) fn group_count(&mut self, group: u64, field: usize) -> Result<u32, VolumeError> {
         Ok(count(self.descriptor(group)?, field))
     }
 
-    pub(super) fn add_group_count(
+    pub(crate) fn add_group_count(
         &mut self,
         group: u64,
         field: usize,
@@ -151,7 +151,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// The block of a group's block bitmap, which is made if it was never written.
-    pub(super) fn block_bitmap(&mut self, group: u64) -> Result<u64, EditError> {
+    pub(crate) fn block_bitmap(&mut self, group: u64) -> Result<u64, EditError> {
         let place = self.groups[group as usize].block_bitmap;
         if !self.has_group_flag(group, bg::BLOCK_UNINIT)? {
             self.check_block_bitmap(group)?;
@@ -185,7 +185,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// The block of a group's inode bitmap, which is made if it was never written.
-    pub(super) fn inode_bitmap(&mut self, group: u64) -> Result<u64, EditError> {
+    pub(crate) fn inode_bitmap(&mut self, group: u64) -> Result<u64, EditError> {
         let place = self.groups[group as usize].inode_bitmap;
         if self.has_group_flag(group, bg::INODE_UNINIT)? {
             let bitmap = fresh_inode_bitmap(&self.sb);
@@ -224,7 +224,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Puts checksums into all descriptors that were changed.
-    pub(super) fn seal_groups(&mut self) -> Result<(), EditError> {
+    pub(crate) fn seal_groups(&mut self) -> Result<(), EditError> {
         for group in std::mem::take(&mut self.touched_groups) {
             let places = self.groups[group as usize];
             let flags = match has_flags(&self.sb) {

@@ -67,7 +67,7 @@ impl Inode {
 
 impl<D: BlockDevice> Editor<D> {
     /// An inode for a new file, with no content.
-    pub(super) fn new_inode(
+    pub(crate) fn new_inode(
         &mut self,
         number: InodeNumber,
         kind: FileKind,
@@ -107,7 +107,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Writes an inode with its checksum.
-    pub(super) fn put_inode(
+    pub(crate) fn put_inode(
         &mut self,
         number: InodeNumber,
         inode: &Inode,
@@ -134,7 +134,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// An inode that may be changed.
-    pub(super) fn inode_to_change(&mut self, number: InodeNumber) -> Result<Inode, EditError> {
+    pub(crate) fn inode_to_change(&mut self, number: InodeNumber) -> Result<Inode, EditError> {
         let offset = self.inode_offset(number)?;
         let (size, len) = (self.sb.block_size, self.sb.inode_size as usize);
         let at = (offset % size) as usize;
@@ -146,7 +146,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Gives an inode exactly these attributes. The caller writes it.
-    pub(super) fn put_xattrs(&mut self, inode: &mut Inode, all: &[Kept]) -> Result<(), EditError> {
+    pub(crate) fn put_xattrs(&mut self, inode: &mut Inode, all: &[Kept]) -> Result<(), EditError> {
         let had_block = inode.xattr_block() != 0;
         self.release_xattr_block(inode)?;
         let mut blocks = self.sectors_in_blocks(inode) - u64::from(had_block);
@@ -182,7 +182,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Several inodes may share a block of attributes.
-    pub(super) fn release_xattr_block(&mut self, inode: &mut Inode) -> Result<(), EditError> {
+    pub(crate) fn release_xattr_block(&mut self, inode: &mut Inode) -> Result<(), EditError> {
         let block = inode.xattr_block();
         if block == 0 {
             return Ok(());

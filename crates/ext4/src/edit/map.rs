@@ -85,7 +85,7 @@ fn put_index(area: &mut [u8], children: &[(u64, u64)], depth: u16) {
 
 impl<D: BlockDevice> Editor<D> {
     /// The blocks of a file's map itself.
-    pub(super) fn map_blocks(&self, inode: &Inode) -> Result<Vec<u64>, EditError> {
+    pub(crate) fn map_blocks(&self, inode: &Inode) -> Result<Vec<u64>, EditError> {
         let mut blocks = Vec::new();
         inode.for_each_piece(self, &mut |piece| {
             if let Piece::Map(block) = piece {
@@ -98,7 +98,7 @@ impl<D: BlockDevice> Editor<D> {
 
     /// Gives a file the map with these runs; the blocks of the old map are used again or given
     /// back. The caller writes the inode.
-    pub(super) fn put_map(
+    pub(crate) fn put_map(
         &mut self,
         number: InodeNumber,
         inode: &mut Inode,
@@ -125,7 +125,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// `i_blocks` counts sectors of 512 bytes, or blocks in huge files.
-    pub(super) fn put_sectors(&self, inode: &mut Inode, blocks: u64) {
+    pub(crate) fn put_sectors(&self, inode: &mut Inode, blocks: u64) {
         let sectors = blocks * (self.sb.block_size / 512);
         let is_huge = sectors >> 32 != 0;
         inode.set_flag(node::FLAG_HUGE, false);

@@ -4,20 +4,23 @@ mod alloc;
 mod cache;
 mod content;
 mod error;
+mod extend;
 mod folder;
-pub(crate) mod groups;
+mod groups;
 mod htree;
 mod index;
 mod inode;
+pub(crate) mod layout;
 mod map;
 mod ops;
 
 use std::collections::{BTreeSet, HashMap};
+use std::ops::Range;
 
-use pinewrit_disk::BlockDevice;
+use pinewrit_disk::{BlockDevice, ByteRange};
 
 use crate::blocks::{Source, VolumeError};
-use crate::bytes::{high, low, put16, put32, u16le, u32le, wide};
+use crate::bytes::{high, low, put32, u16le, u32le, wide};
 use crate::checksum::crc32c;
 use crate::fields::sb;
 use crate::inode::{InodeNumber, Timestamp};
@@ -187,7 +190,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(&mut self.cache.edit(block)?[at..at + Superblock::SIZE])
     }
 
-    fn add_sb(&mut self, field: usize, change: i64) -> Result<(), VolumeError> {
+    pub(crate) fn add_sb(&mut self, field: usize, change: i64) -> Result<(), VolumeError> {
         let raw = self.edit_sb()?;
         let now = i64::from(u32le(raw, field)) + change;
         let now = u32::try_from(now).map_err(|_| VolumeError::Damaged("the superblock"))?;
@@ -207,8 +210,57 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
+    pub(crate) fn now(&self) -> Timestamp {
+        self.now
+    }
+
+    /// From now on there are more blocks.
+    pub(crate) fn become_larger(&mut self, new: Superblock) {
+        self.cache.set_blocks(new.blocks);
+        let known = self.descriptor_blocks.len();
+        self.descriptor_blocks = new.descriptor_locations();
+        let size = new.block_size as usize;
+        for block in &self.descriptor_blocks[known..] {
+            self.cache.put(*block, vec![0; size]);
+        }
+        self.sb = new;
+    }
+
+    /// The first block, or two, of a new file system.
+    pub(crate) fn put_first_superblock(&mut self, raw: &[u8; Superblock::SIZE]) {
+        let size = self.sb.block_size as usize;
+        let (block, at) = self.sb_place;
+        for before in 0..block {
+            self.cache.put(before, vec![0; size]);
+        }
+        let mut bytes = vec![0; size];
+        bytes[at..at + raw.len()].copy_from_slice(raw);
+        self.cache.put(block, bytes);
+        for table in self.descriptor_blocks.clone() {
+            self.cache.put(table, vec![0; size]);
+        }
+    }
+
+    pub(crate) fn put_block(&mut self, block: u64, bytes: Vec<u8>) {
+        self.cache.put(block, bytes);
+    }
+
+    pub(crate) fn zero_blocks(&mut self, range: ByteRange) -> Result<(), EditError> {
+        Ok(self.cache.device().zero(range)?)
+    }
+
+    pub(crate) fn use_bits(&mut self, bitmap: u64, bits: Range<u64>) -> Result<(), EditError> {
+        groups::set(self.cache.edit(bitmap)?, bits);
+        Ok(())
+    }
+
+    pub(crate) fn free_bits(&mut self, bitmap: u64, bits: Range<u64>) -> Result<(), EditError> {
+        groups::clear(self.cache.edit(bitmap)?, bits);
+        Ok(())
+    }
+
     /// Makes a change whole or not at all.
-    fn step<T>(
+    pub(crate) fn step<T>(
         &mut self,
         change: impl FnOnce(&mut Self) -> Result<T, EditError>,
     ) -> Result<T, EditError> {

@@ -63,3 +63,8 @@ pub fn noise(len: usize, seed: u64) -> Vec<u8> {
         .take(len)
         .collect()
 }
+
+/// Says that something was not tested.
+pub fn skip(why: &str) {
+    eprintln!("skipped: {why}");
+}

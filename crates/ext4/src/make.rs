@@ -1,0 +1,349 @@
+//! A file system from nothing.
+
+use pinewrit_disk::{BlockDevice, ByteRange};
+
+use crate::bytes::{high, low, put16, put32};
+use crate::checksum::crc32c;
+use crate::edit::{Attributes, EditError, Editor, SizeError, layout};
+use crate::fields::{bg, node, sb};
+use crate::inode::{FileKind, InodeNumber, Run};
+use crate::{Compatible, Incompatible, ReadOnlyCompatible, Superblock, Timestamp};
+
+/// How a file system is to be.
+#[derive(Clone, Debug)]
+pub struct MakeOptions {
+    /// Its label, up to [`MakeOptions::MAX_LABEL`] bytes.
+    pub label: String,
+    /// Its UUID.
+    pub uuid: [u8; 16],
+    /// What the order of names in large folders depends on; random, or anything for equal results.
+    pub hash_seed: [u8; 16],
+    /// Bytes in a block, 1024, 2048 or 4096; by its size if `None`.
+    pub block_size: Option<u32>,
+    /// How many files it can have at least; by its size if `None`.
+    pub inodes: Option<u32>,
+    /// Whether all metadata has checksums, which kernels know since 3.18.
+    pub has_checksums: bool,
+    /// Whether there is a journal; in the smallest file systems there never is.
+    pub has_journal: bool,
+    /// Its time of birth.
+    pub now: Timestamp,
+}
+
+impl MakeOptions {
+    /// Bytes that a label may have.
+    pub const MAX_LABEL: usize = 16;
+}
+
+/// From this size in bytes on, blocks have 4096 bytes.
+const LARGE_BLOCKS_FROM: u64 = 64 << 20;
+/// A file for so many bytes, in small file systems and in larger ones.
+const BYTES_PER_INODE: [u64; 2] = [8192, 16384];
+const MANY_BYTES: u64 = 512 << 20;
+const INODE_SIZE: u64 = 256;
+const FIRST_FREE_INODE: u32 = 11;
+/// Of hundred blocks, how many only the administrator may use.
+const RESERVED_PERCENT: u64 = 5;
+/// Room is kept to grow by this factor, up to [`MOST_RESERVE`] blocks of descriptors.
+const GROWTH: u64 = 1024;
+const MOST_RESERVE: u64 = 256;
+/// A file system with fewer blocks gets no journal.
+const LEAST_WITH_JOURNAL: u64 = 2 * 1024;
+/// Fields behind the first 128 bytes of inodes.
+const EXTRA_SIZE: u16 = 32;
+
+/// Makes a file system that fills a device, with an empty root folder and `lost+found`. Nothing is
+/// on the device before [`Editor::commit`], but zeros where the journal will be.
+///
+/// # Errors
+/// [`EditError::Size`], or the device's own.
+pub fn make<D: BlockDevice>(device: D, options: &MakeOptions) -> Result<Editor<D>, EditError> {
+    let size = device.size();
+    let raw = superblock(size, options)?;
+    let parsed = Superblock::parse(&raw)?;
+    let mut editor = Editor::with_superblock(device, parsed.clone(), &raw, options.now);
+    editor.put_first_superblock(&raw);
+    editor.add_groups(0..parsed.groups())?;
+    editor.take_reserved_inodes()?;
+    editor.put_root()?;
+    let attributes = Attributes::root(0o700, options.now);
+    editor.make_folder(b"/lost+found", &attributes)?;
+    editor.put_reserve()?;
+    if parsed.compatible.has(Compatible::HAS_JOURNAL) {
+        editor.put_journal()?;
+    }
+    editor.put_copies()?;
+    Ok(editor)
+}
+
+/// Sizes that hang together.
+struct Geometry {
+    block: u64,
+    blocks: u64,
+    groups: u64,
+    inodes_per_group: u64,
+    is_wide: bool,
+}
+
+impl Geometry {
+    fn of(size: u64, options: &MakeOptions) -> Result<Self, EditError> {
+        let block = match options.block_size {
+            Some(bytes) => u64::from(bytes),
+            None if size < LARGE_BLOCKS_FROM => 1024,
+            None => 4096,
+        };
+        let per_group = block * 8;
+        let least = 64 * block;
+        if size < least {
+            return Err(SizeError::TooSmall { size, least }.into());
+        }
+        let blocks = size / block;
+        let first = u64::from(block == 1024);
+        let groups = (blocks - first).div_ceil(per_group);
+        let each = BYTES_PER_INODE[usize::from(size >= MANY_BYTES)];
+        let wanted = options.inodes.map_or(size / each, u64::from).max(16);
+        let in_block = block / INODE_SIZE;
+        let inodes_per_group = wanted
+            .div_ceil(groups)
+            .next_multiple_of(in_block.max(8))
+            .min(per_group);
+        let fits = groups * inodes_per_group <= u64::from(u32::MAX) && groups < 1 << 20;
+        if !fits {
+            return Err(SizeError::TooLarge { size }.into());
+        }
+        Ok(Self {
+            block,
+            blocks,
+            groups,
+            inodes_per_group,
+            is_wide: blocks > u64::from(u32::MAX),
+        })
+    }
+
+    fn descriptor_size(&self) -> u64 {
+        if self.is_wide { 64 } else { 32 }
+    }
+
+    /// Blocks to be kept free for more descriptors.
+    fn reserve(&self) -> u64 {
+        let per_block = self.block / self.descriptor_size();
+        let tables = self.groups.div_ceil(per_block);
+        let most = (self.groups * GROWTH).min((1 << 32) / (self.block * 8));
+        let later = most.div_ceil(per_block).saturating_sub(tables);
+        later.min(MOST_RESERVE).min(self.block / 4)
+    }
+}
+
+/// The first superblock, with nothing free and no inodes in use.
+fn superblock(size: u64, options: &MakeOptions) -> Result<[u8; Superblock::SIZE], EditError> {
+    let mut geometry = Geometry::of(size, options)?;
+    loop {
+        let raw = superblock_of(&geometry, options);
+        let parsed = Superblock::parse(&raw)?;
+        match layout::useful_blocks(&parsed) {
+            None => {
+                let least = 2 * parsed.size();
+                return Err(SizeError::TooSmall { size, least }.into());
+            }
+            Some(blocks) if blocks < geometry.blocks => {
+                geometry.blocks = blocks;
+                geometry.groups -= 1;
+            }
+            Some(_) => return Ok(raw),
+        }
+    }
+}
+
+fn superblock_of(geometry: &Geometry, options: &MakeOptions) -> [u8; Superblock::SIZE] {
+    let mut raw = [0; Superblock::SIZE];
+    let per_group = geometry.block * 8;
+    let log = (geometry.block / 1024).trailing_zeros();
+    let inodes = (geometry.groups * geometry.inodes_per_group) as u32;
+    let reserved = geometry.blocks / 100 * RESERVED_PERCENT;
+    put32(&mut raw, sb::INODES, inodes);
+    put32(&mut raw, sb::BLOCKS, low(geometry.blocks));
+    put32(&mut raw, sb::BLOCKS_HIGH, high(geometry.blocks));
+    put32(&mut raw, sb::RESERVED_BLOCKS, low(reserved));
+    put32(&mut raw, sb::RESERVED_BLOCKS_HIGH, high(reserved));
+    let first = u32::from(geometry.block == 1024);
+    put32(&mut raw, sb::FIRST_DATA_BLOCK, first);
+    put32(&mut raw, sb::LOG_BLOCK_SIZE, log);
+    put32(&mut raw, sb::LOG_CLUSTER_SIZE, log);
+    put32(&mut raw, sb::BLOCKS_PER_GROUP, per_group as u32);
+    put32(&mut raw, sb::CLUSTERS_PER_GROUP, per_group as u32);
+    let per_group = geometry.inodes_per_group as u32;
+    put32(&mut raw, sb::INODES_PER_GROUP, per_group);
+    // Never checked because of the number of mounts; checked clean; go on after errors.
+    put16(&mut raw, sb::MAX_MOUNTS, 0xffff);
+    put16(&mut raw, sb::MAGIC, 0xef53);
+    put16(&mut raw, sb::STATE, 1);
+    put16(&mut raw, sb::ON_ERRORS, 1);
+    let now = options.now.seconds as u32;
+    put32(&mut raw, sb::WRITE_TIME, now);
+    put32(&mut raw, sb::LAST_CHECK, now);
+    put32(&mut raw, sb::MADE_TIME, now);
+    put32(&mut raw, sb::REVISION, 1);
+    put32(&mut raw, sb::FIRST_INODE, FIRST_FREE_INODE);
+    put16(&mut raw, sb::INODE_SIZE, INODE_SIZE as u16);
+    put_features(&mut raw, geometry, options);
+    raw[sb::UUID..sb::UUID + 16].copy_from_slice(&options.uuid);
+    let label = options.label.as_bytes();
+    let label = &label[..label.len().min(MakeOptions::MAX_LABEL)];
+    raw[sb::LABEL..sb::LABEL + label.len()].copy_from_slice(label);
+    let reserve = geometry.reserve() as u16;
+    put16(&mut raw, sb::RESERVED_DESCRIPTORS, reserve);
+    raw[sb::HASH_SEED..sb::HASH_SEED + 16].copy_from_slice(&options.hash_seed);
+    raw[sb::HASH_VERSION] = 1;
+    if geometry.is_wide {
+        put16(
+            &mut raw,
+            sb::DESCRIPTOR_SIZE,
+            geometry.descriptor_size() as u16,
+        );
+    }
+    // `user_xattr` and `acl`, as everywhere.
+    put32(&mut raw, sb::MOUNT_OPTIONS, 0xc);
+    put16(&mut raw, sb::MIN_EXTRA_SIZE, EXTRA_SIZE);
+    put16(&mut raw, sb::WANT_EXTRA_SIZE, EXTRA_SIZE);
+    // Names are hashed with signed bytes.
+    put32(&mut raw, sb::FLAGS, 1);
+    raw[sb::LOG_GROUPS_PER_FLEX] = layout::LOG_FLEX;
+    if options.has_checksums {
+        raw[sb::CHECKSUM_KIND] = 1;
+        let sum = crc32c(!0, &raw[..sb::CHECKSUM]);
+        put32(&mut raw, sb::CHECKSUM, sum);
+    }
+    raw
+}
+
+/// Features that boot loaders and kernels since 4.0 know.
+fn put_features(raw: &mut [u8], geometry: &Geometry, options: &MakeOptions) {
+    let extended_attributes = 0x8;
+    let mut compatible = Compatible::DIR_INDEX.0 | extended_attributes;
+    if geometry.reserve() > 0 {
+        compatible |= Compatible::RESIZE_INODE.0;
+    }
+    if options.has_journal && geometry.blocks >= LEAST_WITH_JOURNAL {
+        compatible |= Compatible::HAS_JOURNAL.0;
+    }
+    let mut incompatible =
+        Incompatible::FILETYPE.0 | Incompatible::EXTENTS.0 | Incompatible::FLEX_BG.0;
+    if geometry.is_wide {
+        incompatible |= Incompatible::BIT64.0;
+    }
+    let sums = match options.has_checksums {
+        true => ReadOnlyCompatible::METADATA_CSUM,
+        false => ReadOnlyCompatible::GDT_CSUM,
+    };
+    let read_only = ReadOnlyCompatible::SPARSE_SUPER.0
+        | ReadOnlyCompatible::LARGE_FILE.0
+        | ReadOnlyCompatible::HUGE_FILE.0
+        | ReadOnlyCompatible::DIR_NLINK.0
+        | ReadOnlyCompatible::EXTRA_ISIZE.0
+        | sums.0;
+    put32(raw, sb::COMPATIBLE, compatible);
+    put32(raw, sb::INCOMPATIBLE, incompatible);
+    put32(raw, sb::READ_ONLY, read_only);
+}
+
+impl<D: BlockDevice> Editor<D> {
+    /// Inodes 1 to 10 are never free.
+    fn take_reserved_inodes(&mut self) -> Result<(), EditError> {
+        let place = self.inode_bitmap(0)?;
+        self.use_bits(place, 0..u64::from(FIRST_FREE_INODE) - 1)?;
+        self.use_table_up_to(0, FIRST_FREE_INODE - 2)?;
+        let taken = i64::from(FIRST_FREE_INODE) - 1;
+        self.add_group_count(0, bg::FREE_INODES, -taken)?;
+        self.add_sb(sb::FREE_INODES, -taken)?;
+        Ok(())
+    }
+
+    fn put_root(&mut self) -> Result<(), EditError> {
+        let root = InodeNumber::ROOT;
+        let attributes = Attributes::root(0o755, self.now());
+        let mut inode = self.new_inode(root, FileKind::Directory, &attributes)?;
+        let start = self.allocate_block(self.goal_in(0))?;
+        let run = Run {
+            logical: 0,
+            start,
+            len: 1,
+            is_unwritten: false,
+        };
+        self.put_map(root, &mut inode, &[run])?;
+        inode.set_size(self.superblock().block_size);
+        inode.set_links(2);
+        let block = self.first_folder_block(root, root);
+        self.put_folder_block(root, &inode, start, block);
+        self.add_group_count(0, bg::DIRECTORIES, 1)?;
+        self.put_inode(root, &inode)
+    }
+
+    /// An empty journal, "Journal (jbd2)": a superblock that says there is nothing to replay.
+    fn put_journal(&mut self) -> Result<(), EditError> {
+        let number = InodeNumber::JOURNAL;
+        let (block, blocks) = (self.superblock().block_size, self.superblock().blocks);
+        let len = journal_blocks(blocks);
+        let places = self.allocate(self.goal_in(0), len)?;
+        let mut runs = Vec::new();
+        let mut logical = 0;
+        for place in places {
+            self.zero_blocks(ByteRange {
+                start: place.start * block,
+                end: place.end * block,
+            })?;
+            let len = place.end - place.start;
+            runs.push(Run {
+                logical,
+                start: place.start,
+                len,
+                is_unwritten: false,
+            });
+            logical += len;
+        }
+        let attributes = Attributes::root(0o600, self.now());
+        let mut inode = self.new_inode(number, FileKind::Regular, &attributes)?;
+        self.put_map(number, &mut inode, &runs)?;
+        inode.set_size(len * block);
+        self.put_inode(number, &inode)?;
+        if let Some(first) = runs.first() {
+            self.put_block(first.start, journal_superblock(block, len));
+        }
+        let copy = inode.map().to_vec();
+        let raw = self.edit_sb()?;
+        put32(raw, sb::JOURNAL_INODE, number.0);
+        // "s_jnl_blocks": the map and the size once more.
+        raw[sb::JOURNAL_BACKUP_KIND] = 1;
+        raw[sb::JOURNAL_BACKUP..sb::JOURNAL_BACKUP + node::MAP_LEN].copy_from_slice(&copy);
+        put32(raw, sb::JOURNAL_BACKUP + 60, high(len * block));
+        put32(raw, sb::JOURNAL_BACKUP + 64, low(len * block));
+        Ok(())
+    }
+}
+
+/// Blocks in the journal: 1024 are the least that the kernel takes.
+fn journal_blocks(blocks: u64) -> u64 {
+    match blocks {
+        0..32_768 => 1024,
+        32_768..262_144 => 4096,
+        262_144..1_048_576 => 8192,
+        _ => 16_384,
+    }
+}
+
+/// "Super Block" of the journal; its integers are big-endian.
+fn journal_superblock(block: u64, len: u64) -> Vec<u8> {
+    let mut raw = vec![0; block as usize];
+    let mut put = |at: usize, value: u32| {
+        raw[at..at + 4].copy_from_slice(&value.to_be_bytes());
+    };
+    put(0, 0xc03b_3998);
+    put(4, 4);
+    put(12, block as u32);
+    put(16, len as u32);
+    // First block of the log, and the number of the first change to come.
+    put(20, 1);
+    put(24, 1);
+    // One file system uses it.
+    put(64, 1);
+    raw
+}
