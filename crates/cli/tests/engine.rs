@@ -369,15 +369,18 @@ fn the_last_partition_is_grown(#[case] label: &str) {
         return;
     };
     made.expect(0);
+    let offset = "offset=5242880";
+    let make = ["-q", "-F", "-t", "ext4", "-E", offset, "image", "18432k"];
+    bench.judge("mke2fs", &make).unwrap().expect(0);
     card(&bench, "card.img", 50 * MIB + 512, 0x33);
     let run = bench
         .run(&["write", "image", "--to", "card.img", "--yes", "--grow"])
         .expect(0);
-    assert!(
-        run.stdout.contains("partition 2 from 18.87 MB to"),
-        "{}",
-        run.stdout
-    );
+    run.shows(&["partition 2 from 18.87 MB to", ", with its ext4 file system"]);
+    let judged = bench.judge("e2fsck", &["-fn", &format!("card.img?{offset}")]);
+    let judged = judged.unwrap().expect(0);
+    let blocks = if label == "gpt" { 49 - 5 } else { 50 - 5 } * 1024;
+    judged.shows(&[&format!("/{blocks} blocks")]);
     let judged = bench.judge("sfdisk", &["--verify", "card.img"]).unwrap();
     assert!(judged.code == 0, "{} {}", judged.stdout, judged.stderr);
     let dump = bench.judge("sfdisk", &["-d", "card.img"]).unwrap();

@@ -1,10 +1,17 @@
-//! Growing the last partition of a written image to the end of its medium.
+//! Growing the last partition of a written image to the end of its medium, and its file system.
 
-use pinewrit_disk::{BlockDevice, Window};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use pinewrit_disk::{BlockDevice, ByteRange, Window};
+use pinewrit_ext4::{Editor, Growth, ReadOnlyCompatible, Timestamp};
 pub use pinewrit_table::GrowError;
 use serde::Serialize;
 
 use crate::filesystem;
+
+/// Inode tables that are zeroed at most, in bytes, for file systems that cannot leave that for
+/// later; changes are kept in memory until they are committed.
+const MAX_ZEROED: u64 = 64 << 20;
 
 /// What was grown.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -15,22 +22,91 @@ pub struct GrowReport {
     pub before: u64,
     /// Its size now, in bytes.
     pub size: u64,
-    /// The file system in it, which keeps its size until the system itself grows it.
-    pub filesystem: Option<&'static str>,
+    /// The file system in it, if there is one.
+    pub filesystem: Option<FilesystemGrowth>,
 }
 
-/// Grows the last partition on `device` to its end.
+/// What became of the file system in a partition that was grown.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct FilesystemGrowth {
+    /// Its kind.
+    pub kind: &'static str,
+    /// Its size now, in bytes, if it was grown or fills its partition anyway.
+    pub size: Option<u64>,
+    /// Why it has kept its size.
+    pub kept_because: Option<String>,
+}
+
+/// Grows the last partition on `device` to its end, and an ext2, ext3 or ext4 file system in it.
 ///
 /// # Errors
 /// [`GrowError`]; nothing was changed unless the device failed.
 pub fn grow(device: &dyn BlockDevice) -> Result<GrowReport, GrowError> {
     let grown = pinewrit_table::grow_last(device)?;
-    let range = grown.partition.range;
-    let filesystem = filesystem::probe(&Window::new(device, range))?;
+    let (before, start) = (grown.partition.range.len(), grown.partition.range.start);
+    let range = ByteRange {
+        start,
+        end: grown.end,
+    };
     Ok(GrowReport {
         partition: grown.partition.number,
-        before: range.len(),
-        size: grown.end - range.start,
-        filesystem: filesystem.map(|found| found.kind),
+        before,
+        size: range.len(),
+        filesystem: grow_filesystem(&Window::new(device, range))?,
     })
+}
+
+/// Grows the file system in a partition to the partition's size. `None` where there is none.
+///
+/// # Errors
+/// The device could not be read. A file system that cannot be grown is no error: its report says
+/// why.
+pub fn grow_filesystem(
+    partition: &Window<'_>,
+) -> Result<Option<FilesystemGrowth>, pinewrit_disk::DiskError> {
+    let Some(facts) = filesystem::probe(partition)? else {
+        return Ok(None);
+    };
+    let kind = facts.kind;
+    let result = match kind.starts_with("ext") {
+        true => grow_ext(partition),
+        false => Err("only ext2, ext3 and ext4 are grown here".to_owned()),
+    };
+    Ok(Some(match result {
+        Ok(growth) => FilesystemGrowth {
+            kind,
+            size: Some(growth.after),
+            kept_because: None,
+        },
+        Err(why) => FilesystemGrowth {
+            kind,
+            size: None,
+            kept_because: Some(why),
+        },
+    }))
+}
+
+fn grow_ext(partition: &Window<'_>) -> Result<Growth, String> {
+    let mut editor = Editor::open(partition, now()).map_err(|error| error.to_string())?;
+    let sb = editor.superblock();
+    let has_sums = sb.read_only.has(ReadOnlyCompatible::GDT_CSUM)
+        || sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
+    let more = partition.size().saturating_sub(sb.size());
+    let inodes = u64::from(sb.inodes_per_group) * sb.inode_size;
+    let groups = more / (sb.blocks_per_group * sb.block_size);
+    if !has_sums && groups.saturating_mul(inodes) > MAX_ZEROED {
+        let why = "its inode tables would have to be zeroed, which is left to the system";
+        return Err(why.to_owned());
+    }
+    let most = editor.largest_size();
+    let growth = editor.grow(partition.size().min(most));
+    let growth = growth.map_err(|error| error.to_string())?;
+    editor.commit().map_err(|error| error.to_string())?;
+    Ok(growth)
+}
+
+/// The time of changes.
+pub(crate) fn now() -> Timestamp {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH);
+    Timestamp::at(since.map_or(0, |since| since.as_secs() as i64))
 }

@@ -23,6 +23,18 @@ impl<'a> Window<'a> {
     }
 }
 
+impl Window<'_> {
+    /// The range on the device.
+    fn below(&self, range: ByteRange) -> Result<ByteRange, DiskError> {
+        let len = usize::try_from(range.len()).unwrap_or(usize::MAX);
+        check_range(Operation::Write, range.start, len, self.size())?;
+        Ok(ByteRange {
+            start: self.range.start + range.start,
+            end: self.range.start + range.end,
+        })
+    }
+}
+
 impl BlockDevice for Window<'_> {
     fn size(&self) -> u64 {
         self.range.len()
@@ -40,6 +52,20 @@ impl BlockDevice for Window<'_> {
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         check_range(Operation::Write, offset, data.len(), self.size())?;
         self.device.write_at(self.range.start + offset, data)
+    }
+
+    fn zero_cheaply(&self, range: ByteRange) -> Result<bool, DiskError> {
+        self.device.zero_cheaply(self.below(range)?)
+    }
+
+    fn discard(&self, range: ByteRange) -> Result<bool, DiskError> {
+        self.device.discard(self.below(range)?)
+    }
+
+    fn forget_cache(&self, range: ByteRange) {
+        if let Ok(range) = self.below(range) {
+            self.device.forget_cache(range);
+        }
     }
 
     fn flush(&self) -> Result<(), DiskError> {

@@ -127,6 +127,19 @@ impl Run {
         self
     }
 
+    /// Checks that the result names all of these.
+    #[track_caller]
+    pub(crate) fn shows(self, parts: &[&str]) -> Self {
+        for part in parts {
+            assert!(
+                self.stdout.contains(part),
+                "no {part:?} in:\n{}",
+                self.stdout
+            );
+        }
+        self
+    }
+
     /// The result, the last of the JSON lines on stdout. Every line must be an object.
     #[track_caller]
     pub(crate) fn json(&self) -> Value {

@@ -257,16 +257,23 @@ impl Done<'_> {
 }
 
 fn grown_text(grown: &pinewrit_core::grow::GrowReport) -> String {
-    let (number, before, size) = (
-        grown.partition,
-        units::size(grown.before),
-        units::size(grown.size),
-    );
-    let filesystem = match grown.filesystem {
-        Some(kind) => format!("; its {kind} file system keeps its size until the system grows it"),
-        None => String::new(),
+    let (before, size) = (units::size(grown.before), units::size(grown.size));
+    let number = grown.partition;
+    format!("partition {number} from {before} to {size}{}", in_it(grown))
+}
+
+/// What became of the file system in the partition that was grown.
+fn in_it(grown: &pinewrit_core::grow::GrowReport) -> String {
+    let Some(filesystem) = &grown.filesystem else {
+        return String::new();
     };
-    format!("partition {number} from {before} to {size}{filesystem}")
+    match &filesystem.kept_because {
+        None => format!(", with its {} file system", filesystem.kind),
+        Some(why) => format!(
+            "; its {} file system keeps its size: {why}",
+            filesystem.kind
+        ),
+    }
 }
 
 /// Why a partition was written as a whole.
