@@ -4,7 +4,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use pinewrit_disk::{BlockDevice, ByteRange, Window};
 use pinewrit_ext4::{Editor, Growth, ReadOnlyCompatible, Timestamp};
-pub use pinewrit_table::GrowError;
+use pinewrit_table::TableError;
 use serde::Serialize;
 
 use crate::filesystem;
@@ -40,17 +40,16 @@ pub struct FilesystemGrowth {
 /// Grows the last partition on `device` to its end, and an ext2, ext3 or ext4 file system in it.
 ///
 /// # Errors
-/// [`GrowError`]; nothing was changed unless the device failed.
-pub fn grow(device: &dyn BlockDevice) -> Result<GrowReport, GrowError> {
+/// [`TableError`]; nothing was changed unless the device failed.
+pub fn grow(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
     let grown = pinewrit_table::grow_last(device)?;
-    let (before, start) = (grown.partition.range.len(), grown.partition.range.start);
     let range = ByteRange {
-        start,
+        start: grown.before.start,
         end: grown.end,
     };
     Ok(GrowReport {
-        partition: grown.partition.number,
-        before,
+        partition: grown.number,
+        before: grown.before.len(),
         size: range.len(),
         filesystem: grow_filesystem(&Window::new(device, range))?,
     })

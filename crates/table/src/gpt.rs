@@ -7,7 +7,7 @@
 //! ```
 //! Layout as in the UEFI specification 2.10, section 5.3. All integers are little-endian.
 
-use pinewrit_disk::{BlockDevice, DiskError, Lba, SectorSize};
+use pinewrit_disk::{BlockDevice, DiskError, Lba};
 use uuid::Uuid;
 
 use crate::mbr::read_u32le;
@@ -68,6 +68,8 @@ pub(crate) struct GptEntry {
     pub(crate) type_guid: Uuid,
     pub(crate) first: Lba,
     pub(crate) last: Lba,
+    /// Its own GUID.
+    pub(crate) guid: Uuid,
     pub(crate) attributes: u64,
     pub(crate) name: String,
 }
@@ -112,6 +114,32 @@ impl GptHeader {
             return Err(field("NumberOfPartitionEntries", header.entry_count));
         }
         Ok(header)
+    }
+
+    /// Number of entries, and bytes in each.
+    pub(crate) fn entry_shape(&self) -> (u32, u32) {
+        (self.entry_count, self.entry_size)
+    }
+
+    /// A header for these entries. `places`: its own sector, the other one's, and that of the
+    /// entries; `shape`: as [`GptHeader::entry_shape`].
+    pub(crate) fn new(
+        places: (Lba, Lba, Lba),
+        usable: (Lba, Lba),
+        disk_guid: Uuid,
+        shape: (u32, u32),
+        entries: &[u8],
+    ) -> Self {
+        Self {
+            my_lba: places.0,
+            alternate_lba: places.1,
+            usable,
+            disk_guid,
+            entries_lba: places.2,
+            entry_count: shape.0,
+            entry_size: shape.1,
+            entries_crc: crc32fast::hash(entries),
+        }
     }
 
     fn entries_bytes(&self) -> u64 {
@@ -168,6 +196,7 @@ fn parse_entries(bytes: &[u8], entry_size: usize) -> Vec<GptEntry> {
         (!type_guid.is_nil()).then(|| GptEntry {
             number,
             type_guid,
+            guid: read_guid(raw, 16),
             first: Lba(read_u64le(raw, 32)),
             last: Lba(read_u64le(raw, 40)),
             attributes: read_u64le(raw, 48),
@@ -179,6 +208,24 @@ fn parse_entries(bytes: &[u8], entry_size: usize) -> Vec<GptEntry> {
         .zip(1..)
         .filter_map(parse)
         .collect()
+}
+
+/// Writes an entry (UEFI specification 2.10, table 5.6). `guids`: its type's, and its own.
+pub(crate) fn put_entry(
+    raw: &mut [u8],
+    guids: [Uuid; 2],
+    range: (Lba, Lba),
+    attributes: u64,
+    name: &str,
+) {
+    raw[..16].copy_from_slice(&guids[0].to_bytes_le());
+    raw[16..32].copy_from_slice(&guids[1].to_bytes_le());
+    raw[32..40].copy_from_slice(&range.0.0.to_le_bytes());
+    raw[40..48].copy_from_slice(&range.1.0.to_le_bytes());
+    raw[48..56].copy_from_slice(&attributes.to_le_bytes());
+    for (unit, place) in name.encode_utf16().zip(raw[56..128].chunks_exact_mut(2)) {
+        place.copy_from_slice(&unit.to_le_bytes());
+    }
 }
 
 /// A name of up to 36 UTF-16 units, ended by a zero unit.
@@ -222,79 +269,9 @@ fn read_guid(bytes: &[u8], offset: usize) -> Uuid {
     Uuid::from_bytes_le(raw)
 }
 
-/// A table that is being changed: the primary header, and all entries as they stand.
-pub(crate) struct GptEdit {
-    header: GptHeader,
-    entries: Vec<u8>,
-    /// Where the backup header was.
-    old_backup: Lba,
-}
-
-impl GptEdit {
-    /// Reads the table at the start of a device.
-    pub(crate) fn begin(device: &dyn BlockDevice) -> Result<Result<Self, GptError>, DiskError> {
-        let header = match read(device, Lba(1))? {
-            Ok((header, _)) => header,
-            Err(error) => return Ok(Err(error)),
-        };
-        let mut entries = vec![0; header.entries_bytes() as usize];
-        let place = header.entries_lba.byte_offset(device.logical_sector());
-        device.read_at(place.unwrap_or(u64::MAX), &mut entries)?;
-        Ok(Ok(Self {
-            old_backup: header.alternate_lba,
-            header,
-            entries,
-        }))
-    }
-
-    /// Makes the table one of a device that ends with sector `last`; returns the last sector that
-    /// partitions may use.
-    pub(crate) fn stretch(&mut self, last: Lba, sector: SectorSize) -> Lba {
-        let own = self.header.entries_bytes().div_ceil(sector.bytes());
-        self.header.usable.1 = Lba(last.0.saturating_sub(own + 1));
-        self.header.alternate_lba = last;
-        self.header.usable.1
-    }
-
-    /// Lets a partition, by its number from 1, end with this sector.
-    pub(crate) fn set_end(&mut self, number: u32, last: Lba) {
-        let at = (number as usize - 1) * self.header.entry_size as usize + 40;
-        self.entries[at..at + 8].copy_from_slice(&last.0.to_le_bytes());
-    }
-
-    /// Writes both copies.
-    pub(crate) fn write(mut self, device: &dyn BlockDevice) -> Result<(), DiskError> {
-        let sector = device.logical_sector();
-        let write = |at: Lba, data: &[u8]| match at.byte_offset(sector) {
-            Some(offset) => device.write_at(offset, data),
-            None => device.write_at(u64::MAX, data),
-        };
-        self.header.entries_crc = crc32fast::hash(&self.entries);
-        let last = self.header.alternate_lba;
-        let own = self.header.entries_bytes().div_ceil(sector.bytes());
-        let backup = GptHeader {
-            my_lba: last,
-            alternate_lba: self.header.my_lba,
-            entries_lba: Lba(last.0 - own),
-            ..self.header.clone()
-        };
-        // Whoever looks for a backup must not find the old one.
-        if self.old_backup != last && self.old_backup.0 > self.header.entries_lba.0 {
-            write(self.old_backup, &vec![0; sector.bytes() as usize])?;
-        }
-        for copy in [&backup, &self.header] {
-            write(copy.entries_lba, &self.entries)?;
-            let mut raw = vec![0; sector.bytes() as usize];
-            raw[..HEADER_SIZE].copy_from_slice(&copy.to_bytes());
-            write(copy.my_lba, &raw)?;
-        }
-        Ok(())
-    }
-}
-
 impl GptHeader {
     /// The header as it stands on a medium, with its checksum (UEFI specification 2.10, table 5.5).
-    fn to_bytes(&self) -> [u8; HEADER_SIZE] {
+    pub(crate) fn to_bytes(&self) -> [u8; HEADER_SIZE] {
         let mut raw = [0; HEADER_SIZE];
         raw[..8].copy_from_slice(b"EFI PART");
         raw[8..12].copy_from_slice(&0x0001_0000u32.to_le_bytes());

@@ -13,10 +13,10 @@ use crate::PartitionType;
 pub const MBR_SIZE: usize = 512;
 
 const BOOT_CODE: usize = 440;
-const SIGNATURE: usize = 0x1b8;
-const ENTRIES: usize = 0x1be;
-const ENTRY_SIZE: usize = 16;
-const ACTIVE: u8 = 0x80;
+pub(crate) const SIGNATURE: usize = 0x1b8;
+pub(crate) const ENTRIES: usize = 0x1be;
+pub(crate) const ENTRY_SIZE: usize = 16;
+pub(crate) const ACTIVE: u8 = 0x80;
 
 /// One used entry of a master boot record. Addresses count sectors of the medium.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -71,21 +71,13 @@ impl Mbr {
     }
 
     /// The record as a sector without boot code.
-    ///
-    /// The CHS fields say "past cylinder 1023", which tells every reader to use the sector
-    /// numbers.
     pub fn to_bytes(&self) -> [u8; MBR_SIZE] {
         let mut sector = [0; MBR_SIZE];
         sector[SIGNATURE..][..4].copy_from_slice(&self.signature.to_le_bytes());
         for (index, entry) in self.entries.iter().enumerate() {
             let Some(entry) = entry else { continue };
             let raw = &mut sector[ENTRIES + index * ENTRY_SIZE..][..ENTRY_SIZE];
-            raw[0] = if entry.active { ACTIVE } else { 0 };
-            raw[1..4].copy_from_slice(&[0xfe, 0xff, 0xff]);
-            raw[4] = entry.kind;
-            raw[5..8].copy_from_slice(&[0xfe, 0xff, 0xff]);
-            raw[8..12].copy_from_slice(&entry.first_lba.to_le_bytes());
-            raw[12..16].copy_from_slice(&entry.sectors.to_le_bytes());
+            put_entry(raw, entry, u64::from(entry.first_lba));
         }
         sector[0x1fe..].copy_from_slice(&[0x55, 0xaa]);
         sector
@@ -95,6 +87,35 @@ impl Mbr {
     pub fn is_protective(&self) -> bool {
         self.entries.iter().flatten().any(|e| e.kind == 0xee)
     }
+}
+
+/// Writes an entry of 16 bytes. `first` is its first sector counted from the start of the medium,
+/// for the addresses of old.
+pub(crate) fn put_entry(raw: &mut [u8], entry: &MbrEntry, first: u64) {
+    raw[0] = if entry.active { ACTIVE } else { 0 };
+    raw[1..4].copy_from_slice(&chs(first));
+    raw[4] = entry.kind;
+    let last = first + u64::from(entry.sectors.max(1)) - 1;
+    raw[5..8].copy_from_slice(&chs(last));
+    raw[8..12].copy_from_slice(&entry.first_lba.to_le_bytes());
+    raw[12..16].copy_from_slice(&entry.sectors.to_le_bytes());
+}
+
+/// A sector by cylinder, head and sector, with 255 heads and 63 sectors a track as all BIOSes
+/// count; "past cylinder 1023" where that is too little.
+fn chs(lba: u64) -> [u8; 3] {
+    let (heads, sectors) = (255, 63);
+    let cylinder = lba / (heads * sectors);
+    if cylinder > 1023 {
+        return [0xfe, 0xff, 0xff];
+    }
+    let head = lba / sectors % heads;
+    let sector = lba % sectors + 1;
+    [
+        head as u8,
+        sector as u8 | (cylinder >> 2) as u8 & 0xc0,
+        cylinder as u8,
+    ]
 }
 
 impl MbrEntry {

@@ -319,7 +319,7 @@ fn gpt_table(
 }
 
 /// Attribute bit 2 of a GPT entry, UEFI specification 2.10, table 5.8.
-const LEGACY_BIOS_BOOTABLE: u64 = 1 << 2;
+pub(crate) const LEGACY_BIOS_BOOTABLE: u64 = 1 << 2;
 
 fn lost_gpt(mbr: &Mbr, why: GptError) -> PartitionTable {
     PartitionTable {

@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use crate::SchemeKind;
+
 use uuid::{Uuid, uuid};
 
 /// What a table says a partition is for.
@@ -90,7 +92,105 @@ const GPT_WORDS: &[(Uuid, &str)] = &[
     ),
 ];
 
+/// What people want partitions for, in the words of arguments and layouts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Purpose {
+    /// Its word.
+    pub word: &'static str,
+    mbr: u8,
+    gpt: Uuid,
+}
+
+impl Purpose {
+    /// The type for this purpose.
+    pub fn kind(&self, scheme: SchemeKind) -> PartitionType {
+        match scheme {
+            SchemeKind::Mbr => PartitionType::Mbr(self.mbr),
+            SchemeKind::Gpt => PartitionType::Gpt(self.gpt),
+        }
+    }
+}
+
+const BASIC_DATA: Uuid = uuid!("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7");
+const LINUX: Uuid = uuid!("0FC63DAF-8483-4772-8E79-3D69D8477DE4");
+
+/// All purposes. Where several share a code, the first is what the code is taken for.
+pub const PURPOSES: &[Purpose] = &[
+    purpose("fat32", 0x0c, BASIC_DATA),
+    purpose("fat16", 0x0e, BASIC_DATA),
+    purpose("fat12", 0x01, BASIC_DATA),
+    purpose("exfat", 0x07, BASIC_DATA),
+    purpose("esp", 0xef, GPT_ESP),
+    purpose("linux", 0x83, LINUX),
+    purpose("swap", 0x82, uuid!("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F")),
+    purpose("home", 0x83, uuid!("933AC7E1-2EB4-4F13-B844-0E14E2AEF915")),
+    purpose(
+        "root-arm",
+        0x83,
+        uuid!("69DAD710-2CE4-4E3C-B16C-21A1D49ABED3"),
+    ),
+    purpose(
+        "root-arm64",
+        0x83,
+        uuid!("B921B045-1DF0-41C3-AF44-4C6F280D3FAE"),
+    ),
+    purpose(
+        "root-riscv64",
+        0x83,
+        uuid!("72EC70A6-CF74-40E6-BD49-4BDA08E8F224"),
+    ),
+    purpose(
+        "root-x86-64",
+        0x83,
+        uuid!("4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709"),
+    ),
+    purpose(
+        "loader",
+        0xa0,
+        uuid!("21686148-6449-6E6F-744E-656564454649"),
+    ),
+    purpose("raw", 0xda, LINUX),
+    purpose("lvm", 0x8e, uuid!("E6D6D379-F507-44C2-A23C-238F2A3DF928")),
+    purpose("raid", 0xfd, uuid!("A19D880F-05FC-4D3B-A006-743F0F84911E")),
+];
+
+const fn purpose(word: &'static str, mbr: u8, gpt: Uuid) -> Purpose {
+    Purpose { word, mbr, gpt }
+}
+
 impl PartitionType {
+    /// A type by its word, its two hexadecimal digits (`0x0c`), or its GUID; `None` where it is
+    /// none of the scheme's.
+    pub fn from_text(text: &str, scheme: SchemeKind) -> Option<Self> {
+        let text = text.trim().to_ascii_lowercase();
+        if let Some(purpose) = PURPOSES.iter().find(|purpose| purpose.word == text) {
+            return Some(purpose.kind(scheme));
+        }
+        match scheme {
+            SchemeKind::Mbr => {
+                let digits = text.strip_prefix("0x").unwrap_or(&text);
+                let is_code = digits.len() <= 2 && !digits.is_empty();
+                let code = u8::from_str_radix(digits, 16).ok();
+                code.filter(|_| is_code).map(Self::Mbr)
+            }
+            SchemeKind::Gpt => Uuid::try_parse(&text).ok().map(Self::Gpt),
+        }
+    }
+
+    /// What a type is for, if that is known.
+    pub fn purpose(self) -> Option<&'static Purpose> {
+        // Older codes of the same purposes.
+        let own = match self {
+            Self::Mbr(0x0b | 0x1c | 0x1b) => Self::Mbr(0x0c),
+            Self::Mbr(0x04 | 0x06 | 0x14) => Self::Mbr(0x0e),
+            other => other,
+        };
+        PURPOSES.iter().find(|purpose| match own {
+            Self::Mbr(code) => purpose.mbr == code,
+            Self::Gpt(guid) => purpose.gpt == guid,
+        })
+    }
+
     /// The type in words, or `unknown`.
     pub fn word(self) -> &'static str {
         match self {

@@ -3,6 +3,7 @@
 use pinewrit_disk::{
     AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, OVERLAY_BLOCK, Overlay,
 };
+use pinewrit_table::TableError;
 
 use super::Target;
 use super::report::{ChunkRecord, WriteError};
@@ -11,7 +12,7 @@ use super::work::{Bench, REQUEST};
 use crate::Stage;
 use crate::configure::{self, ConfigureReport};
 use crate::extents::Ranges;
-use crate::grow::{self, GrowError, GrowReport};
+use crate::grow::{self, GrowReport};
 use crate::verify::Found;
 
 /// Bytes at the medium's end that are cleared before writing. The backup of a GPT takes 33
@@ -59,7 +60,7 @@ pub(super) fn finish(
     if target.grow {
         match grow::grow(&overlay) {
             Ok(grown) => finished.grown = Some(grown),
-            Err(GrowError::Disk(error)) => return Err(error.into()),
+            Err(TableError::Disk(error)) => return Err(error.into()),
             // The medium is as good as without it.
             Err(why) => finished.not_grown = Some(why.to_string()),
         }

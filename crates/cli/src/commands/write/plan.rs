@@ -224,25 +224,14 @@ fn check_growth(plan: &Plan) -> Outcome {
     let Some(preview) = &plan.preview else {
         return Ok(());
     };
-    let refused = |what: String| {
-        Err(Message::new(Exit::Usage, what)
-            .fact("state", NOTHING_WRITTEN)
-            .remedy("write it without --grow"))
-    };
-    let name = plan.source.name();
-    let last = preview.partitions.iter().max_by_key(|p| p.range().end);
-    let is_mbr = preview
-        .scheme
-        .as_ref()
-        .is_some_and(|scheme| scheme.kind == "MBR");
-    match last {
-        None => refused(format!("{name} has no partition that could be grown")),
-        Some(last) if is_mbr && last.number > 4 => refused(format!(
-            "the last partition of {name}, number {}, is a logical one, and cannot be grown",
-            last.number
-        )),
-        Some(_) => Ok(()),
+    if !preview.partitions.is_empty() {
+        return Ok(());
     }
+    let name = plan.source.name();
+    let what = format!("{name} has no partition that could be grown");
+    Err(Message::new(Exit::Usage, what)
+        .fact("state", NOTHING_WRITTEN)
+        .remedy("write it without --grow"))
 }
 
 impl Plan {
