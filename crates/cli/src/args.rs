@@ -4,9 +4,11 @@ use std::path::PathBuf;
 
 use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum, ValueHint};
+use pinewrit_core::format::FormatKind;
 use pinewrit_disk::parse_size;
 use pinewrit_host::Tag;
 use pinewrit_image::Location;
+use pinewrit_table::PartitionSize;
 
 /// Prepares boot media for single-board computers: checked, written, verified, configured
 #[derive(Debug, Parser)]
@@ -62,6 +64,8 @@ pub(crate) enum Command {
     Write(WriteArgs),
     Verify(VerifyArgs),
     Configure(ConfigureArgs),
+    Table(TableArgs),
+    Format(FormatArgs),
     Eject(EjectArgs),
     Rack(RackArgs),
     Demo(DemoArgs),
@@ -253,6 +257,207 @@ pub(crate) struct ConfigureArgs {
     /// Do not ask
     #[arg(long)]
     pub(crate) yes: bool,
+}
+
+/// What every command takes that changes a medium a little.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct ChangeArgs {
+    /// Tag, block device or card file to change
+    #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
+    pub(crate) medium: PathBuf,
+    #[command(flatten)]
+    pub(crate) access: MediumArgs,
+    /// Show what would change; change nothing
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
+/// Show and change the partition table of a medium
+///
+/// Every change is shown before and after. Content of partitions is never moved; changes go on the
+/// medium as one, or not at all.
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Examples:\n  \
+    pinewrit table create card.img --size 8GB --scheme gpt\n  \
+    pinewrit table add card.img --type fat32 --size 256MiB\n  \
+    pinewrit table add card.img --type linux --size rest")]
+pub(crate) struct TableArgs {
+    #[command(subcommand)]
+    pub(crate) action: TableAction,
+}
+
+/// A kind of partition table.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum SchemeArg {
+    /// Master boot record
+    Mbr,
+    /// GUID partition table
+    Gpt,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TableAction {
+    /// Show the table, with sectors
+    Show {
+        /// Tag, block device or card file to read
+        #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
+        medium: PathBuf,
+    },
+    /// Make a new, empty table
+    Create {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Kind of the table
+        #[arg(long, default_value = "mbr")]
+        scheme: SchemeArg,
+        /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
+        #[arg(long, value_parser = parse_size)]
+        size: Option<u64>,
+    },
+    /// Add a partition
+    Add(AddArgs),
+    /// Remove a partition
+    Remove {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Number, label or name
+        #[arg(value_name = "PARTITION")]
+        partition: String,
+    },
+    /// Give a partition another end; the file system in it keeps its size
+    Resize {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Number, label or name
+        #[arg(value_name = "PARTITION")]
+        partition: String,
+        /// New size (256MiB, 2GB, 4096s), or `rest` for all up to the next one
+        #[arg(long, value_parser = partition_size)]
+        size: PartitionSize,
+    },
+    /// Make an MBR a GPT, or the other way round; partitions stay where they are
+    Convert {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Kind of the new table
+        #[arg(long)]
+        scheme: SchemeArg,
+    },
+    /// Mark the partition that a BIOS starts from
+    Activate {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Number, label or name; `none` takes the mark away
+        #[arg(value_name = "PARTITION")]
+        partition: String,
+    },
+    /// Change what a partition is for
+    Type {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Number, label or name
+        #[arg(value_name = "PARTITION")]
+        partition: String,
+        /// A word (fat32, linux, esp, swap ...), two hexadecimal digits, or a GUID
+        #[arg(value_name = "TYPE")]
+        kind: String,
+    },
+    /// Give a partition another name (GPT)
+    Name {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Number, label or name
+        #[arg(value_name = "PARTITION")]
+        partition: String,
+        /// The new name, up to 36 characters
+        #[arg(value_name = "NAME")]
+        name: String,
+    },
+    /// Take tables and marks of file systems and arrays away, and make an empty table
+    Wipe {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Kind of the new table
+        #[arg(long, default_value = "mbr")]
+        scheme: SchemeArg,
+    },
+}
+
+/// A partition to be added.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct AddArgs {
+    #[command(flatten)]
+    pub(crate) change: ChangeArgs,
+    /// A word (fat32, linux, esp, swap ...), two hexadecimal digits, or a GUID
+    #[arg(long = "type", value_name = "TYPE")]
+    pub(crate) kind: String,
+    /// Size (256MiB, 2GB, 4096s), or `rest` for all of the largest gap
+    #[arg(long, value_parser = partition_size)]
+    pub(crate) size: PartitionSize,
+    /// First byte (4MiB, 8192s); the first gap that is large enough if left out
+    #[arg(long, value_parser = parse_size)]
+    pub(crate) start: Option<u64>,
+    /// Begin at a multiple of this
+    #[arg(long, value_parser = parse_size, default_value = "1MiB", conflicts_with = "start")]
+    pub(crate) align: u64,
+    /// Name in the table (GPT)
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// Put it in the extended partition (MBR), for more than four
+    #[arg(long)]
+    pub(crate) logical: bool,
+    /// Mark it for starting by a BIOS
+    #[arg(long)]
+    pub(crate) active: bool,
+}
+
+fn partition_size(text: &str) -> Result<PartitionSize, String> {
+    match text {
+        "rest" => Ok(PartitionSize::Rest),
+        text => parse_size(text)
+            .map(PartitionSize::Bytes)
+            .map_err(|e| e.to_string()),
+    }
+}
+
+/// Make a file system in a partition
+///
+/// What was in the partition is lost; the table and the other partitions stay as they are.
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Examples:\n  \
+    pinewrit format card.img 1 --as fat32 --label BOOT\n  \
+    pinewrit format K7F2 2 --as ext4 --label larkfell-root")]
+pub(crate) struct FormatArgs {
+    #[command(flatten)]
+    pub(crate) change: ChangeArgs,
+    /// Number, label or name of the partition
+    #[arg(value_name = "PARTITION")]
+    pub(crate) partition: String,
+    /// fat32, fat16, fat12, fat (by its size), ext4 or swap
+    #[arg(long = "as", value_name = "KIND", value_parser = format_kind)]
+    pub(crate) kind: FormatKind,
+    /// Label: up to 11 characters (FAT), 16 bytes (ext4) or 15 bytes (swap)
+    #[arg(long, default_value = "", hide_default_value = true)]
+    pub(crate) label: String,
+    /// Bytes in a cluster (FAT) or block (ext4); by its size if left out
+    #[arg(long, value_name = "SIZE", value_parser = parse_size)]
+    pub(crate) unit: Option<u64>,
+    /// How many files it can have at least (ext4); by its size if left out
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) inodes: Option<u32>,
+    /// Make it without checksums of its structures (ext4), for old boot loaders
+    #[arg(long)]
+    pub(crate) no_checksums: bool,
+}
+
+fn format_kind(text: &str) -> Result<FormatKind, String> {
+    FormatKind::from_word(text).ok_or_else(|| {
+        let words: Vec<&str> = FormatKind::WORDS.iter().map(|(word, _)| *word).collect();
+        format!("it can be {}", words.join(", "))
+    })
 }
 
 /// Make a medium safe to take out

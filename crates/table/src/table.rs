@@ -142,7 +142,9 @@ impl PartitionTable {
         let mbr = Mbr::from_bytes(&sector).filter(|_| !is_fat_boot_sector(&sector));
         let table = match mbr {
             Some(mbr) if mbr.is_protective() => Some(read_gpt(device, &mbr)?),
-            Some(mbr) if mbr.entries.iter().any(Option::is_some) => Some(read_mbr(device, &mbr)?),
+            Some(mbr) if mbr.entries.iter().any(Option::is_some) || is_empty_table(&mbr) => {
+                Some(read_mbr(device, &mbr)?)
+            }
             _ => None,
         };
         Ok(table.map(|table| table.with_range_problems(device.size())))
@@ -171,6 +173,12 @@ impl PartitionTable {
         }
         self
     }
+}
+
+/// Whether a record without entries is a table all the same: one that was just made. Boot sectors
+/// of other kinds have code where a table has none.
+fn is_empty_table(mbr: &Mbr) -> bool {
+    !mbr.has_boot_code && mbr.signature != 0
 }
 
 /// Whether a first sector is a FAT file system's own, on a medium without a table: it starts with

@@ -1,13 +1,11 @@
 //! `pinewrit configure MEDIUM --settings FILE`
 
-use std::path::{Path, PathBuf};
-
 use pinewrit_core::configure::{ChangeKind, ConfigureReport, prepare};
-use pinewrit_disk::{UndoLog, UndoOutcome};
-use pinewrit_host::{Medium, Readers, Target};
+use pinewrit_host::Readers;
 use serde::Serialize;
 
-use super::{Outcome, records, settings, target};
+use super::change::{self, Opened};
+use super::{Outcome, settings};
 use crate::args::ConfigureArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -26,20 +24,14 @@ struct ConfigureEvent<'a> {
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     let checked = settings::read(ui, &args.settings)?;
-    let (name, medium) = open(ui, readers, args)?;
-    let undo = UndoLog::new(undo_path(&medium.path));
-    if !args.dry_run {
-        finish_interrupted(ui, &medium, &undo)?;
-    }
+    let how = (&args.access, args.dry_run);
+    let opened = change::open_named(ui, readers, &args.medium, how, None)?;
+    let Opened { name, medium, undo } = opened;
     let prepared =
         prepare(&*medium.device, &checked).map_err(|e| explain::configure_error(&name, &e))?;
     let report = prepared.report().clone();
     if !args.dry_run && !report.is_unchanged() {
         confirm(ui, args, &report)?;
-        if let Some(folder) = undo.path().parent() {
-            // Where this fails, writing the undo file will say so.
-            let _ = std::fs::create_dir_all(folder);
-        }
         prepared
             .commit(Some(&undo))
             .map_err(|e| explain::commit_error(&name, &e))?;
@@ -56,31 +48,6 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
         false => done_text(&name, &settings::brief(&checked), &report),
     });
     Ok(())
-}
-
-/// The medium and what it is called.
-fn open(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Result<(String, Medium), Message> {
-    let mut chosen = target::find(readers, &args.medium, false)?;
-    let name = chosen.name();
-    if args.dry_run {
-        return readers
-            .open_for_reading(&chosen.path)
-            .map(|medium| (name, medium))
-            .map_err(|e| explain::medium_error(&e));
-    }
-    let permits = chosen.permits(ui, readers, &args.access)?;
-    readers
-        .open_target(&chosen.path, None, &permits)
-        .and_then(Target::into_medium)
-        .map(|medium| (name, medium))
-        .map_err(|e| match e {
-            pinewrit_host::MediumError::Missing { path } => Message::new(
-                Exit::Usage,
-                format!("there is no medium {}", path.display()),
-            )
-            .remedy("pinewrit write IMAGE --to it first"),
-            e => explain::medium_error(&e),
-        })
 }
 
 /// Files that somebody else may have made are only replaced when asked to.
@@ -102,33 +69,6 @@ fn confirm(ui: &Ui, args: &ConfigureArgs, report: &ConfigureReport) -> Outcome {
         .fact("replaced", names.join(", "))
         .remedy("--yes replaces them; --dry-run shows how")),
     }
-}
-
-/// Takes back what a `configure` that was killed had begun.
-fn finish_interrupted(ui: &Ui, medium: &Medium, undo: &UndoLog) -> Outcome {
-    let style = style::WARNING;
-    match undo.roll_back(&medium.device) {
-        Ok(UndoOutcome::RolledBack(bytes)) if bytes > 0 => ui.say(format!(
-            "{style}note:{style:#} an earlier configure was interrupted; {bytes} bytes were put back\n"
-        )),
-        Ok(_) => {}
-        Err(error) => return Err(explain::undo_error(&error)),
-    }
-    Ok(())
-}
-
-/// The undo file of a medium, in the state folder, by the medium's full path.
-fn undo_path(medium: &Path) -> PathBuf {
-    let full = std::fs::canonicalize(medium).unwrap_or_else(|_| medium.to_owned());
-    let safe: String = full
-        .to_string_lossy()
-        .chars()
-        .map(|c| if c.is_ascii_alphanumeric() { c } else { '_' })
-        .rev()
-        .take(180)
-        .collect();
-    let safe: String = safe.chars().rev().collect();
-    records::state_folder().join(format!("{safe}.undo"))
 }
 
 fn place(report: &ConfigureReport) -> String {

@@ -1,8 +1,10 @@
 //! The commands, a file each.
 
+mod change;
 mod configure;
 mod demo;
 mod eject;
+mod format;
 mod inspect;
 mod media;
 mod rack;
@@ -10,6 +12,7 @@ mod records;
 mod report;
 mod settings;
 mod source;
+mod table;
 mod target;
 mod verify;
 mod write;
@@ -51,6 +54,8 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
         Command::Write(args) => write::run(ui, &readers, &args),
         Command::Verify(args) => verify::run(ui, &readers, &args),
         Command::Configure(args) => configure::run(ui, &readers, &args),
+        Command::Table(args) => table::run(ui, &readers, &args),
+        Command::Format(args) => format::run(ui, &readers, &args),
         Command::Eject(args) => eject::run(ui, &readers, &args),
         Command::Rack(_) => Ok(()),
         Command::Demo(args) => demo::run(ui, &args),

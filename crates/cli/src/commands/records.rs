@@ -35,7 +35,7 @@ pub(super) fn state_folder() -> PathBuf {
 
 /// The time now, RFC 3339, in whole seconds.
 pub(super) fn now() -> String {
-    let now = jiff::Timestamp::now().as_second();
+    let now = seconds();
     jiff::Timestamp::from_second(now).map_or(String::new(), |now| now.to_string())
 }
 
@@ -139,4 +139,9 @@ pub(super) fn save_note(note: &UnfinishedWrite) -> io::Result<()> {
 pub(super) fn remove_note(medium: &str) {
     // One that stays only says less than is true.
     let _ = fs::remove_file(note_path(medium));
+}
+
+/// Seconds since 1970.
+pub(crate) fn seconds() -> i64 {
+    jiff::Timestamp::now().as_second()
 }

@@ -190,7 +190,8 @@ pub(crate) fn summary(inspection: &Inspection) -> String {
     }
 }
 
-fn brief(partition: &PartitionFacts) -> String {
+/// A partition in a few words.
+pub(crate) fn brief(partition: &PartitionFacts) -> String {
     let facts = partition.filesystem.as_ref();
     let kind = facts.map_or(partition.kind, |fs| fs.kind);
     let label = label(facts.and_then(|fs| fs.label.as_ref()));
@@ -243,6 +244,56 @@ pub(crate) fn partitions(inspection: &Inspection, width: usize) -> String {
     let active = if has_active { "  * active" } else { "" };
     let (legend, dim) = (map::legend(), style::DIM);
     format!("{bar}  {legend}{dim}{active}{dim:#}\n\n{rows}")
+}
+
+/// The bar, and the table of partitions in sectors, MB and MiB.
+pub(crate) fn table(inspection: &Inspection, sector: u64, width: usize) -> String {
+    let size = inspection.size.unwrap_or(0);
+    let dim = style::DIM;
+    let head = |text: &str| Cell::new(format!("{dim}{text}{dim:#}"));
+    let bar = map::draw(inspection, size, width.saturating_sub(4), 2);
+    if inspection.partitions.is_empty() {
+        return bar;
+    }
+    let mut table = Table::new();
+    table.load_style(NOTHING);
+    let heads = [
+        "nr",
+        "type",
+        "code",
+        "first",
+        "last",
+        "sectors",
+        "MB",
+        "MiB",
+        "file system",
+        "name",
+    ];
+    table.set_header(heads.map(head));
+    for (index, partition) in inspection.partitions.iter().enumerate() {
+        let brief = row(index, partition);
+        let sectors = partition.size / sector;
+        let first = partition.start / sector;
+        let mut cells: Vec<Cell> = brief[..3].to_vec();
+        cells.push(Cell::new(first));
+        cells.push(Cell::new((first + sectors).saturating_sub(1)));
+        cells.push(Cell::new(sectors));
+        cells.push(Cell::new(format!("{:.2}", partition.size as f64 / 1e6)));
+        let mib = partition.size as f64 / f64::from(1 << 20);
+        cells.push(Cell::new(format!("{mib:.2}")));
+        cells.extend(brief[5..7].iter().cloned());
+        table.add_row(cells);
+    }
+    for right in 3..8 {
+        if let Some(column) = table.column_mut(right) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    let lines = table.lines();
+    let rows: String = lines
+        .map(|line| format!(" {}\n", line.trim_end()))
+        .collect();
+    format!("{bar}{rows}")
 }
 
 fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {

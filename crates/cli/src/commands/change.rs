@@ -1,0 +1,165 @@
+//! What commands share that change a medium a little: opening it, the undo file, questions.
+
+use std::path::{Path, PathBuf};
+
+use pinewrit_core::inspect::Inspection;
+use pinewrit_disk::{UndoLog, UndoOutcome};
+use pinewrit_host::{Medium, MediumError, Readers, Target};
+
+use super::{Outcome, records, target};
+use crate::args::{ChangeArgs, MediumArgs};
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::{Answer, Ui, style};
+
+/// A medium that is being changed, and what it is called.
+pub(crate) struct Opened {
+    pub(crate) name: String,
+    pub(crate) medium: Medium,
+    pub(crate) undo: UndoLog,
+}
+
+/// Opens a medium: for reading only, if nothing is to be changed. A card file that is not there is
+/// made where a size is given.
+pub(crate) fn open(
+    ui: &Ui,
+    readers: &Readers,
+    args: &ChangeArgs,
+    size: Option<u64>,
+) -> Result<Opened, Message> {
+    open_named(
+        ui,
+        readers,
+        &args.medium,
+        (&args.access, args.dry_run),
+        size,
+    )
+}
+
+/// As [`open`]. `how`: how it may be freed, and whether nothing is to be changed.
+pub(crate) fn open_named(
+    ui: &Ui,
+    readers: &Readers,
+    named: &Path,
+    how: (&MediumArgs, bool),
+    size: Option<u64>,
+) -> Result<Opened, Message> {
+    let (access, dry_run) = how;
+    let mut chosen = target::find(readers, named, size.is_some())?;
+    let name = chosen.name();
+    let medium = if dry_run {
+        let opened = readers.open_for_reading(&chosen.path);
+        opened.map_err(|e| explain::medium_error(&e))?
+    } else {
+        let permits = chosen.permits(ui, readers, access)?;
+        let opened = readers.open_target(&chosen.path, size, &permits);
+        opened.and_then(Target::into_medium).map_err(|e| match e {
+            MediumError::Missing { path } if size.is_none() => Message::new(
+                Exit::Usage,
+                format!("there is no medium {}", path.display()),
+            )
+            .remedy("pinewrit write IMAGE --to it first")
+            .remedy("or pinewrit table create it --size 8GB for an empty card file"),
+            e => explain::medium_error(&e),
+        })?
+    };
+    let undo = UndoLog::new(undo_path(&medium.path));
+    if !dry_run {
+        finish_interrupted(ui, &medium, &undo)?;
+        if let Some(folder) = undo.path().parent() {
+            // Where this fails, writing the undo file will say so.
+            let _ = std::fs::create_dir_all(folder);
+        }
+    }
+    Ok(Opened { name, medium, undo })
+}
+
+/// Takes back what a change that was killed had begun.
+fn finish_interrupted(ui: &Ui, medium: &Medium, undo: &UndoLog) -> Outcome {
+    let style = style::WARNING;
+    match undo.roll_back(&medium.device) {
+        Ok(UndoOutcome::RolledBack(bytes)) if bytes > 0 => ui.say(format!(
+            "{style}note:{style:#} an earlier change was interrupted; {bytes} bytes were put back\n"
+        )),
+        Ok(_) => {}
+        Err(error) => return Err(explain::undo_error(&error)),
+    }
+    Ok(())
+}
+
+/// The undo file of a medium, in the state folder, by the medium's full path.
+fn undo_path(medium: &Path) -> PathBuf {
+    let full = std::fs::canonicalize(medium).unwrap_or_else(|_| medium.to_owned());
+    let safe: String = full
+        .to_string_lossy()
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() { c } else { '_' })
+        .rev()
+        .take(180)
+        .collect();
+    let safe: String = safe.chars().rev().collect();
+    records::state_folder().join(format!("{safe}.undo"))
+}
+
+/// Asks before something is lost.
+pub(crate) fn confirm(ui: &Ui, args: &ChangeArgs, question: &str, lost: &str) -> Outcome {
+    if args.yes || args.dry_run {
+        return Ok(());
+    }
+    match ui.ask(question) {
+        Answer::Yes => Ok(()),
+        Answer::No => Err(Message::new(Exit::Refused, "nothing was changed")),
+        Answer::NobodyToAsk => Err(Message::new(
+            Exit::Refused,
+            "something would be lost, and there is nobody to ask",
+        )
+        .fact("lost", lost)
+        .remedy("--yes does it; --dry-run shows it")),
+    }
+}
+
+/// The number of the partition that was named by number, label or name.
+pub(crate) fn partition(
+    medium: &str,
+    inspection: &Inspection,
+    named: &str,
+) -> Result<u32, Message> {
+    let all = &inspection.partitions;
+    let label = |p: &pinewrit_core::inspect::PartitionFacts| {
+        p.filesystem.as_ref().and_then(|fs| fs.label.clone())
+    };
+    let by_number = named.parse().ok();
+    if let Some(number) = by_number
+        && all.iter().any(|p| p.number == number)
+    {
+        return Ok(number);
+    }
+    let is_named = |p: &&pinewrit_core::inspect::PartitionFacts| {
+        label(p).as_deref() == Some(named) || p.name.as_deref() == Some(named)
+    };
+    let mut found = all.iter().filter(is_named);
+    match (found.next(), found.next()) {
+        (Some(only), None) => return Ok(only.number),
+        (Some(first), Some(second)) => {
+            let what = format!("{medium} has two partitions that are called {named}");
+            return Err(Message::new(Exit::Usage, what)
+                .remedy(format!("name {} or {}", first.number, second.number)));
+        }
+        _ => {}
+    }
+    let message = Message::new(Exit::Usage, format!("{medium} has no partition {named}"));
+    let known: Vec<String> = all
+        .iter()
+        .map(|p| match label(p).or(p.name.clone()) {
+            Some(label) => format!("{} ({label})", p.number),
+            None => p.number.to_string(),
+        })
+        .collect();
+    Err(match known.is_empty() {
+        true => message
+            .fact("there are", "none")
+            .remedy("pinewrit table create, then pinewrit table add"),
+        false => message.fact("there are", known.join(", ")),
+    })
+}

@@ -1,0 +1,169 @@
+//! `pinewrit format MEDIUM PARTITION --as KIND`
+
+use pinewrit_core::format::{FormatKind, FormatOptions, FormatReport, check, format};
+use pinewrit_core::inspect::{PartitionFacts, inspect};
+use pinewrit_disk::Window;
+use pinewrit_ext4::Timestamp;
+use pinewrit_host::Readers;
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::change::{self, Opened, confirm};
+use super::report::{self, Facts};
+use super::{Outcome, records};
+use crate::args::FormatArgs;
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::progress::Waiting;
+use crate::ui::{Ui, style, units};
+
+#[derive(Serialize)]
+struct FormatEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    medium: &'a str,
+    partition: u32,
+    dry_run: bool,
+    #[serde(flatten)]
+    report: Option<&'a FormatReport>,
+}
+
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FormatArgs) -> Outcome {
+    let opened = change::open(ui, readers, &args.change, None)?;
+    let partition = find(&opened, &args.partition)?;
+    let options = options(args, &partition)?;
+    let range = partition.range();
+    let window = Window::new(&*opened.medium.device, range);
+    let sector = opened.medium.device.logical_sector().bytes();
+    check(range.len(), sector, &options).map_err(|e| explain::format_error(&opened.name, &e))?;
+    if let Some(fs) = &partition.filesystem {
+        let number = partition.number;
+        let used = fs.used.map_or(String::new(), |used| {
+            format!(", {} in use", units::size(used))
+        });
+        let lost = format!("{}{used}", report::brief(&partition));
+        let question = format!("All of partition {number} ({lost}) will be lost. Go on?");
+        confirm(ui, &args.change, &question, &lost)?;
+    }
+    let made = match args.change.dry_run {
+        true => None,
+        false => {
+            let _waiting = Waiting::new(ui, format!("making {}", args.kind.word()));
+            let made = format(&window, &options);
+            Some(made.map_err(|e| explain::format_error(&opened.name, &e))?)
+        }
+    };
+    ui.event(&FormatEvent {
+        event: "result",
+        command: "format",
+        medium: &opened.name,
+        partition: partition.number,
+        dry_run: args.change.dry_run,
+        report: made.as_ref(),
+    });
+    ui.result(text(&opened.name, &partition, args.kind, made.as_ref()));
+    Ok(())
+}
+
+fn find(opened: &Opened, named: &str) -> Result<PartitionFacts, Message> {
+    let device = &*opened.medium.device;
+    let mut found =
+        inspect(device, Some(device.size())).map_err(|e| explain::disk_error(&opened.name, &e))?;
+    let number = change::partition(&opened.name, &found, named)?;
+    let place = found.partitions.iter().position(|p| p.number == number);
+    match place.map(|place| found.partitions.swap_remove(place)) {
+        Some(partition) if partition.range().end <= device.size() => Ok(partition),
+        _ => Err(Message::new(
+            Exit::Medium,
+            format!("partition {number} reaches past the end of {}", opened.name),
+        )
+        .remedy("pinewrit table show tells more")),
+    }
+}
+
+fn options(args: &FormatArgs, partition: &PartitionFacts) -> Result<FormatOptions, Message> {
+    let is_ext4 = args.kind == FormatKind::Ext4;
+    if !is_ext4 && (args.inodes.is_some() || args.no_checksums) {
+        return Err(Message::new(
+            Exit::Usage,
+            "--inodes and --no-checksums are for ext4 only",
+        ));
+    }
+    let mut seed = [0; 32];
+    seed[..16].copy_from_slice(Uuid::new_v4().as_bytes());
+    seed[16..].copy_from_slice(Uuid::new_v4().as_bytes());
+    let unit = args.unit.map(u32::try_from).transpose();
+    let unit = unit.map_err(|_| Message::new(Exit::Usage, "--unit is too large"))?;
+    let now = Timestamp::at(records::seconds());
+    Ok(FormatOptions {
+        unit,
+        inodes: args.inodes,
+        has_checksums: !args.no_checksums,
+        start: partition.start,
+        ..FormatOptions::new(args.kind, &args.label, seed, now)
+    })
+}
+
+fn text(
+    name: &str,
+    partition: &PartitionFacts,
+    kind: FormatKind,
+    made: Option<&FormatReport>,
+) -> String {
+    let (good, strong) = (style::GOOD, style::STRONG);
+    let number = partition.number;
+    let mut facts = Facts::default();
+    let head = match made {
+        Some(made) => {
+            let label = made
+                .label
+                .as_ref()
+                .map_or(String::new(), |l| format!(" \"{l}\""));
+            facts.add("size", units::size(made.size));
+            if let Some(free) = made.free {
+                facts.add("free", units::size(free));
+            }
+            if let Some(id) = &made.id {
+                facts.add("id", id.as_str());
+            }
+            format!(
+                "{good}done:{good:#} partition {number} of {name} is {}{label}\n",
+                made.kind
+            )
+        }
+        None => format!(
+            "{strong}{name}{strong:#}: partition {number} would become {}; nothing was changed (--dry-run)\n",
+            kind.word()
+        ),
+    };
+    if let Some(fs) = &partition.filesystem {
+        let label = fs
+            .label
+            .as_ref()
+            .map_or(String::new(), |l| format!(" \"{l}\""));
+        facts.add("before", format!("{}{label}", fs.kind));
+    }
+    if let Some(word) = other_type(partition, kind) {
+        facts.add(
+            "note",
+            format!(
+                "the table says {}; `pinewrit table type {name} {number} {word}` puts that right",
+                partition.kind
+            ),
+        );
+    }
+    head + &facts.to_text()
+}
+
+/// The type that the table should say, if it says another.
+fn other_type(partition: &PartitionFacts, kind: FormatKind) -> Option<&'static str> {
+    let is_fat = partition.kind.contains("FAT") || partition.kind.contains("EFI");
+    let is_swap = partition.kind.contains("swap");
+    match kind {
+        FormatKind::Fat(_) if !is_fat => Some("fat32"),
+        FormatKind::Ext4 if is_fat || is_swap => Some("linux"),
+        FormatKind::Swap if !is_swap => Some("swap"),
+        _ => None,
+    }
+}

@@ -1,0 +1,389 @@
+//! `pinewrit table ...`
+
+use pinewrit_core::inspect::{Inspection, inspect};
+use pinewrit_core::partitions::{TableChange, prepare, prepare_wipe};
+use pinewrit_disk::BlockDevice;
+use pinewrit_host::Readers;
+use pinewrit_table::{NewPartition, PURPOSES, PartitionType, SchemeKind, TableEdit, TableError};
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::change::{self, Opened, confirm};
+use super::{Outcome, report, target};
+use crate::args::{AddArgs, ChangeArgs, SchemeArg, TableAction, TableArgs};
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::{self, Ui, style};
+
+#[derive(Serialize)]
+struct TableEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    medium: &'a str,
+    dry_run: bool,
+    changed: bool,
+    before: Option<&'a Inspection>,
+    after: &'a Inspection,
+}
+
+/// A change in words, and the new table.
+struct Step {
+    command: &'static str,
+    /// After "done:".
+    done: String,
+    /// What is lost, and the question before it.
+    loses: Option<(String, String)>,
+}
+
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
+    match &args.action {
+        TableAction::Show { medium } => show(ui, readers, medium),
+        TableAction::Create {
+            change,
+            scheme,
+            size,
+        } => create(ui, readers, change, *scheme, *size),
+        TableAction::Wipe { change, scheme } => wipe(ui, readers, change, *scheme),
+        TableAction::Add(add) => add_partition(ui, readers, add),
+        TableAction::Remove { change, partition } => {
+            let opened = change::open(ui, readers, change, None)?;
+            let number = number_of(&opened, partition)?;
+            let lost = lost_partition(&opened, number)?;
+            let step = Step {
+                command: "table remove",
+                done: format!("partition {number} of {} is removed", opened.name),
+                loses: Some((
+                    format!("Remove partition {number} ({lost}) of {}?", opened.name),
+                    lost,
+                )),
+            };
+            edit(ui, change, &opened, step, |table, _| table.remove(number))
+        }
+        TableAction::Resize {
+            change,
+            partition,
+            size,
+        } => {
+            let opened = change::open(ui, readers, change, None)?;
+            let number = number_of(&opened, partition)?;
+            let step = Step {
+                command: "table resize",
+                done: format!("partition {number} of {} has another size", opened.name),
+                loses: None,
+            };
+            edit(ui, change, &opened, step, |table, _| {
+                table.resize(number, *size)
+            })
+        }
+        TableAction::Convert { change, scheme } => {
+            let opened = change::open(ui, readers, change, None)?;
+            let scheme = scheme.kind();
+            let step = Step {
+                command: "table convert",
+                done: format!(
+                    "{} has a {} now, with the same partitions",
+                    opened.name,
+                    scheme.word()
+                ),
+                loses: None,
+            };
+            edit(ui, change, &opened, step, |table, device| {
+                table.convert(scheme, device, &mut ids())
+            })
+        }
+        TableAction::Activate { change, partition } => {
+            let opened = change::open(ui, readers, change, None)?;
+            let number = match partition.as_str() {
+                "none" => None,
+                named => Some(number_of(&opened, named)?),
+            };
+            let done = match number {
+                Some(number) => format!("partition {number} of {} is active", opened.name),
+                None => format!("no partition of {} is active", opened.name),
+            };
+            let step = Step {
+                command: "table activate",
+                done,
+                loses: None,
+            };
+            edit(ui, change, &opened, step, |table, _| table.activate(number))
+        }
+        TableAction::Type {
+            change,
+            partition,
+            kind,
+        } => {
+            let opened = change::open(ui, readers, change, None)?;
+            let number = number_of(&opened, partition)?;
+            let step = Step {
+                command: "table type",
+                done: format!("partition {number} of {} has another type", opened.name),
+                loses: None,
+            };
+            let kind = kind_on(&opened, kind)?;
+            edit(ui, change, &opened, step, |table, _| {
+                table.set_kind(number, kind)
+            })
+        }
+        TableAction::Name {
+            change,
+            partition,
+            name,
+        } => {
+            let opened = change::open(ui, readers, change, None)?;
+            let number = number_of(&opened, partition)?;
+            let step = Step {
+                command: "table name",
+                done: format!("partition {number} of {} has another name", opened.name),
+                loses: None,
+            };
+            edit(ui, change, &opened, step, |table, _| {
+                table.set_name(number, name)
+            })
+        }
+    }
+}
+
+/// Random numbers for identifiers.
+fn ids() -> impl FnMut() -> [u8; 16] {
+    || Uuid::new_v4().into_bytes()
+}
+
+impl SchemeArg {
+    fn kind(self) -> SchemeKind {
+        match self {
+            Self::Mbr => SchemeKind::Mbr,
+            Self::Gpt => SchemeKind::Gpt,
+        }
+    }
+}
+
+fn look_at(opened: &Opened) -> Result<Inspection, Message> {
+    let device = &*opened.medium.device;
+    inspect(device, Some(device.size())).map_err(|e| explain::disk_error(&opened.name, &e))
+}
+
+fn number_of(opened: &Opened, named: &str) -> Result<u32, Message> {
+    change::partition(&opened.name, &look_at(opened)?, named)
+}
+
+/// What would be lost with a partition, in a few words.
+fn lost_partition(opened: &Opened, number: u32) -> Result<String, Message> {
+    let found = look_at(opened)?;
+    let partition = found.partitions.iter().find(|p| p.number == number);
+    Ok(partition.map_or(String::new(), report::brief))
+}
+
+fn kind_on(opened: &Opened, text: &str) -> Result<PartitionType, Message> {
+    let table = TableEdit::read(&*opened.medium.device);
+    let scheme = table
+        .map_err(|e| explain::table_error(&opened.name, &e))?
+        .scheme();
+    parse_kind(text, scheme)
+}
+
+fn parse_kind(text: &str, scheme: SchemeKind) -> Result<PartitionType, Message> {
+    PartitionType::from_text(text, scheme).ok_or_else(|| {
+        let words: Vec<&str> = PURPOSES.iter().map(|purpose| purpose.word).collect();
+        let code = match scheme {
+            SchemeKind::Mbr => "or two hexadecimal digits, such as 0x0c",
+            SchemeKind::Gpt => "or a type GUID",
+        };
+        let what = format!("{text} is no type of partition for an {}", scheme.word());
+        Message::new(Exit::Usage, what)
+            .remedy(words.join(" "))
+            .remedy(code)
+    })
+}
+
+fn show(ui: &Ui, readers: &Readers, medium: &std::path::Path) -> Outcome {
+    let chosen = target::find(readers, medium, false)?;
+    let name = chosen.name();
+    let opened = readers
+        .open_for_reading(&chosen.path)
+        .map_err(|e| explain::medium_error(&e))?;
+    let size = opened.device.size();
+    let found = inspect(&*opened.device, Some(size)).map_err(|e| explain::disk_error(&name, &e))?;
+    ui.event(&TableEvent {
+        event: "result",
+        command: "table show",
+        medium: &name,
+        dry_run: false,
+        changed: false,
+        before: None,
+        after: &found,
+    });
+    let (strong, warning) = (style::STRONG, style::WARNING);
+    let sector = opened.device.logical_sector().bytes();
+    let scheme = report::scheme(&found);
+    let mut text = format!("{strong}{name}{strong:#}  {scheme}\n\n");
+    text += &report::table(&found, sector, ui::width());
+    for problem in &found.problems {
+        text += &format!("{warning}warning:{warning:#} {problem}\n");
+    }
+    ui.result(text);
+    Ok(())
+}
+
+fn create(
+    ui: &Ui,
+    readers: &Readers,
+    args: &ChangeArgs,
+    scheme: SchemeArg,
+    size: Option<u64>,
+) -> Outcome {
+    let opened = change::open(ui, readers, args, size)?;
+    let step = replace_step(&opened, "table create", scheme)?;
+    let size = opened.medium.device.size();
+    let sector = opened.medium.device.logical_sector();
+    let prepared = prepare(&*opened.medium.device, |_| {
+        TableEdit::create(size, sector, scheme.kind(), &mut ids())
+    });
+    let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
+    finish(ui, args, &opened, step, &prepared)
+}
+
+fn wipe(ui: &Ui, readers: &Readers, args: &ChangeArgs, scheme: SchemeArg) -> Outcome {
+    let opened = change::open(ui, readers, args, None)?;
+    let mut step = replace_step(&opened, "table wipe", scheme)?;
+    step.done = format!(
+        "{} has an empty {} and nothing else",
+        opened.name,
+        scheme.kind().word()
+    );
+    let device = &*opened.medium.device;
+    let (size, sector) = (device.size(), device.logical_sector());
+    let empty = TableEdit::create(size, sector, scheme.kind(), &mut ids());
+    let prepared = empty.and_then(|empty| prepare_wipe(device, &empty));
+    let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
+    finish(ui, args, &opened, step, &prepared)
+}
+
+fn replace_step(
+    opened: &Opened,
+    command: &'static str,
+    scheme: SchemeArg,
+) -> Result<Step, Message> {
+    let found = look_at(opened)?;
+    let name = &opened.name;
+    let lost = report::summary(&found);
+    let loses = !found.is_unknown();
+    Ok(Step {
+        command,
+        done: format!("{name} has an empty {}", scheme.kind().word()),
+        loses: loses.then(|| (format!("All of {name} ({lost}) will be lost. Go on?"), lost)),
+    })
+}
+
+fn add_partition(ui: &Ui, readers: &Readers, args: &AddArgs) -> Outcome {
+    let opened = change::open(ui, readers, &args.change, None)?;
+    let kind = kind_on(&opened, &args.kind)?;
+    let new = NewPartition {
+        start: args.start,
+        alignment: args.align,
+        name: args.name.clone().unwrap_or_default(),
+        is_logical: args.logical,
+        ..NewPartition::new(kind, args.size)
+    };
+    let step = Step {
+        command: "table add",
+        done: format!("{} has one more partition", opened.name),
+        loses: None,
+    };
+    edit(ui, &args.change, &opened, step, |table, _| {
+        let number = table.add(&new, &mut ids())?;
+        match args.active {
+            true => table.activate(Some(number)),
+            false => Ok(()),
+        }
+    })
+}
+
+/// Changes the table that is there.
+fn edit(
+    ui: &Ui,
+    args: &ChangeArgs,
+    opened: &Opened,
+    step: Step,
+    change: impl FnOnce(&mut TableEdit, &dyn BlockDevice) -> Result<(), TableError>,
+) -> Outcome {
+    let prepared = prepare(&*opened.medium.device, |device| {
+        let mut table = TableEdit::read(device)?;
+        change(&mut table, device)?;
+        Ok(table)
+    });
+    let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
+    finish(ui, args, opened, step, &prepared)
+}
+
+fn finish(
+    ui: &Ui,
+    args: &ChangeArgs,
+    opened: &Opened,
+    step: Step,
+    prepared: &TableChange<'_>,
+) -> Outcome {
+    let name = &opened.name;
+    let failed = |e: pinewrit_disk::DiskError| explain::disk_error(name, &e);
+    if let Some(cut) = prepared.cut_filesystems().map_err(failed)?.first() {
+        return Err(explain::cut_filesystem(name, cut));
+    }
+    let changed = !prepared.is_nothing().map_err(failed)?;
+    if let Some((question, lost)) = &step.loses
+        && changed
+    {
+        confirm(ui, args, question, lost)?;
+    }
+    let mut note = None;
+    if changed && !args.dry_run {
+        prepared
+            .commit(Some(&opened.undo))
+            .map_err(|e| explain::commit_error(name, &e))?;
+        note = rescan_note(opened);
+    }
+    ui.event(&TableEvent {
+        event: "result",
+        command: step.command,
+        medium: name,
+        dry_run: args.dry_run,
+        changed,
+        before: Some(&prepared.before),
+        after: &prepared.after,
+    });
+    let (good, strong, dim) = (style::GOOD, style::STRONG, style::DIM);
+    let mut text = match (changed, args.dry_run) {
+        (false, _) => format!("{good}unchanged:{good:#} {name} is so already\n"),
+        (true, true) => {
+            format!(
+                "{strong}{name}{strong:#} would change like this; nothing was changed (--dry-run)\n"
+            )
+        }
+        (true, false) => format!("{good}done:{good:#} {}\n", step.done),
+    };
+    if let Some(note) = note {
+        text += &format!("  {dim}note{dim:#} {note}\n");
+    }
+    let sector = opened.medium.device.logical_sector().bytes();
+    let sides = [("before", &prepared.before), ("after", &prepared.after)];
+    for (side, found) in sides
+        .into_iter()
+        .filter(|(side, _)| changed || *side == "after")
+    {
+        let scheme = report::scheme(found);
+        text += &format!("\n  {dim}{side:<9}{dim:#} {scheme}\n");
+        text += &report::table(found, sector, ui::width());
+    }
+    ui.result(text);
+    Ok(())
+}
+
+/// The system reads the new table, unless it still uses the old one.
+fn rescan_note(opened: &Opened) -> Option<&'static str> {
+    match opened.medium.rescan() {
+        pinewrit_host::Rescan::InUse => {
+            Some("this computer shows the old partitions until it is plugged in again")
+        }
+        _ => None,
+    }
+}
