@@ -16,7 +16,7 @@ use pinewrit_table::PartitionSize;
     version,
     disable_help_subcommand = true,
     after_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
-                  5 medium bad, 6 differences found, 7 settings or rack file invalid, 130 interrupted"
+                  5 medium bad, 6 differences found, 7 settings, layout or rack file invalid, 130 interrupted"
 )]
 pub(crate) struct Args {
     #[command(flatten)]
@@ -64,6 +64,7 @@ pub(crate) enum Command {
     Write(WriteArgs),
     Verify(VerifyArgs),
     Configure(ConfigureArgs),
+    Build(BuildArgs),
     Table(TableArgs),
     Format(FormatArgs),
     Eject(EjectArgs),
@@ -85,7 +86,7 @@ pub(crate) struct MediaArgs {
 }
 
 /// How a medium is opened for writing.
-#[derive(Debug, Default, ClapArgs)]
+#[derive(Clone, Debug, Default, ClapArgs)]
 pub(crate) struct MediumArgs {
     /// Unmount what is mounted of the medium, without being asked
     #[arg(long)]
@@ -252,6 +253,53 @@ pub(crate) struct ConfigureArgs {
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: PathBuf,
     /// Show which files would change, and how; change nothing
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
+/// Build a medium from parts: partitions, file systems, files, archives, loaders
+///
+/// A layout is a TOML file that describes it all. The medium is put together in a sparse file
+/// first, then written and read back like an image. No mounting, no administrator.
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Examples:\n  \
+    pinewrit build demo/layout.toml --to hut.img --size 4GB\n  \
+    pinewrit build demo/layout.toml --to hut.img.xz --size 4GB\n  \
+    pinewrit build demo/layout.toml --to K7F2 --eject")]
+pub(crate) struct BuildArgs {
+    /// Description of the medium
+    #[arg(value_name = "LAYOUT", value_hint = ValueHint::FilePath)]
+    pub(crate) layout: PathBuf,
+    /// Tag, block device or card file to write; or an image to make: .img.zst, .img.xz, .img.gz
+    #[arg(long, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
+    pub(crate) to: PathBuf,
+    #[command(flatten)]
+    pub(crate) access: MediumArgs,
+    /// Size of a new card file or image (8GB, 512MiB, 2048s)
+    #[arg(long, value_parser = parse_size)]
+    pub(crate) size: Option<u64>,
+    /// First-boot settings to put on the medium
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub(crate) settings: Option<PathBuf>,
+    /// Folder for the sparse file (default: beside a file, or the system's temporary folder)
+    #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
+    pub(crate) scratch: Option<PathBuf>,
+    /// Do not read back what was written
+    #[arg(long)]
+    pub(crate) no_verify: bool,
+    /// Keep the receipt here as well
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub(crate) receipt: Option<PathBuf>,
+    /// Write a page about it: the medium's map, its pace, slow spots, facts
+    #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
+    pub(crate) report: Option<PathBuf>,
+    /// Make the medium safe to take out when it is done
+    #[arg(long)]
+    pub(crate) eject: bool,
+    /// Check everything and show the partitions, make nothing
     #[arg(long)]
     pub(crate) dry_run: bool,
     /// Do not ask

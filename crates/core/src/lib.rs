@@ -4,6 +4,7 @@
 //! a [`Cancel`] token, and return a report that can be serialised. Nothing in here prints, asks,
 //! reads the environment or knows a terminal.
 
+pub mod build;
 pub mod configure;
 pub mod demo;
 pub mod extents;

@@ -1,5 +1,6 @@
 //! The commands, a file each.
 
+mod build;
 mod change;
 mod configure;
 mod demo;
@@ -54,6 +55,7 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
         Command::Write(args) => write::run(ui, &readers, &args),
         Command::Verify(args) => verify::run(ui, &readers, &args),
         Command::Configure(args) => configure::run(ui, &readers, &args),
+        Command::Build(args) => build::run(ui, &readers, &args),
         Command::Table(args) => table::run(ui, &readers, &args),
         Command::Format(args) => format::run(ui, &readers, &args),
         Command::Eject(args) => eject::run(ui, &readers, &args),

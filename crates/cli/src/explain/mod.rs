@@ -5,6 +5,7 @@ mod source;
 
 use std::io::{self, ErrorKind};
 
+use pinewrit_core::build::BuildError;
 use pinewrit_core::configure::ConfigureError;
 use pinewrit_core::format::FormatError;
 use pinewrit_core::partitions::CutFilesystem;
@@ -504,5 +505,22 @@ pub(crate) fn format_error(name: &str, error: &FormatError) -> Message {
         )
         .remedy("another medium: this one loses what it is given"),
         other => Message::new(Exit::Usage, other.to_string()).fact("state", "nothing was changed"),
+    }
+}
+
+/// A medium that was not built.
+pub(crate) fn build_error(name: &str, error: &BuildError) -> Message {
+    match error {
+        BuildError::Mistakes(found) => mistakes(name, found),
+        BuildError::Disk(error) => Message::new(
+            Exit::Internal,
+            format!("{name} could not be put together in the scratch file"),
+        )
+        .fact(
+            "system",
+            error.io().map_or(error.to_string(), ToString::to_string),
+        )
+        .remedy("--scratch DIR, a folder with more room"),
+        _ => interrupted(),
     }
 }

@@ -1,11 +1,11 @@
 //! The demo image: an MBR, a FAT boot partition with made-up boot files, and a Linux partition.
 
-use fatfs::{FormatVolumeOptions, format_volume};
-use pinewrit_disk::{BlockDevice, ByteRange, DeviceCursor, DiskError, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
+use pinewrit_ext4::{Attributes, EditError, MakeOptions, Timestamp, Zeros, make};
 use pinewrit_table::{Mbr, MbrEntry};
 
-use super::ext2::{self, Entry};
 use crate::filesystem::{FatGeometry, FatVolume, VolumeError};
+use crate::format::{FatKind, FormatError, FormatKind, FormatOptions, format};
 
 const MIB: u64 = 1 << 20;
 const BOOT: ByteRange = ByteRange {
@@ -14,7 +14,13 @@ const BOOT: ByteRange = ByteRange {
 };
 const ROOT: ByteRange = ByteRange {
     start: BOOT.end,
-    end: BOOT.end + ext2::SIZE,
+    end: BOOT.end + 128 * MIB,
+};
+
+/// When everything on it was made, so that it is the same bytes every time.
+const BORN: Timestamp = Timestamp {
+    seconds: 1_767_225_600,
+    nanoseconds: 0,
 };
 
 /// Size of the demo image in bytes.
@@ -27,7 +33,7 @@ devicetree=brindle-b4.dtb\nserial=115200\n# overlay=wind-gauge\n";
 const COMMAND_LINE: &str = "console=ttyS0,115200 root=LABEL=larkfell-root rootwait\n";
 const OS_RELEASE: &str = "NAME=\"Larkfell OS\"\nID=larkfell\nVERSION_ID=\"4.2\"\n\
 PRETTY_NAME=\"Larkfell OS 4.2 (Scree)\"\n";
-const FSTAB: &str = "LABEL=larkfell-root  /      ext2  noatime  0 1\n\
+const FSTAB: &str = "LABEL=larkfell-root  /      ext4  noatime  0 1\n\
 LABEL=CIDATA         /boot  vfat  noatime  0 2\n";
 
 /// Why the demo image could not be made.
@@ -41,8 +47,11 @@ pub enum DemoError {
     #[error(transparent)]
     Volume(#[from] VolumeError),
     /// The boot partition could not be formatted.
-    #[error("the boot partition could not be formatted")]
-    Format(#[source] std::io::Error),
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    /// The root file system could not be made.
+    #[error(transparent)]
+    Root(#[from] EditError),
 }
 
 /// Makes the image on `device`, which has [`DEMO_IMAGE_SIZE`] bytes and reads as zeros. The same
@@ -80,10 +89,13 @@ fn table() -> [u8; 512] {
 }
 
 fn fill_boot(partition: &Window<'_>) -> Result<(), DemoError> {
-    let options = FormatVolumeOptions::new()
-        .volume_label(*b"CIDATA     ")
-        .volume_id(0x1a4b_0001);
-    format_volume(DeviceCursor::new(partition), options).map_err(DemoError::Format)?;
+    let mut seed = [0; 32];
+    seed[..4].copy_from_slice(&0x1a4b_0001u32.to_le_bytes());
+    let options = FormatOptions {
+        start: BOOT.start,
+        ..FormatOptions::new(FormatKind::Fat(FatKind::Fat16), "CIDATA", seed, BORN)
+    };
+    format(partition, &options)?;
     let damaged = VolumeError::Damaged {
         what: "it was just made, and is not recognised",
     };
@@ -101,26 +113,43 @@ fn fill_boot(partition: &Window<'_>) -> Result<(), DemoError> {
     Ok(volume.close()?)
 }
 
-fn fill_root(partition: &Window<'_>) -> Result<(), DiskError> {
+fn fill_root(partition: &Window<'_>) -> Result<(), DemoError> {
+    let options = MakeOptions {
+        label: "larkfell-root".to_owned(),
+        uuid: *b"larkfell-root-01",
+        hash_seed: *b"larkfell-names-1",
+        block_size: None,
+        inodes: None,
+        has_checksums: true,
+        has_journal: true,
+        now: BORN,
+    };
+    let mut root = make(partition, &options)?;
+    for folder in ["boot", "etc", "home", "usr/bin", "usr/lib", "var/log"] {
+        root.make_folders(folder.as_bytes(), &Attributes::root(0o755, BORN))?;
+    }
     let library = sample_bytes(3 * MIB as usize);
-    let tree = [
-        Entry::Folder("boot"),
-        Entry::Folder("etc"),
-        Entry::File("etc/os-release", OS_RELEASE.as_bytes()),
-        Entry::File("etc/hostname", b"larkfell\n"),
-        Entry::File("etc/fstab", FSTAB.as_bytes()),
-        Entry::Folder("home"),
-        Entry::Folder("usr"),
-        Entry::Folder("usr/bin"),
-        Entry::File("usr/bin/wind-log", &library[..200_000]),
-        Entry::File("usr/bin/snow-depth", &library[..150_000]),
-        Entry::Folder("usr/lib"),
-        Entry::File("usr/lib/libhut.so", &library),
-        Entry::Folder("var"),
-        Entry::Folder("var/log"),
+    let files: [(&str, u16, &[u8]); 6] = [
+        ("etc/os-release", 0o644, OS_RELEASE.as_bytes()),
+        ("etc/hostname", 0o644, b"larkfell\n"),
+        ("etc/fstab", 0o644, FSTAB.as_bytes()),
+        ("usr/bin/wind-log", 0o755, &library[..200_000]),
+        ("usr/bin/snow-depth", 0o755, &library[..150_000]),
+        ("usr/lib/libhut.so", 0o644, &library),
     ];
-    let uuid = *b"larkfell-root-01";
-    ext2::make(partition, "larkfell-root", uuid, &tree)
+    for (path, mode, mut content) in files {
+        let size = content.len() as u64;
+        let attributes = Attributes::root(mode, BORN);
+        root.write_file(
+            path.as_bytes(),
+            &attributes,
+            size,
+            &mut content,
+            Zeros::Written,
+        )?;
+    }
+    root.commit()?;
+    Ok(())
 }
 
 /// Bytes that pack about as well as programs do: every second run of 64 repeats.
@@ -167,7 +196,7 @@ mod tests {
             .iter()
             .map(|p| p.filesystem.as_ref().map(|fs| fs.kind))
             .collect();
-        assert_eq!(kinds, [Some("FAT16"), Some("ext2")]);
+        assert_eq!(kinds, [Some("FAT16"), Some("ext4")]);
         assert_eq!(found.boot.uefi[0].architecture, "arm64");
         assert!(found.boot.uefi[0].valid);
         assert_eq!(found.problems, [""; 0]);

@@ -121,6 +121,17 @@ impl FatGeometry {
         })
     }
 
+    /// Where the root directory begins, in bytes.
+    pub(crate) fn root_start(&self) -> u64 {
+        match self.width {
+            FatWidth::Fat32 => {
+                let before = u64::from(self.root_cluster.saturating_sub(2));
+                self.data_start + before * self.cluster
+            }
+            _ => self.root_directory.start,
+        }
+    }
+
     /// Whether the root directory's chain of clusters ends, inside the file system.
     ///
     /// # Errors

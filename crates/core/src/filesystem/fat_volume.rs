@@ -177,6 +177,14 @@ impl<'a> FatVolume<'a> {
     /// # Errors
     /// [`VolumeError::Full`] if there is no room, and others.
     pub fn write(&self, path: &str, content: &[u8]) -> Result<(), VolumeError> {
+        self.write_from(path, &mut &*content)
+    }
+
+    /// Makes a file, or replaces its content, with all that a reader gives.
+    ///
+    /// # Errors
+    /// [`VolumeError::Full`] if there is no room, and others.
+    pub fn write_from(&self, path: &str, content: &mut dyn Read) -> Result<(), VolumeError> {
         self.check_folder(&self.inner.root_dir())?;
         let result = self
             .inner
@@ -184,7 +192,7 @@ impl<'a> FatVolume<'a> {
             .create_file(path)
             .and_then(|mut file| {
                 file.truncate()?;
-                file.write_all(content)?;
+                io::copy(content, &mut file)?;
                 file.flush()
             });
         result.map_err(|source| match source.kind() {
@@ -197,6 +205,11 @@ impl<'a> FatVolume<'a> {
             },
             _ => failed_at(path)(source),
         })
+    }
+
+    /// Whether there is a folder of this name.
+    pub fn has_folder(&self, path: &str) -> bool {
+        self.inner.root_dir().open_dir(path).is_ok()
     }
 
     /// Makes a folder. Its parent must be there, and no file or folder of that name.

@@ -12,19 +12,19 @@ use super::{Mistakes, Remark, SecretSource};
 
 /// A value and the line where it stands.
 #[derive(Clone, Debug)]
-pub(super) struct At<T> {
-    pub(super) value: T,
-    pub(super) line: usize,
+pub(crate) struct At<T> {
+    pub(crate) value: T,
+    pub(crate) line: usize,
 }
 
 /// What a check of a single value finds wrong.
-pub(super) struct Wrong {
-    pub(super) what: String,
-    pub(super) remedy: String,
+pub(crate) struct Wrong {
+    pub(crate) what: String,
+    pub(crate) remedy: String,
 }
 
 impl Wrong {
-    pub(super) fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub(crate) fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
         Self {
             what: what.into(),
             remedy: remedy.into(),
@@ -33,7 +33,7 @@ impl Wrong {
 }
 
 /// A settings file under examination.
-pub(super) struct Document<'t> {
+pub(crate) struct Document<'t> {
     text: &'t str,
     folder: &'t Path,
     secrets: &'t dyn SecretSource,
@@ -42,7 +42,7 @@ pub(super) struct Document<'t> {
 }
 
 impl<'t> Document<'t> {
-    pub(super) fn new(text: &'t str, folder: &'t Path, secrets: &'t dyn SecretSource) -> Self {
+    pub(crate) fn new(text: &'t str, folder: &'t Path, secrets: &'t dyn SecretSource) -> Self {
         Self {
             text,
             folder,
@@ -53,7 +53,7 @@ impl<'t> Document<'t> {
     }
 
     /// The root table; `None` after mistakes of syntax.
-    pub(super) fn parse(&self) -> Option<DeTable<'t>> {
+    pub(crate) fn parse(&self) -> Option<DeTable<'t>> {
         let (root, errors) = DeTable::parse_recoverable(self.text);
         for error in &errors {
             let line = self.line_of(error.span().unwrap_or_default());
@@ -63,32 +63,32 @@ impl<'t> Document<'t> {
         errors.is_empty().then(|| root.into_inner())
     }
 
-    pub(super) fn secrets(&self) -> &dyn SecretSource {
+    pub(crate) fn secrets(&self) -> &dyn SecretSource {
         self.secrets
     }
 
     /// Reads a file named in the settings, relative to the settings file.
-    pub(super) fn read_file(&self, path: &str) -> io::Result<String> {
+    pub(crate) fn read_file(&self, path: &str) -> io::Result<String> {
         self.secrets.file(&self.folder.join(path))
     }
 
-    pub(super) fn mistake(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
+    pub(crate) fn mistake(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
         self.mistakes.borrow_mut().push(remark(line, what, remedy));
     }
 
-    pub(super) fn warn(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
+    pub(crate) fn warn(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
         self.warnings.borrow_mut().push(remark(line, what, remedy));
     }
 
-    pub(super) fn has_mistakes(&self) -> bool {
+    pub(crate) fn has_mistakes(&self) -> bool {
         !self.mistakes.borrow().is_empty()
     }
 
-    pub(super) fn into_mistakes(self) -> Mistakes {
+    pub(crate) fn into_mistakes(self) -> Mistakes {
         Mistakes(sorted(self.mistakes.into_inner()))
     }
 
-    pub(super) fn into_warnings(self) -> Vec<Remark> {
+    pub(crate) fn into_warnings(self) -> Vec<Remark> {
         sorted(self.warnings.into_inner())
     }
 
@@ -112,7 +112,7 @@ fn sorted(mut remarks: Vec<Remark>) -> Vec<Remark> {
 }
 
 /// A table whose keys are taken by name.
-pub(super) struct Fields<'d, 't> {
+pub(crate) struct Fields<'d, 't> {
     document: &'d Document<'t>,
     table: &'d DeTable<'t>,
     line: usize,
@@ -120,7 +120,7 @@ pub(super) struct Fields<'d, 't> {
 
 impl<'d, 't> Fields<'d, 't> {
     /// The table at `line`, called `place` in messages. Keys that are not `known` are mistakes.
-    pub(super) fn new(
+    pub(crate) fn new(
         document: &'d Document<'t>,
         table: &'d DeTable<'t>,
         line: usize,
@@ -146,7 +146,7 @@ impl<'d, 't> Fields<'d, 't> {
     }
 
     /// Line of the table's head.
-    pub(super) fn line(&self) -> usize {
+    pub(crate) fn line(&self) -> usize {
         self.line
     }
 
@@ -156,7 +156,7 @@ impl<'d, 't> Fields<'d, 't> {
     }
 
     /// Whether the key is there, right or wrong.
-    pub(super) fn has(&self, key: &str) -> bool {
+    pub(crate) fn has(&self, key: &str) -> bool {
         self.table.contains_key(key)
     }
 
@@ -172,7 +172,7 @@ impl<'d, 't> Fields<'d, 't> {
     }
 
     /// A string.
-    pub(super) fn string(&self, key: &str) -> Option<At<String>> {
+    pub(crate) fn string(&self, key: &str) -> Option<At<String>> {
         let (value, line) = self.get(key)?;
         let Some(text) = value.as_str() else {
             self.wrong_type(key, line, value, "a string", "\"…\"");
@@ -185,7 +185,7 @@ impl<'d, 't> Fields<'d, 't> {
     }
 
     /// A string that passes `check`, which may put it in another form.
-    pub(super) fn checked<T>(
+    pub(crate) fn checked<T>(
         &self,
         key: &str,
         check: impl Fn(&str) -> Result<T, Wrong>,
@@ -195,7 +195,7 @@ impl<'d, 't> Fields<'d, 't> {
     }
 
     /// `true` or `false`.
-    pub(super) fn boolean(&self, key: &str) -> Option<At<bool>> {
+    pub(crate) fn boolean(&self, key: &str) -> Option<At<bool>> {
         let (value, line) = self.get(key)?;
         let Some(value) = value.as_bool() else {
             self.wrong_type(key, line, value, "true or false", "true");
@@ -205,7 +205,7 @@ impl<'d, 't> Fields<'d, 't> {
     }
 
     /// A list of strings; empty if the key is absent.
-    pub(super) fn strings(&self, key: &str) -> Vec<At<String>> {
+    pub(crate) fn strings(&self, key: &str) -> Vec<At<String>> {
         let Some((value, line)) = self.get(key) else {
             return Vec::new();
         };
@@ -228,7 +228,7 @@ impl<'d, 't> Fields<'d, 't> {
     }
 
     /// A table.
-    pub(super) fn table(&self, key: &str, known: &[&str]) -> Option<Fields<'d, 't>> {
+    pub(crate) fn table(&self, key: &str, known: &[&str]) -> Option<Fields<'d, 't>> {
         let (value, line) = self.get(key)?;
         let Some(table) = value.as_table() else {
             let example = format!("{{ … }}, or a section [{key}]");
@@ -240,7 +240,7 @@ impl<'d, 't> Fields<'d, 't> {
     }
 
     /// A list of tables; empty if the key is absent. `name` is how its head is written.
-    pub(super) fn tables(&self, key: &str, name: &str, known: &[&str]) -> Vec<Fields<'d, 't>> {
+    pub(crate) fn tables(&self, key: &str, name: &str, known: &[&str]) -> Vec<Fields<'d, 't>> {
         let Some((value, line)) = self.get(key) else {
             return Vec::new();
         };
@@ -269,7 +269,7 @@ impl<'d, 't> Fields<'d, 't> {
 
 impl Document<'_> {
     /// A checked value, or its mistake noted.
-    pub(super) fn accept<T>(&self, line: usize, checked: Result<T, Wrong>) -> Option<T> {
+    pub(crate) fn accept<T>(&self, line: usize, checked: Result<T, Wrong>) -> Option<T> {
         checked
             .map_err(|wrong| self.mistake(line, wrong.what, wrong.remedy))
             .ok()
@@ -277,7 +277,7 @@ impl Document<'_> {
 }
 
 /// The candidate most like `name`, if any is like it at all.
-pub(super) fn nearest<'c>(
+pub(crate) fn nearest<'c>(
     name: &str,
     candidates: impl IntoIterator<Item = &'c str>,
 ) -> Option<&'c str> {

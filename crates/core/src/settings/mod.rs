@@ -1,6 +1,6 @@
 //! First-boot settings: read from TOML, checked completely, every mistake reported at once.
 
-mod document;
+pub(crate) mod document;
 mod hosts;
 mod network;
 mod password;
@@ -60,7 +60,7 @@ impl fmt::Display for Remark {
 
 /// All mistakes of a settings file, in the order of their lines.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{} mistakes in the settings", .0.len())]
+#[error("{} mistakes in the file", .0.len())]
 pub struct Mistakes(pub Vec<Remark>);
 
 /// Where secrets and key files come from.

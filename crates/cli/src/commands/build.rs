@@ -1,0 +1,347 @@
+//! `pinewrit build LAYOUT --to MEDIUM`
+
+use std::fs::{self, File};
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+use pinewrit_core::build::{self, BuildOptions, BuildReport, Layout, Plan};
+use pinewrit_core::inspect::{Inspection, inspect};
+use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
+use pinewrit_host::Readers;
+use pinewrit_image::Location;
+use serde::Serialize;
+use tempfile::TempDir;
+use uuid::Uuid;
+
+use super::report::{self, Facts};
+use super::{Outcome, records, target, write};
+use crate::args::{BuildArgs, SourceArgs, WriteArgs};
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::signals;
+use crate::ui::progress::Waiting;
+use crate::ui::{self, Ui, style, units};
+
+/// A layout larger than this was not written by anybody.
+const MAX_FILE: u64 = 1 << 20;
+
+#[derive(Serialize)]
+struct BuildEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    layout: String,
+    to: String,
+    size: u64,
+    dry_run: bool,
+    #[serde(flatten)]
+    report: Option<&'a BuildReport>,
+    inspection: &'a Inspection,
+}
+
+/// How an image is packed, by its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Packing {
+    Zstd,
+    Xz,
+    Gzip,
+}
+
+impl Packing {
+    fn of(path: &Path) -> Option<Self> {
+        match path.extension()?.to_str()? {
+            "zst" => Some(Self::Zstd),
+            "xz" => Some(Self::Xz),
+            "gz" => Some(Self::Gzip),
+            _ => None,
+        }
+    }
+}
+
+/// Where the result goes.
+enum Goal {
+    Packed(Packing),
+    Medium,
+}
+
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
+    let name = args.layout.display().to_string();
+    let layout = read(&args.layout)?;
+    let goal = match Packing::of(&args.to) {
+        Some(packing) => Goal::Packed(packing),
+        None => Goal::Medium,
+    };
+    let (size, sector) = size_of(readers, args, &layout, &goal)?;
+    let scratch = Scratch::make(args, size)?;
+    let device = scratch.device(sector)?;
+    let random = || Uuid::new_v4().into_bytes();
+    let options = BuildOptions {
+        random: &random,
+        now: records::seconds(),
+    };
+    let plan =
+        build::plan(&layout, &device, &options).map_err(|e| explain::build_error(&name, &e))?;
+    let report = match args.dry_run {
+        true => {
+            plan.write_table(&device)
+                .map_err(|e| explain::build_error(&name, &e))?;
+            None
+        }
+        false => Some(fill(ui, &name, &layout, &plan, &device, &options)?),
+    };
+    let found = inspect(&device, Some(size)).map_err(|e| explain::disk_error(&name, &e))?;
+    ui.event(&BuildEvent {
+        event: if matches!(goal, Goal::Medium) && !args.dry_run {
+            "built"
+        } else {
+            "result"
+        },
+        command: "build",
+        layout: name.clone(),
+        to: args.to.display().to_string(),
+        size,
+        dry_run: args.dry_run,
+        report: report.as_ref(),
+        inspection: &found,
+    });
+    let text = text(args, &layout, size, &found, report.as_ref());
+    drop(device);
+    match goal {
+        _ if args.dry_run => ui.result(text),
+        Goal::Medium => {
+            ui.say(text);
+            return write_it(ui, readers, args, &scratch);
+        }
+        Goal::Packed(packing) => {
+            let packed = pack(ui, &scratch.image, &args.to, packing)?;
+            let good = style::GOOD;
+            let to = args.to.display();
+            ui.result(format!(
+                "{text}{good}done:{good:#} {to} is made, {}\n",
+                units::size(packed)
+            ));
+        }
+    }
+    Ok(())
+}
+
+fn read(path: &Path) -> Result<Layout, Message> {
+    let failed = |found: String| {
+        let what = format!("the layout {} cannot be read", path.display());
+        Message::new(Exit::Settings, what).fact("system", found)
+    };
+    let size = fs::metadata(path).map_err(|e| failed(e.to_string()))?.len();
+    if size > MAX_FILE {
+        return Err(failed(format!("{size} bytes are too many for a layout")));
+    }
+    let text = fs::read_to_string(path).map_err(|e| failed(e.to_string()))?;
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let name = path.display().to_string();
+    build::check(&text, folder).map_err(|mistakes| explain::mistakes(&name, &mistakes))
+}
+
+/// Size and sector size of what is built.
+fn size_of(
+    readers: &Readers,
+    args: &BuildArgs,
+    layout: &Layout,
+    goal: &Goal,
+) -> Result<(u64, SectorSize), Message> {
+    let asked = args.size.or_else(|| match goal {
+        Goal::Packed(_) => build::least_size(layout),
+        Goal::Medium => None,
+    });
+    let no_size = || {
+        let name = args.to.display();
+        Message::new(Exit::Usage, format!("{name} is not there, and has no size"))
+            .remedy("--size 8GB, the size of the medium that it is for")
+    };
+    if let Goal::Packed(_) = goal {
+        return Ok((asked.ok_or_else(no_size)?, SectorSize::B512));
+    }
+    let chosen = target::find(readers, &args.to, asked.is_some())?;
+    if chosen.facts.is_none() && !chosen.path.exists() {
+        return Ok((asked.ok_or_else(no_size)?, SectorSize::B512));
+    }
+    let medium = readers
+        .open_for_reading(&chosen.path)
+        .map_err(|e| explain::named_medium_error(&chosen.name(), &e))?;
+    Ok((medium.device.size(), medium.device.logical_sector()))
+}
+
+/// A sparse file in which the medium is put together.
+struct Scratch {
+    _folder: TempDir,
+    image: PathBuf,
+    size: u64,
+}
+
+impl Scratch {
+    fn make(args: &BuildArgs, size: u64) -> Result<Self, Message> {
+        // Beside what is made, there is room for it; beside a device there is none.
+        let beside = args.to.parent().filter(|_| !args.to.starts_with("/dev"));
+        let beside = match beside {
+            Some(path) if path.as_os_str().is_empty() => Some(Path::new(".")),
+            beside => beside,
+        };
+        let folder = args.scratch.as_deref().or(beside);
+        let builder = || {
+            let mut builder = tempfile::Builder::new();
+            builder.prefix(".pinewrit-build-");
+            builder
+        };
+        let made = match folder {
+            Some(folder) => builder().tempdir_in(folder),
+            None => builder().tempdir(),
+        };
+        let failed = |e: io::Error| {
+            Message::new(
+                Exit::Internal,
+                "there is no place to put the medium together",
+            )
+            .fact("system", e.to_string())
+            .remedy("--scratch DIR, a folder with room for the content")
+        };
+        let folder = made.map_err(failed)?;
+        let stem = args.layout.file_stem().unwrap_or_default();
+        let image = folder.path().join(stem).with_extension("img");
+        let file = File::create(&image).map_err(failed)?;
+        file.set_len(size).map_err(failed)?;
+        Ok(Self {
+            _folder: folder,
+            image,
+            size,
+        })
+    }
+
+    fn device(&self, sector: SectorSize) -> Result<FileDevice, Message> {
+        let file = File::options().read(true).write(true).open(&self.image);
+        let file = file.map_err(|e| {
+            Message::new(Exit::Internal, "the scratch file is lost").fact("system", e.to_string())
+        })?;
+        Ok(FileDevice::new(file, self.size, sector, CacheUse::Cached))
+    }
+}
+
+fn fill(
+    ui: &Ui,
+    name: &str,
+    layout: &Layout,
+    plan: &Plan,
+    device: &FileDevice,
+    options: &BuildOptions<'_>,
+) -> Result<BuildReport, Message> {
+    let _waiting = Waiting::new(ui, format!("putting {name} together"));
+    build::build(layout, plan, device, options, &signals::watch())
+        .map_err(|e| explain::build_error(name, &e))
+}
+
+fn text(
+    args: &BuildArgs,
+    layout: &Layout,
+    size: u64,
+    found: &Inspection,
+    report: Option<&BuildReport>,
+) -> String {
+    let strong = style::STRONG;
+    let mut facts = Facts::default();
+    facts.add("size", units::exact(size));
+    facts.add("scheme", report::scheme(found));
+    if let Some(report) = report {
+        let files = units::counted(report.files, "file");
+        facts.add("content", format!("{files}, {}", units::size(report.bytes)));
+    }
+    for blob in &layout.blobs {
+        let name = blob.from.file_name().unwrap_or_default().to_string_lossy();
+        facts.add("blob", format!("{name} at byte {}", blob.at));
+    }
+    let head = match args.dry_run {
+        true => "would become; nothing was made (--dry-run)",
+        false => "put together",
+    };
+    let name = args.layout.display();
+    let rows = report::partitions(found, ui::width());
+    format!(
+        "{strong}{name}{strong:#}  {head}\n{}\n{rows}\n",
+        facts.to_text()
+    )
+}
+
+/// The medium is written like any image: checked, read back, its first chunk last.
+fn write_it(ui: &Ui, readers: &Readers, args: &BuildArgs, scratch: &Scratch) -> Outcome {
+    let args = WriteArgs {
+        image: Location::Path(scratch.image.clone()),
+        keep_download: false,
+        medium: args.access.clone(),
+        to: vec![args.to.clone()],
+        size: args.size,
+        options: SourceArgs::plain(),
+        checksum: None,
+        settings: args.settings.clone(),
+        grow: false,
+        no_verify: args.no_verify,
+        only_changes: false,
+        every_byte: false,
+        clear_free: false,
+        receipt: args.receipt.clone(),
+        report: args.report.clone(),
+        eject: args.eject,
+        dry_run: false,
+        yes: args.yes,
+    };
+    write::run(ui, readers, &args)
+}
+
+fn pack(ui: &Ui, raw: &Path, to: &Path, packing: Packing) -> Result<u64, Message> {
+    let _waiting = Waiting::new(ui, format!("packing {}", to.display()));
+    let part = to.with_extension(format!(
+        "{}.part",
+        to.extension().unwrap_or_default().to_string_lossy()
+    ));
+    let packed = pack_to(raw, &part, packing).and_then(|len| {
+        fs::rename(&part, to)?;
+        Ok(len)
+    });
+    packed.map_err(|error| {
+        let _ = fs::remove_file(&part);
+        let what = format!("{} cannot be written", to.display());
+        Message::new(Exit::Medium, what).fact("system", error.to_string())
+    })
+}
+
+fn pack_to(raw: &Path, part: &Path, packing: Packing) -> io::Result<u64> {
+    let mut source = File::open(raw)?;
+    let size = source.metadata()?.len();
+    let out = File::create(part)?;
+    let cores = std::thread::available_parallelism().map_or(1, usize::from) as u32;
+    let out = match packing {
+        Packing::Zstd => {
+            let mut encoder = zstd::Encoder::new(out, 9)?;
+            encoder.set_pledged_src_size(Some(size))?;
+            encoder.include_contentsize(true)?;
+            encoder.include_checksum(true)?;
+            io::copy(&mut source, &mut encoder)?;
+            encoder.finish()?
+        }
+        Packing::Xz => {
+            let stream = liblzma::stream::MtStreamBuilder::new()
+                .threads(cores)
+                .preset(6)
+                .block_size(16 << 20)
+                .check(liblzma::stream::Check::Crc64)
+                .encoder()?;
+            let mut encoder = liblzma::write::XzEncoder::new_stream(out, stream);
+            io::copy(&mut source, &mut encoder)?;
+            encoder.finish()?
+        }
+        Packing::Gzip => {
+            let mut encoder = flate2::write::GzEncoder::new(out, flate2::Compression::new(6));
+            io::copy(&mut source, &mut encoder)?;
+            encoder.finish()?
+        }
+    };
+    let mut out = out;
+    out.flush()?;
+    out.sync_all()?;
+    Ok(out.metadata()?.len())
+}

@@ -1,0 +1,245 @@
+//! `build` through the program: the demo's layout, archives with all that they can hold, mistakes.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use common::Bench;
+use rstest::rstest;
+
+/// The demo's folder.
+fn demo() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo")
+}
+
+#[test]
+fn the_demo_layout_twice_gives_equal_media() {
+    let bench = Bench::new();
+    let layout = demo().join("layout.toml");
+    let layout = layout.to_str().unwrap();
+    for name in ["one.img", "two.img"] {
+        bench
+            .run(&["build", layout, "--to", name, "--size", "200MiB"])
+            .expect(0)
+            .shows(&["done:", "verified"]);
+    }
+    assert!(bench.read("one.img") == bench.read("two.img"));
+    bench.run(&["verify", "one.img"]).expect(0);
+    let json = bench
+        .run(&["--json", "inspect", "one.img"])
+        .expect(0)
+        .json();
+    assert_eq!(
+        json["partitions"][1]["filesystem"]["label"],
+        "larkfell-root"
+    );
+    assert_eq!(json["problems"].as_array().unwrap().len(), 0);
+    let bytes = bench.read("one.img");
+    assert!(bytes[8192..].starts_with(b"made-up first loader"));
+    let start = json["partitions"][1]["start"].as_u64().unwrap();
+    let Some(judged) = bench.judge("e2fsck", &["-fn", &format!("one.img?offset={start}")]) else {
+        return;
+    };
+    judged.expect(0);
+    let fat = "dd if=one.img of=fat.img bs=4M skip=1 count=16 status=none";
+    bench.judge("sh", &["-c", fat]).unwrap().expect(0);
+    bench
+        .judge("fsck.fat", &["-n", "fat.img"])
+        .unwrap()
+        .expect(0);
+    // The kernel is the very first entry, in one piece from the first cluster on.
+    let listed = bench
+        .judge("mdir", &["-b", "-i", "fat.img", "::"])
+        .unwrap()
+        .expect(0);
+    assert!(
+        listed
+            .stdout
+            .trim_start()
+            .to_lowercase()
+            .starts_with("::/kernel.bin"),
+        "{}",
+        listed.stdout
+    );
+    let shown = bench
+        .judge("mshowfat", &["-i", "fat.img", "::kernel.bin"])
+        .unwrap()
+        .expect(0);
+    assert!(shown.stdout.contains("<2-"), "{}", shown.stdout);
+}
+
+#[rstest]
+#[case::zstd("hut.img.zst")]
+#[case::xz("hut.img.xz")]
+#[case::gzip("hut.img.gz")]
+fn a_packed_image_is_made_and_can_be_written(#[case] name: &str) {
+    let bench = Bench::new();
+    let layout = demo().join("layout.toml");
+    let layout = layout.to_str().unwrap();
+    bench
+        .run(&["build", layout, "--to", name, "--size", "160MiB"])
+        .expect(0);
+    bench
+        .run(&["build", layout, "--to", "plain.img", "--size", "160MiB"])
+        .expect(0);
+    bench
+        .run(&["verify", "plain.img", "--image", name])
+        .expect(0);
+}
+
+fn tree(bench: &Bench) -> Option<()> {
+    let script = "set -e; mkdir -p tree/etc tree/usr/lib tree/var; ln -s usr/lib tree/lib\n\
+        printf hut > tree/etc/hostname; chmod 4755 tree/etc/hostname; ln tree/etc/hostname tree/etc/second\n\
+        ln -s /etc/hostname tree/var/link; truncate -s 5M tree/var/sparse; printf end >> tree/var/sparse\n\
+        long=$(printf 'x%.0s' $(seq 120)); mkdir -p tree/$long/$long; printf deep > tree/$long/$long/file\n\
+        mkfifo tree/var/pipe; mknod tree/var/null c 1 3; setfattr -n user.hut -v three tree/etc/hostname 2>/dev/null || true\n\
+        chown -R 1000:1001 tree/var; touch -d @1700000000 tree/etc/hostname\n\
+        tar --format=gnu --sparse -C tree -cJf gnu.tar.xz .; tar --format=pax --xattrs -C tree -czf pax.tar.gz .\n\
+        mkdir -p over/lib over/etc; printf new > over/etc/hostname; printf lib > over/lib/libhut.so; tar -C over -cf over.tar .";
+    bench.judge("sh", &["-c", script])?.expect(0);
+    Some(())
+}
+
+const ROOT_OF_ARCHIVES: &str = "[medium]\nscheme = \"gpt\"\nepoch = \"1767225600\"\nidentifiers = \"x\"\n\
+    [[partition]]\nsize = \"rest\"\nfilesystem = \"ext4\"\nname = \"root\"\n";
+
+#[rstest]
+#[case::gnu("gnu.tar.xz")]
+#[case::pax("pax.tar.gz")]
+fn archives_keep_all_that_they_hold(#[case] archive: &str) {
+    let bench = Bench::new();
+    if tree(&bench).is_none() {
+        return;
+    }
+    let content = |from: &str| format!("[[partition.content]]\nfrom = \"{from}\"\n");
+    let layout = format!(
+        "{ROOT_OF_ARCHIVES}{}{}",
+        content(archive),
+        content("over.tar")
+    );
+    bench.write("layout.toml", layout);
+    bench
+        .run(&["build", "layout.toml", "--to", "hut.img", "--size", "64MiB"])
+        .expect(0);
+    let place = "hut.img?offset=1048576";
+    bench.judge("e2fsck", &["-fn", place]).unwrap().expect(0);
+    let ask = |request: &str| {
+        let said = bench
+            .judge("debugfs", &["-R", request, place])
+            .unwrap()
+            .expect(0);
+        said.stdout
+    };
+    // What came later lies over what was there; the link to the folder stays.
+    assert_eq!(ask("cat /etc/hostname"), "new");
+    assert_eq!(ask("cat /usr/lib/libhut.so"), "lib");
+    let stat = ask("stat /var/sparse");
+    assert!(
+        stat.contains("User:  1000   Group:  1001") && stat.contains("Size: 5242883"),
+        "{stat}"
+    );
+    if archive.starts_with("gnu") {
+        let count: u64 = stat
+            .split("Blockcount: ")
+            .nth(1)
+            .unwrap()
+            .lines()
+            .next()
+            .unwrap()
+            .trim()
+            .parse()
+            .unwrap();
+        assert!(count < 100, "{stat}");
+    }
+    assert!(ask("stat /var/null").contains("Device major/minor number: 01:03"));
+    assert!(ask("stat /var/pipe").contains("Type: FIFO"));
+    assert!(ask("stat /lib").contains("Fast link dest: \"usr/lib\""));
+    let long = "x".repeat(120);
+    assert_eq!(ask(&format!("cat /{long}/{long}/file")), "deep");
+    assert!(ask("stat /etc/second").contains("Links: 2"));
+}
+
+#[test]
+fn single_members_are_picked() {
+    let bench = Bench::new();
+    if tree(&bench).is_none() {
+        return;
+    }
+    let pick = "[[partition.content]]\nfrom = \"gnu.tar.xz\"\npick = \"var\"\nto = \"/data\"\n\
+        [[partition.content]]\nfrom = \"gnu.tar.xz\"\npick = \"etc/hostname\"\nto = \"/etc/name\"\n\
+        [[partition.content]]\nfrom = \"gnu.tar.xz\"\nunpack = false\nto = \"/srv/\"\n";
+    bench.write("layout.toml", format!("{ROOT_OF_ARCHIVES}{pick}"));
+    bench
+        .run(&["build", "layout.toml", "--to", "hut.img", "--size", "64MiB"])
+        .expect(0);
+    let ask = |request: &str| {
+        let said = bench.judge("debugfs", &["-R", request, "hut.img?offset=1048576"]);
+        said.unwrap().expect(0).stdout
+    };
+    assert_eq!(ask("cat /etc/name"), "hut");
+    assert!(ask("stat /data/sparse").contains("Size: 5242883"));
+    assert!(ask("stat /srv/gnu.tar.xz").contains("Type: regular"));
+}
+
+#[rstest]
+#[case::two_rests("size = \"rest\"\n[[partition]]\nsize = \"rest\"\n", &["line 4", "second partition takes the rest"])]
+#[case::too_large("size = \"1GB\"\n", &["line 2", "no room for"])]
+#[case::label("size = \"8MiB\"\nfilesystem = \"fat16\"\nlabel = \"MUCH-TOO-LONG\"\n", &["line 5", "13 bytes, 11"])]
+#[case::kind("size = \"8MiB\"\ntype = \"linus\"\n", &["line 4", "no type of partition"])]
+#[case::word("size = \"8MiB\"\nfilesystm = \"ext4\"\n", &["line 4", "did you mean `filesystem`"])]
+#[case::missing("size = \"8MiB\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"nowhere\"\n", &["line 6", "nowhere"])]
+#[case::member("size = \"rest\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"a.tar\"\npick = \"boot/loadr.bin\"\n", &["line 5", "no member boot/loadr.bin", "boot/loader.bin"])]
+#[case::climbs("size = \"rest\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"bad.tar\"\n", &["line 5", "climbs out"])]
+#[case::fat_name("size = \"rest\"\nfilesystem = \"fat16\"\n[[partition.content]]\nfrom = \"names\"\n", &["line 5", "':'"])]
+#[case::fat_link("size = \"rest\"\nfilesystem = \"fat16\"\n[[partition.content]]\nfrom = \"links\"\n", &["line 5", "a link"])]
+#[case::blob_on_table("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"0MiB\"\n", &["line 4", "over the partition table"])]
+#[case::blob_on_partition("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"2MiB\"\n", &["line 4", "over partition 1"])]
+#[case::blob_too_large("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"8KiB\"\nmax = \"1KiB\"\n", &["line 4", "1024 are allowed"])]
+#[case::five("size = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n", &["5 partitions", "four"])]
+#[case::full("size = \"2MiB\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"large\"\nto = \"/\"\n", &["no room", "a larger partition"])]
+fn mistakes_in_a_layout_are_told_with_their_line(#[case] partition: &str, #[case] says: &[&str]) {
+    let bench = Bench::new();
+    let script = "mkdir -p in/boot names links; printf x > in/boot/loader.bin; tar -C in -cf a.tar boot/loader.bin\n\
+        printf x > climber; tar -P --transform 's,^,../,' -cf bad.tar climber; printf x > names/a:b; ln -s x links/y\n\
+        head -c 2000 /dev/zero > loader; head -c 9000000 /dev/zero | tr '\\0' x > large";
+    if bench.judge("sh", &["-c", script]).is_none() {
+        return;
+    }
+    bench.write(
+        "layout.toml",
+        format!("[medium]\n[[partition]]\n{partition}"),
+    );
+    bench
+        .run(&["build", "layout.toml", "--to", "hut.img", "--size", "64MiB"])
+        .expect(7)
+        .says(says);
+    assert!(!bench.path("hut.img").exists());
+    let left = fs::read_dir(bench.folder()).unwrap().flatten();
+    assert_eq!(
+        left.filter(|entry| entry.file_name().to_string_lossy().contains("build-"))
+            .count(),
+        0
+    );
+}
+
+#[test]
+fn a_dry_run_shows_the_partitions_and_makes_nothing() {
+    let bench = Bench::new();
+    let layout = demo().join("layout.toml");
+    bench
+        .run(&[
+            "build",
+            layout.to_str().unwrap(),
+            "--to",
+            "hut.img",
+            "--size",
+            "4GB",
+            "--dry-run",
+        ])
+        .expect(0)
+        .shows(&["nothing was made", "loader.bin at byte 8192"]);
+    assert!(!bench.path("hut.img").exists());
+}

@@ -1,0 +1,313 @@
+//! `table` and `format` through the program, judged by strangers.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use common::{Bench, Loop};
+use rstest::rstest;
+
+const MIB: u64 = 1 << 20;
+
+fn partition_table(bench: &Bench, name: &str) -> Option<String> {
+    let judged = bench.judge("sfdisk", &["--verify", name])?.expect(0);
+    assert!(
+        !judged
+            .stdout
+            .contains("remaining unallocated 512-byte sectors: -")
+    );
+    let dump = bench.judge("sfdisk", &["-d", name])?.expect(0);
+    let known = bench
+        .judge("partx", &["-go", "NR,START,SECTORS", name])?
+        .expect(0);
+    Some(format!(
+        "{}\n{}",
+        dump.stdout.replace(' ', ""),
+        known.stdout
+    ))
+}
+
+#[rstest]
+fn tables_and_file_systems_of_all_sizes(
+    #[values("mbr", "gpt")] scheme: &str,
+    #[values("16MB", "600MB", "8GB", "64GB", "2TB")] size: &str,
+) {
+    let bench = Bench::new();
+    let small = size == "16MB";
+    let boot = if small { "4MiB" } else { "64MiB" };
+    bench
+        .run(&[
+            "table", "create", "card.img", "--size", size, "--scheme", scheme,
+        ])
+        .expect(0);
+    bench
+        .run(&[
+            "table", "add", "card.img", "--type", "fat32", "--size", boot, "--active",
+        ])
+        .expect(0);
+    bench
+        .run(&[
+            "table", "add", "card.img", "--type", "linux", "--size", "rest",
+        ])
+        .expect(0);
+    bench
+        .run(&["format", "card.img", "1", "--as", "fat", "--label", "BOOT"])
+        .expect(0);
+    bench
+        .run(&["format", "card.img", "2", "--as", "ext4", "--label", "root"])
+        .expect(0);
+    let shown = bench
+        .run(&["--json", "table", "show", "card.img"])
+        .expect(0)
+        .json();
+    let found = &shown["after"]["partitions"];
+    assert_eq!(found[1]["filesystem"]["kind"], "ext4");
+    assert_eq!(found[0]["filesystem"]["label"], "BOOT");
+    let Some(table) = partition_table(&bench, "card.img") else {
+        return;
+    };
+    let start = found[1]["start"].as_u64().unwrap();
+    assert!(table.contains(&format!("start={}", start / 512)), "{table}");
+    let place = format!("card.img?offset={start}");
+    bench.judge("e2fsck", &["-fn", &place]).unwrap().expect(0);
+    let fat = format!(
+        "dd if=card.img of=fat.img bs=1M skip=1 count={} status=none",
+        if small { 4 } else { 64 }
+    );
+    bench.judge("sh", &["-c", &fat]).unwrap().expect(0);
+    bench
+        .judge("fsck.fat", &["-n", "fat.img"])
+        .unwrap()
+        .expect(0);
+}
+
+#[test]
+fn sectors_of_4096_bytes() {
+    let bench = Bench::new();
+    let path = bench.write("disk.img", []);
+    std::fs::File::options()
+        .write(true)
+        .open(&path)
+        .unwrap()
+        .set_len(600 * MIB)
+        .unwrap();
+    let Some(disk) = Loop::over(&path, &["--sector-size", "4096"]) else {
+        return;
+    };
+    let device = disk.path.as_str();
+    // A loop device is no card: it has to be named once more.
+    let tag = bench.run(&["--json", "media", "--all"]).expect(0).stdout;
+    let tag = tag_of(&tag, device);
+    let sure = ["--confirm", &tag];
+    let run = |args: &[&str]| {
+        let all = [args, &sure[..]].concat();
+        bench.run(&all).expect(0)
+    };
+    run(&["table", "create", device, "--scheme", "gpt"]);
+    run(&[
+        "table", "add", device, "--type", "esp", "--size", "300MiB", "--name", "boot",
+    ]);
+    run(&[
+        "table", "add", device, "--type", "linux", "--size", "rest", "--name", "root",
+    ]);
+    run(&["format", device, "boot", "--as", "fat32", "--label", "BOOT"]);
+    run(&["format", device, "root", "--as", "ext4"]);
+    let Some(judged) = bench.judge("sfdisk", &["-d", device]) else {
+        return;
+    };
+    let dump = judged.expect(0).stdout.replace(' ', "");
+    assert!(
+        dump.contains("sector-size:4096") && dump.contains("size=76800"),
+        "{dump}"
+    );
+    let place = format!("{device}?offset={}", 301 * MIB);
+    bench.judge("e2fsck", &["-fn", &place]).unwrap().expect(0);
+}
+
+/// The tag of a device in the listing's JSON.
+fn tag_of(listing: &str, device: &str) -> String {
+    let lines = listing
+        .lines()
+        .filter_map(|line| serde_json::from_str(line).ok());
+    let mut all = lines.flat_map(|line: serde_json::Value| match &line["media"] {
+        serde_json::Value::Array(media) => media.clone(),
+        _ => vec![line],
+    });
+    let found = all.find(|medium| medium["path"] == device);
+    found
+        .and_then(|medium| medium["tag"].as_str().map(str::to_owned))
+        .unwrap_or_default()
+}
+
+#[test]
+fn the_whole_life_of_a_table() {
+    let bench = Bench::new();
+    let card = "card.img";
+    bench
+        .run(&["table", "create", card, "--size", "64MiB"])
+        .expect(0)
+        .shows(&["empty MBR"]);
+    for _ in 0..2 {
+        bench
+            .run(&["table", "add", card, "--type", "linux", "--size", "8MiB"])
+            .expect(0);
+    }
+    bench
+        .run(&[
+            "table",
+            "add",
+            card,
+            "--type",
+            "linux",
+            "--size",
+            "4MiB",
+            "--logical",
+        ])
+        .expect(0);
+    bench
+        .run(&[
+            "table",
+            "add",
+            card,
+            "--type",
+            "swap",
+            "--size",
+            "rest",
+            "--logical",
+        ])
+        .expect(0);
+    let Some(table) = partition_table(&bench, card) else {
+        return;
+    };
+    assert!(
+        table.contains("card.img6:start=") && table.contains("type=82"),
+        "{table}"
+    );
+    bench.run(&["table", "activate", card, "2"]).expect(0);
+    bench.run(&["table", "type", card, "1", "fat32"]).expect(0);
+    let table = partition_table(&bench, card).unwrap();
+    assert!(
+        table.contains("type=c") && table.contains("bootable"),
+        "{table}"
+    );
+    bench
+        .run(&["table", "remove", card, "6", "--yes"])
+        .expect(0);
+    bench
+        .run(&["table", "resize", card, "5", "--size", "rest"])
+        .expect(0);
+    partition_table(&bench, card).unwrap();
+    bench
+        .run(&["table", "convert", card, "--scheme", "gpt"])
+        .expect(0)
+        .shows(&["GPT"]);
+    bench.run(&["table", "name", card, "3", "data"]).expect(0);
+    let table = partition_table(&bench, card).unwrap();
+    assert!(
+        table.contains("label:gpt") && table.contains("name=\"data\""),
+        "{table}"
+    );
+    bench
+        .run(&["table", "convert", card, "--scheme", "mbr"])
+        .expect(0);
+    partition_table(&bench, card).unwrap();
+    bench.run(&["table", "wipe", card, "--yes"]).expect(0);
+    let found = bench.judge("wipefs", &["-n", card]).unwrap().expect(0);
+    assert_eq!(
+        found
+            .stdout
+            .lines()
+            .filter(|line| !line.contains("dos"))
+            .count(),
+        1,
+        "{}",
+        found.stdout
+    );
+}
+
+#[test]
+fn a_dry_run_changes_nothing_and_a_second_time_neither() {
+    let bench = Bench::new();
+    let card = "card.img";
+    bench
+        .run(&[
+            "table", "create", card, "--size", "64MiB", "--scheme", "gpt",
+        ])
+        .expect(0);
+    let before = bench.read(card);
+    bench
+        .run(&[
+            "table",
+            "add",
+            card,
+            "--type",
+            "linux",
+            "--size",
+            "8MiB",
+            "--dry-run",
+        ])
+        .expect(0)
+        .shows(&["nothing was changed", "8.39"]);
+    assert!(bench.read(card) == before);
+    bench
+        .run(&["table", "add", card, "--type", "linux", "--size", "8MiB"])
+        .expect(0);
+    bench.run(&["table", "activate", card, "1"]).expect(0);
+    bench
+        .run(&["table", "activate", card, "1"])
+        .expect(0)
+        .shows(&["unchanged"]);
+    let before = bench.read(card);
+    bench
+        .run(&["format", card, "1", "--as", "ext4", "--dry-run"])
+        .expect(0)
+        .shows(&["would become ext4"]);
+    assert!(bench.read(card) == before);
+}
+
+#[rstest]
+#[case::no_room(&["table", "add", "card.img", "--type", "linux", "--size", "1GB"], 2, &["no room", "largest"])]
+#[case::no_such(&["table", "remove", "card.img", "7"], 2, &["no partition 7", "1 (BOOT)"])]
+#[case::type_(&["table", "type", "card.img", "1", "linus"], 2, &["no type of partition", "linux"])]
+#[case::taken(&["table", "add", "card.img", "--type", "linux", "--size", "1MiB", "--start", "2MiB"], 2, &["not free"])]
+#[case::long_label(&["format", "card.img", "1", "--as", "fat16", "--label", "MUCH-TOO-LONG", "--yes"], 2, &["13 bytes, 11"])]
+#[case::small(&["format", "card.img", "1", "--as", "fat32", "--yes"], 2, &["FAT32 cannot have"])]
+#[case::nobody_to_ask(&["format", "card.img", "1", "--as", "ext4"], 3, &["nobody to ask", "--yes"])]
+#[case::wipe_asks(&["table", "wipe", "card.img"], 3, &["nobody to ask"])]
+#[case::cut(&["table", "resize", "card.img", "1", "--size", "4MiB"], 3, &["would lose its end"])]
+#[case::word(&["format", "card.img", "1", "--as", "ext5"], 2, &["fat32", "ext4"])]
+fn mistakes_change_nothing(#[case] args: &[&str], #[case] code: i32, #[case] says: &[&str]) {
+    let bench = Bench::new();
+    bench
+        .run(&["table", "create", "card.img", "--size", "64MiB"])
+        .expect(0);
+    bench
+        .run(&[
+            "table", "add", "card.img", "--type", "fat16", "--size", "16MiB",
+        ])
+        .expect(0);
+    bench
+        .run(&[
+            "format", "card.img", "1", "--as", "fat16", "--label", "BOOT",
+        ])
+        .expect(0);
+    let before = bench.read("card.img");
+    bench.run(args).expect(code).says(says);
+    assert!(bench.read("card.img") == before);
+}
+
+#[test]
+fn what_stands_in_the_way_of_a_gpt_is_told() {
+    let bench = Bench::new();
+    bench
+        .run(&["table", "create", "card.img", "--size", "64MiB"])
+        .expect(0);
+    let add = [
+        "table", "add", "card.img", "--type", "linux", "--size", "8MiB", "--start", "8KiB",
+    ];
+    bench.run(&add).expect(0);
+    bench
+        .run(&["table", "convert", "card.img", "--scheme", "gpt"])
+        .expect(2)
+        .says(&["partition 1 begins at byte 8192", "nothing was changed"]);
+}

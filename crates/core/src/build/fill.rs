@@ -1,0 +1,289 @@
+//! Where the files of a layout go: the two kinds of file systems behind one face.
+
+use std::io::Read;
+
+use pinewrit_disk::{BlockDevice, Window};
+use pinewrit_ext4::{Attributes, EditError, Editor, NodeKind, VolumeError, Zeros};
+
+use super::fat;
+use crate::filesystem::{FatGeometry, FatVolume};
+
+/// Why something did not go into a file system, and what to try.
+#[derive(Debug)]
+pub(super) struct SinkError {
+    pub(super) what: String,
+    pub(super) remedy: String,
+}
+
+impl SinkError {
+    pub(super) fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self {
+            what: what.into(),
+            remedy: remedy.into(),
+        }
+    }
+}
+
+type Done = Result<(), SinkError>;
+
+/// A file system that is being filled. Paths begin with `/`.
+pub(super) trait Sink {
+    /// A folder, with all above it. One that is there gets the attributes.
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Done;
+    /// A file of `size` bytes.
+    fn file(
+        &mut self,
+        path: &str,
+        attributes: &Attributes,
+        size: u64,
+        content: &mut dyn Read,
+        zeros: Zeros,
+    ) -> Done;
+    /// A symbolic link.
+    fn symlink(&mut self, path: &str, target: &[u8], attributes: &Attributes) -> Done;
+    /// One more name for a file.
+    fn link(&mut self, path: &str, existing: &str) -> Done;
+    /// A device, pipe or socket.
+    fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Done;
+    /// Makes the only file the first entry of the root folder.
+    fn move_to_front(&mut self) -> Done;
+    /// Ends the work.
+    fn finish(self: Box<Self>) -> Done;
+}
+
+/// The folder above a path; empty for the root.
+fn above(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(above, _)| above)
+}
+
+pub(super) struct ExtSink<'w> {
+    editor: Editor<&'w Window<'w>>,
+}
+
+impl<'w> ExtSink<'w> {
+    pub(super) fn new(editor: Editor<&'w Window<'w>>) -> Self {
+        Self { editor }
+    }
+
+    fn make_above(&mut self, path: &str, attributes: &Attributes) -> Result<(), EditError> {
+        let plain = Attributes::root(0o755, attributes.modified);
+        self.editor.make_folders(above(path).as_bytes(), &plain)
+    }
+
+    /// What stands where something else is to be goes away; folders only if they are empty.
+    fn clear(&mut self, path: &str) -> Result<(), EditError> {
+        match self.editor.remove(path.as_bytes()) {
+            Err(EditError::Volume(VolumeError::NotFound(_))) => Ok(()),
+            done => done,
+        }
+    }
+}
+
+fn told(path: &str) -> impl Fn(EditError) -> SinkError + '_ {
+    move |error| {
+        let remedy = match &error {
+            EditError::NoSpace { .. } => "a larger partition, or less in it",
+            EditError::NoInodes { .. } => "inodes = \"…\", with more of them",
+            _ => "leave it out, or change it",
+        };
+        SinkError::new(format!("{path}: {error}"), remedy)
+    }
+}
+
+impl Sink for ExtSink<'_> {
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Done {
+        // A link to a folder stands for it, as where `/lib` leads to `usr/lib`.
+        let tree = self.editor.tree();
+        let leads_to = tree
+            .find_target(path.as_bytes())
+            .and_then(|n| tree.metadata(n));
+        let own = tree.find(path.as_bytes()).and_then(|n| tree.metadata(n));
+        if let (Ok(target), Ok(own)) = (leads_to, own)
+            && own.kind != target.kind
+        {
+            return Ok(());
+        }
+        let made = self
+            .make_above(path, attributes)
+            .and_then(|()| self.editor.make_folder(path.as_bytes(), attributes));
+        made.map_err(told(path))
+    }
+
+    fn file(
+        &mut self,
+        path: &str,
+        attributes: &Attributes,
+        size: u64,
+        content: &mut dyn Read,
+        zeros: Zeros,
+    ) -> Done {
+        let mut put = |sink: &mut Self| {
+            let bytes = path.as_bytes();
+            sink.editor
+                .write_file(bytes, attributes, size, content, zeros)
+        };
+        let made = self.make_above(path, attributes).and_then(|()| put(self));
+        let made = match made {
+            // Nothing was taken from the content yet.
+            Err(EditError::Exists(_)) => self.clear(path).and_then(|()| put(self)),
+            made => made,
+        };
+        made.map_err(told(path))
+    }
+
+    fn symlink(&mut self, path: &str, target: &[u8], attributes: &Attributes) -> Done {
+        let made = self.make_above(path, attributes).and_then(|()| {
+            self.clear(path)?;
+            self.editor
+                .make_symlink(path.as_bytes(), target, attributes)
+        });
+        made.map_err(told(path))
+    }
+
+    fn link(&mut self, path: &str, existing: &str) -> Done {
+        let plain = Attributes::root(0o755, pinewrit_ext4::Timestamp::default());
+        let made = self.make_above(path, &plain).and_then(|()| {
+            self.clear(path)?;
+            self.editor.link(path.as_bytes(), existing.as_bytes())
+        });
+        made.map_err(told(path))
+    }
+
+    fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Done {
+        let made = self.make_above(path, attributes).and_then(|()| {
+            self.clear(path)?;
+            self.editor.make_node(path.as_bytes(), kind, attributes)
+        });
+        made.map_err(told(path))
+    }
+
+    fn move_to_front(&mut self) -> Done {
+        Err(SinkError::new("`first` is for FAT", "leave it out"))
+    }
+
+    fn finish(self: Box<Self>) -> Done {
+        self.editor
+            .commit()
+            .map(drop)
+            .map_err(told("the file system"))
+    }
+}
+
+pub(super) struct FatSink<'w> {
+    window: &'w Window<'w>,
+    geometry: FatGeometry,
+    volume: Option<FatVolume<'w>>,
+}
+
+impl<'w> FatSink<'w> {
+    pub(super) fn open(window: &'w Window<'w>) -> Result<Self, SinkError> {
+        let failed = |what: String| SinkError::new(what, "");
+        let geometry = FatGeometry::read(window).map_err(|e| failed(e.to_string()))?;
+        let geometry = geometry.ok_or_else(|| failed("the FAT is not recognised".to_owned()))?;
+        let volume = FatVolume::open(window, &geometry).map_err(|e| failed(e.to_string()))?;
+        Ok(Self {
+            window,
+            geometry,
+            volume: Some(volume),
+        })
+    }
+
+    fn volume(&mut self) -> Result<&FatVolume<'w>, SinkError> {
+        if self.volume.is_none() {
+            *self = Self::open(self.window)?;
+        }
+        let missing = || SinkError::new("the FAT is not open", "");
+        self.volume.as_ref().ok_or_else(missing)
+    }
+
+    fn close(&mut self) -> Done {
+        let Some(volume) = self.volume.take() else {
+            return Ok(());
+        };
+        volume
+            .close()
+            .map_err(|e| SinkError::new(e.to_string(), ""))
+    }
+
+    fn make_folders(&mut self, path: &str) -> Done {
+        let mut at = String::new();
+        for name in path.split('/').filter(|name| !name.is_empty()) {
+            if !at.is_empty() {
+                at.push('/');
+            }
+            at.push_str(name);
+            let volume = self.volume()?;
+            if !volume.has_folder(&at) {
+                volume.make_folder(&at).map_err(|e| fat_error(&at, &e))?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn fat_error(path: &str, error: &crate::filesystem::VolumeError) -> SinkError {
+    let cause = std::error::Error::source(error);
+    let cause = cause.map_or(String::new(), |cause| format!(": {cause}"));
+    let remedy = match error {
+        crate::filesystem::VolumeError::Full { .. } => "a larger partition, or less in it",
+        _ => "leave it out, or change it",
+    };
+    SinkError::new(format!("/{path}: {error}{cause}"), remedy)
+}
+
+fn no_links(path: &str) -> SinkError {
+    SinkError::new(
+        format!("{path} is a link or a device, which FAT does not have"),
+        "put it into an ext4 partition, or leave it out",
+    )
+}
+
+impl Sink for FatSink<'_> {
+    fn folder(&mut self, path: &str, _attributes: &Attributes) -> Done {
+        fat::check_path(path)?;
+        self.make_folders(path)
+    }
+
+    fn file(
+        &mut self,
+        path: &str,
+        _attributes: &Attributes,
+        size: u64,
+        content: &mut dyn Read,
+        _zeros: Zeros,
+    ) -> Done {
+        fat::check_path(path)?;
+        fat::check_size(path, size)?;
+        self.make_folders(above(path))?;
+        let relative = path.trim_start_matches('/');
+        let volume = self.volume()?;
+        volume
+            .write_from(relative, content)
+            .map_err(|e| fat_error(relative, &e))
+    }
+
+    fn symlink(&mut self, path: &str, _target: &[u8], _attributes: &Attributes) -> Done {
+        Err(no_links(path))
+    }
+
+    fn link(&mut self, path: &str, _existing: &str) -> Done {
+        Err(no_links(path))
+    }
+
+    fn node(&mut self, path: &str, _kind: NodeKind, _attributes: &Attributes) -> Done {
+        Err(no_links(path))
+    }
+
+    fn move_to_front(&mut self) -> Done {
+        self.close()?;
+        let start = self.geometry.root_start();
+        fat::move_label_back(self.window, start).map_err(|e| SinkError::new(e.to_string(), ""))
+    }
+
+    fn finish(mut self: Box<Self>) -> Done {
+        self.close()?;
+        self.window
+            .flush()
+            .map_err(|e| SinkError::new(e.to_string(), ""))
+    }
+}

@@ -1,0 +1,413 @@
+//! A layout: a TOML file that describes a medium, checked completely before anything is made.
+
+use std::path::{Path, PathBuf};
+
+use pinewrit_disk::parse_size;
+use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKind};
+
+use crate::format::FormatKind;
+use crate::settings::document::{At, Document, Fields, Wrong};
+use crate::settings::{Mistakes, SecretSource};
+
+/// A layout in which no mistake was found so far; sizes are checked when the medium is known.
+#[derive(Clone, Debug)]
+pub struct Layout {
+    /// Kind of the table.
+    pub scheme: SchemeKind,
+    /// Bytes of which starts of partitions are multiples.
+    pub alignment: u64,
+    /// What identifiers are made from, for equal media; random if `None`.
+    pub identifiers: Option<String>,
+    /// Seconds since 1970 that stand for all times that would depend on today; none if `None`.
+    pub epoch: Option<i64>,
+    /// The partitions in their order.
+    pub partitions: Vec<PartitionPlan>,
+    /// Bytes outside of partitions.
+    pub blobs: Vec<Blob>,
+}
+
+/// A partition to be made.
+#[derive(Clone, Debug)]
+pub struct PartitionPlan {
+    /// Line in the layout.
+    pub line: usize,
+    /// How large it is.
+    pub size: PartitionSize,
+    /// What the table says it is for.
+    pub kind: PartitionType,
+    /// Its name in a GPT; empty for none.
+    pub name: String,
+    /// The file system in it; none if `None`.
+    pub filesystem: Option<FormatKind>,
+    /// The file system's label.
+    pub label: String,
+    /// Whether a BIOS starts from it.
+    pub active: bool,
+    /// How many files it can have at least (ext4).
+    pub inodes: Option<u32>,
+    /// Whether ext4 has checksums.
+    pub has_checksums: bool,
+    /// What goes in it, in this order.
+    pub contents: Vec<Content>,
+}
+
+/// Something that goes into a file system.
+#[derive(Clone, Debug)]
+pub struct Content {
+    /// Line in the layout.
+    pub line: usize,
+    /// A folder, a file, or an archive.
+    pub from: PathBuf,
+    /// Only this member of an archive, or what is below it.
+    pub pick: Option<String>,
+    /// Where it goes: a folder, unless it names a file anew.
+    pub to: String,
+    /// Whether an archive is copied as the file that it is.
+    pub is_packed: bool,
+    /// Whether it must be the first entry of a FAT's root, in one piece.
+    pub is_first: bool,
+    /// Owner and group of files that come from a folder or alone.
+    pub owner: (u32, u32),
+    /// Permissions of a single file.
+    pub mode: Option<u16>,
+}
+
+/// Bytes at a fixed place of the medium.
+#[derive(Clone, Debug)]
+pub struct Blob {
+    /// Line in the layout.
+    pub line: usize,
+    /// The file.
+    pub from: PathBuf,
+    /// First byte on the medium.
+    pub at: u64,
+    /// Bytes that it may have.
+    pub max: Option<u64>,
+}
+
+/// Layouts hold no secrets.
+struct NoSecrets;
+
+impl SecretSource for NoSecrets {
+    fn variable(&self, _name: &str) -> Option<String> {
+        None
+    }
+
+    fn file(&self, path: &Path) -> std::io::Result<String> {
+        Err(std::io::Error::other(path.display().to_string()))
+    }
+
+    fn ask(&self, _what: &str) -> std::io::Result<Option<String>> {
+        Ok(None)
+    }
+}
+
+const MEDIUM_KEYS: [&str; 4] = ["scheme", "align", "identifiers", "epoch"];
+const PARTITION_KEYS: [&str; 10] = [
+    "size",
+    "type",
+    "name",
+    "filesystem",
+    "label",
+    "active",
+    "inodes",
+    "checksums",
+    "content",
+    "note",
+];
+const CONTENT_KEYS: [&str; 7] = ["from", "pick", "to", "unpack", "first", "owner", "mode"];
+const BLOB_KEYS: [&str; 3] = ["from", "at", "max"];
+
+/// Reads and checks a layout. Paths in it count from `folder`.
+///
+/// # Errors
+/// All mistakes, with their lines.
+pub fn check(text: &str, folder: &Path) -> Result<Layout, Mistakes> {
+    let document = Document::new(text, folder, &NoSecrets);
+    let layout = document.parse().and_then(|root| {
+        let keys = ["medium", "partition", "blob"];
+        let root = Fields::new(&document, &root, 1, "a layout", &keys);
+        read(&document, &root, folder)
+    });
+    match layout.filter(|_| !document.has_mistakes()) {
+        Some(layout) => Ok(layout),
+        None => Err(document.into_mistakes()),
+    }
+}
+
+fn read(document: &Document<'_>, root: &Fields<'_, '_>, folder: &Path) -> Option<Layout> {
+    let medium = root.table("medium", &MEDIUM_KEYS);
+    let scheme = medium.as_ref().and_then(|m| m.checked("scheme", scheme));
+    let scheme = scheme.unwrap_or(SchemeKind::Mbr);
+    let tables = root.tables("partition", "partition", &PARTITION_KEYS);
+    if tables.is_empty() {
+        document.mistake(1, "there is no partition", "add one: [[partition]]");
+    }
+    let partitions: Vec<PartitionPlan> = tables
+        .iter()
+        .filter_map(|fields| partition(document, fields, scheme, folder))
+        .collect();
+    let rest = |plan: &&PartitionPlan| plan.size == PartitionSize::Rest;
+    for second in partitions.iter().filter(rest).skip(1) {
+        let what = "a second partition takes the rest of the medium";
+        document.mistake(second.line, what, "give all but one a size");
+    }
+    if scheme == SchemeKind::Mbr && partitions.len() > 4 {
+        let line = partitions[4].line;
+        let what = format!("{} partitions; an MBR has four entries", partitions.len());
+        document.mistake(line, what, "scheme = \"gpt\" has up to 128");
+    }
+    let blobs = root.tables("blob", "blob", &BLOB_KEYS);
+    let epoch = medium.as_ref().and_then(|m| m.string("epoch"));
+    Some(Layout {
+        scheme,
+        alignment: medium
+            .as_ref()
+            .and_then(|m| m.checked("align", alignment))
+            .unwrap_or(ALIGNMENT),
+        identifiers: medium
+            .as_ref()
+            .and_then(|m| m.string("identifiers"))
+            .map(|at| at.value),
+        epoch: epoch.and_then(|at| document.accept(at.line, time(&at.value))),
+        partitions,
+        blobs: blobs
+            .iter()
+            .filter_map(|fields| blob(document, fields, folder))
+            .collect(),
+    })
+}
+
+fn scheme(text: &str) -> Result<SchemeKind, Wrong> {
+    match text {
+        "mbr" => Ok(SchemeKind::Mbr),
+        "gpt" => Ok(SchemeKind::Gpt),
+        _ => Err(Wrong::new(
+            format!("there is no scheme {text:?}"),
+            "\"mbr\" or \"gpt\"",
+        )),
+    }
+}
+
+fn size(text: &str) -> Result<u64, Wrong> {
+    parse_size(text).map_err(|_| {
+        let what = format!("{text:?} is no size");
+        Wrong::new(
+            what,
+            "a number with its unit, such as \"256MiB\" or \"2GB\"",
+        )
+    })
+}
+
+fn partition_size(text: &str) -> Result<PartitionSize, Wrong> {
+    match text {
+        "rest" => Ok(PartitionSize::Rest),
+        text => match size(text)? {
+            0 => Err(Wrong::new(
+                "a partition of 0 bytes",
+                "a size such as \"256MiB\", or \"rest\"",
+            )),
+            bytes => Ok(PartitionSize::Bytes(bytes)),
+        },
+    }
+}
+
+fn alignment(text: &str) -> Result<u64, Wrong> {
+    let bytes = size(text)?;
+    match bytes.is_power_of_two() && (512..=1 << 30).contains(&bytes) {
+        true => Ok(bytes),
+        false => Err(Wrong::new(
+            format!("{text:?} is no alignment"),
+            "a power of two from 512 on, such as \"1MiB\" or \"4MiB\"",
+        )),
+    }
+}
+
+/// Seconds since 1970.
+fn time(text: &str) -> Result<i64, Wrong> {
+    text.parse().map_err(|_| {
+        let what = format!("{text:?} is no time");
+        Wrong::new(what, "seconds since 1970, such as \"1795435200\"")
+    })
+}
+
+fn mode(text: &str) -> Result<u16, Wrong> {
+    u16::from_str_radix(text, 8)
+        .ok()
+        .filter(|mode| *mode <= 0o7777)
+        .ok_or_else(|| {
+            let what = format!("{text:?} are no permissions");
+            Wrong::new(what, "octal digits, such as \"0644\"")
+        })
+}
+
+fn owner(text: &str) -> Result<(u32, u32), Wrong> {
+    let pair = text.split_once(':');
+    let numbers = pair.and_then(|(u, g)| Some((u.parse().ok()?, g.parse().ok()?)));
+    numbers.ok_or_else(|| {
+        let what = format!("{text:?} is no owner");
+        Wrong::new(what, "numbers of user and group, such as \"1000:1000\"")
+    })
+}
+
+fn partition(
+    document: &Document<'_>,
+    fields: &Fields<'_, '_>,
+    scheme: SchemeKind,
+    folder: &Path,
+) -> Option<PartitionPlan> {
+    let line = fields.line();
+    if !fields.has("size") {
+        document.mistake(
+            line,
+            "a partition without a size",
+            "size = \"256MiB\", or \"rest\"",
+        );
+    }
+    let filesystem = fields.checked("filesystem", |text| {
+        FormatKind::from_word(text).ok_or_else(|| {
+            let words: Vec<&str> = FormatKind::WORDS.iter().map(|(word, _)| *word).collect();
+            let what = format!("there is no file system {text:?}");
+            Wrong::new(what, words.join(", "))
+        })
+    });
+    let label = fields.string("label");
+    if let Some(label) = &label {
+        check_label(document, filesystem, label);
+    }
+    let name = fields.string("name");
+    if let Some(name) = &name {
+        check_name(document, scheme, name);
+    }
+    let kind = fields.checked("type", |text| {
+        PartitionType::from_text(text, scheme).ok_or_else(|| {
+            let what = format!("{text:?} is no type of partition for an {}", scheme.word());
+            Wrong::new(
+                what,
+                "a word such as \"fat32\", \"linux\", \"esp\", or a code",
+            )
+        })
+    });
+    let usual = match filesystem {
+        Some(FormatKind::Fat(_)) => "fat32",
+        Some(FormatKind::Swap) => "swap",
+        _ => "linux",
+    };
+    let contents: Vec<Content> = fields
+        .tables("content", "partition.content", &CONTENT_KEYS)
+        .iter()
+        .filter_map(|fields| content(document, fields, folder))
+        .collect();
+    if let Some(content) = contents.first()
+        && !matches!(filesystem, Some(FormatKind::Fat(_) | FormatKind::Ext4))
+    {
+        let what = "content for a partition that takes no files";
+        document.mistake(content.line, what, "filesystem = \"ext4\" or \"fat32\"");
+    }
+    for content in contents.iter().filter(|content| content.is_first) {
+        let is_fat = matches!(filesystem, Some(FormatKind::Fat(_)));
+        let is_alone = contents.first().is_some_and(|c| c.line == content.line);
+        if !is_fat || !is_alone {
+            let what = "`first` is for the first content of a FAT";
+            document.mistake(content.line, what, "put it before the others");
+        }
+    }
+    let inodes = fields.checked("inodes", |text| {
+        let wrong = |_| Wrong::new(format!("{text:?} is no number"), "inodes = \"50000\"");
+        text.parse::<u32>().map_err(wrong)
+    });
+    Some(PartitionPlan {
+        line,
+        size: fields.checked("size", partition_size)?,
+        kind: kind.or_else(|| PartitionType::from_text(usual, scheme))?,
+        name: name.map_or(String::new(), |at| at.value),
+        filesystem,
+        label: label.map_or(String::new(), |at| at.value),
+        active: fields.boolean("active").is_some_and(|at| at.value),
+        inodes,
+        has_checksums: fields.boolean("checksums").is_none_or(|at| at.value),
+        contents,
+    })
+}
+
+fn check_label(document: &Document<'_>, kind: Option<FormatKind>, label: &At<String>) {
+    match kind.map(|kind| kind.check_label(&label.value)) {
+        None => document.mistake(
+            label.line,
+            "a label without a file system",
+            "filesystem = \"ext4\"",
+        ),
+        Some(Err(error)) => document.mistake(label.line, error.to_string(), "choose another one"),
+        Some(Ok(())) => {}
+    }
+}
+
+fn check_name(document: &Document<'_>, scheme: SchemeKind, name: &At<String>) {
+    let count = name.value.encode_utf16().count();
+    if count > MAX_NAME {
+        let what = format!("a name of {count} characters");
+        document.mistake(name.line, what, format!("{MAX_NAME} are possible"));
+    }
+    if scheme == SchemeKind::Mbr {
+        let what = "a name for a partition of an MBR, which has none";
+        document.mistake(name.line, what, "scheme = \"gpt\", or leave it out");
+    }
+}
+
+fn content(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Option<Content> {
+    let line = fields.line();
+    let from = source(document, fields, folder)?;
+    let to = fields.string("to").map_or("/".to_owned(), |at| at.value);
+    if to.split('/').any(|name| name == "..") {
+        document.mistake(line, format!("{to:?} climbs out"), "a path without \"..\"");
+    }
+    Some(Content {
+        line,
+        from,
+        pick: fields.string("pick").map(|at| at.value),
+        to,
+        is_packed: fields.boolean("unpack").is_some_and(|at| !at.value),
+        is_first: fields.boolean("first").is_some_and(|at| at.value),
+        owner: fields.checked("owner", owner).unwrap_or((0, 0)),
+        mode: fields.checked("mode", mode),
+    })
+}
+
+fn source(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Option<PathBuf> {
+    let Some(from) = fields.string("from") else {
+        if !fields.has("from") {
+            document.mistake(
+                fields.line(),
+                "nothing to take",
+                "from = \"a file, folder or archive\"",
+            );
+        }
+        return None;
+    };
+    let path = folder.join(&from.value);
+    if !path.exists() {
+        let what = format!("there is no {}", path.display());
+        document.mistake(from.line, what, "paths count from the layout's folder");
+    }
+    Some(path)
+}
+
+fn blob(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Option<Blob> {
+    let line = fields.line();
+    let from = source(document, fields, folder)?;
+    if !fields.has("at") {
+        document.mistake(line, "a blob without a place", "at = \"8KiB\"");
+    }
+    let (at, max) = (fields.checked("at", size)?, fields.checked("max", size));
+    let len = std::fs::metadata(&from).map_or(0, |facts| facts.len());
+    if let Some(max) = max.filter(|max| len > *max) {
+        let what = format!("{} has {len} bytes, {max} are allowed", from.display());
+        document.mistake(line, what, "a smaller file, or a larger `max`");
+    }
+    Some(Blob {
+        line,
+        from,
+        at,
+        max,
+    })
+}

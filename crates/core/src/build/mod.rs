@@ -1,0 +1,382 @@
+//! Media built from parts: a layout's table, file systems and contents.
+
+mod fat;
+mod fill;
+mod layout;
+mod source;
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::Read;
+
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
+use pinewrit_ext4::{Editor, Timestamp};
+use pinewrit_table::{NewPartition, SchemeKind, TableEdit, TableError};
+use serde::Serialize;
+
+use crate::Cancel;
+use crate::format::{self, FormatError, FormatKind, FormatOptions};
+use crate::settings::{Mistakes, Remark};
+use fill::{ExtSink, FatSink, Sink};
+pub use layout::{Blob, Content, Layout, PartitionPlan, check};
+
+/// What a build depends on besides its layout.
+pub struct BuildOptions<'a> {
+    /// Random numbers, for layouts that name no identifiers.
+    pub random: &'a dyn Fn() -> [u8; 16],
+    /// Now, for layouts that name no epoch.
+    pub now: i64,
+}
+
+/// What was built.
+#[derive(Clone, Debug, Serialize)]
+pub struct BuildReport {
+    /// Files in all file systems.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// Why nothing was built.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum BuildError {
+    /// The layout, or what it takes, has mistakes.
+    #[error(transparent)]
+    Mistakes(#[from] Mistakes),
+    /// The device failed.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+    /// Somebody asked to stop.
+    #[error("stopped")]
+    Cancelled,
+}
+
+fn mistake(line: usize, what: impl Into<String>, remedy: impl Into<String>) -> BuildError {
+    BuildError::Mistakes(Mistakes(vec![Remark {
+        line,
+        what: what.into(),
+        remedy: remedy.into(),
+    }]))
+}
+
+/// Where the partitions of a layout come to lie.
+#[derive(Debug)]
+pub struct Plan {
+    table: TableEdit,
+    /// A range a partition, in the layout's order.
+    ranges: Vec<ByteRange>,
+}
+
+impl Plan {
+    /// Writes the table alone.
+    ///
+    /// # Errors
+    /// The device failed.
+    pub fn write_table(&self, device: &dyn BlockDevice) -> Result<(), BuildError> {
+        self.table.write(device).map_err(|error| match error {
+            TableError::Disk(error) => BuildError::Disk(error),
+            other => mistake(1, other.to_string(), ""),
+        })
+    }
+}
+
+/// Identifiers one after the other: from the layout's own text, or random.
+fn ids<'a>(layout: &'a Layout, options: &'a BuildOptions<'_>) -> impl FnMut() -> [u8; 16] + 'a {
+    let mut count = 0u64;
+    move || {
+        count += 1;
+        let Some(text) = &layout.identifiers else {
+            return (options.random)();
+        };
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(text.as_bytes());
+        hasher.update(&count.to_le_bytes());
+        let mut bytes = [0; 16];
+        bytes.copy_from_slice(&hasher.finalize().as_bytes()[..16]);
+        bytes
+    }
+}
+
+/// The smallest medium for a layout, in bytes; `None` where a partition takes the rest.
+pub fn least_size(layout: &Layout) -> Option<u64> {
+    let mut end = layout.alignment.max(1 << 20);
+    for partition in &layout.partitions {
+        let pinewrit_table::PartitionSize::Bytes(size) = partition.size else {
+            return None;
+        };
+        let start = end.checked_next_multiple_of(layout.alignment)?;
+        end = start.checked_add(size)?;
+    }
+    let blobs = layout.blobs.iter().map(|blob| {
+        let len = std::fs::metadata(&blob.from).map_or(0, |facts| facts.len());
+        blob.at.saturating_add(len)
+    });
+    let end = end.max(blobs.max().unwrap_or(0));
+    // The backup of a GPT.
+    end.checked_add(1 << 20)?.checked_next_multiple_of(1 << 20)
+}
+
+/// Works out where everything goes on a medium of `size` bytes, and looks at what is taken.
+///
+/// # Errors
+/// All mistakes at once.
+pub fn plan(
+    layout: &Layout,
+    device: &dyn BlockDevice,
+    options: &BuildOptions<'_>,
+) -> Result<Plan, BuildError> {
+    let mut remarks = Vec::new();
+    let mut ids = ids(layout, options);
+    let (size, sector) = (device.size(), device.logical_sector());
+    let table = TableEdit::create(size, sector, layout.scheme, &mut ids);
+    let mut table = table.map_err(|error| mistake(1, error.to_string(), "a larger medium"))?;
+    let mut ranges = Vec::new();
+    for partition in &layout.partitions {
+        let new = NewPartition {
+            alignment: layout.alignment,
+            name: partition.name.clone(),
+            ..NewPartition::new(partition.kind, partition.size)
+        };
+        match table.add(&new, &mut ids) {
+            Ok(number) => ranges.push(range_of(&table, number, sector.bytes())),
+            Err(error) => {
+                let (what, remedy) = no_room(&error, size);
+                remarks.push(remark(partition.line, what, remedy));
+            }
+        }
+    }
+    let active = layout.partitions.iter().position(|plan| plan.active);
+    if let Some(index) = active.filter(|_| remarks.is_empty()) {
+        let number = table.partitions()[index].number;
+        if let Err(error) = table.activate(Some(number)) {
+            remarks.push(remark(layout.partitions[index].line, error.to_string(), ""));
+        }
+    }
+    for (partition, range) in layout.partitions.iter().zip(&ranges) {
+        if let Some(kind) = partition.filesystem {
+            let options = format_options(layout, partition, kind, *range, options.now, [0; 32]);
+            if let Err(error) = format::check(range.len(), sector.bytes(), &options) {
+                remarks.push(remark(
+                    partition.line,
+                    error.to_string(),
+                    "another size or kind",
+                ));
+            }
+        }
+        let is_fat = matches!(partition.filesystem, Some(FormatKind::Fat(_)));
+        for content in &partition.contents {
+            remarks.extend(source::look_at(content, is_fat));
+        }
+    }
+    remarks.extend(blobs_in_the_way(layout, &ranges, size, sector.bytes()));
+    if remarks.is_empty() {
+        return Ok(Plan { table, ranges });
+    }
+    remarks.sort_by_key(|remark| remark.line);
+    Err(Mistakes(remarks).into())
+}
+
+fn remark(line: usize, what: impl Into<String>, remedy: impl Into<String>) -> Remark {
+    Remark {
+        line,
+        what: what.into(),
+        remedy: remedy.into(),
+    }
+}
+
+fn no_room(error: &TableError, size: u64) -> (String, &'static str) {
+    match error {
+        TableError::NoRoom { needed, largest } if *needed > 0 => (
+            format!("no room for {needed} bytes on a medium of {size}; {largest} are left"),
+            "smaller partitions, or a larger medium",
+        ),
+        other => (other.to_string(), "smaller partitions, or a larger medium"),
+    }
+}
+
+fn range_of(table: &TableEdit, number: u32, sector: u64) -> ByteRange {
+    let slots = table.partitions().iter();
+    let mut found = slots
+        .filter(|slot| slot.number == number)
+        .map(|slot| ByteRange {
+            start: slot.first.0 * sector,
+            end: (slot.first.0 + slot.sectors) * sector,
+        });
+    found.next().unwrap_or(ByteRange { start: 0, end: 0 })
+}
+
+/// Blobs over the table, over partitions, over each other, or past the end.
+fn blobs_in_the_way(layout: &Layout, ranges: &[ByteRange], size: u64, sector: u64) -> Vec<Remark> {
+    let head = match layout.scheme {
+        SchemeKind::Mbr => 512,
+        SchemeKind::Gpt => 2 * sector + 128 * 128,
+    };
+    let tail = match layout.scheme {
+        SchemeKind::Mbr => size,
+        SchemeKind::Gpt => size - sector - 128 * 128,
+    };
+    let mut taken: Vec<(ByteRange, String)> = vec![
+        (
+            ByteRange {
+                start: 0,
+                end: head,
+            },
+            "the partition table".to_owned(),
+        ),
+        (
+            ByteRange {
+                start: tail,
+                end: u64::MAX,
+            },
+            "the end of the medium".to_owned(),
+        ),
+    ];
+    for (index, range) in ranges.iter().enumerate() {
+        taken.push((*range, format!("partition {}", index + 1)));
+    }
+    let mut remarks = Vec::new();
+    for blob in &layout.blobs {
+        let len = std::fs::metadata(&blob.from).map_or(0, |facts| facts.len());
+        let own = ByteRange {
+            start: blob.at,
+            end: blob.at.saturating_add(len),
+        };
+        let other = taken
+            .iter()
+            .find(|(range, _)| range.intersection(own).is_some());
+        if let Some((range, name)) = other {
+            let what = format!(
+                "bytes {} to {} would lie over {name}, from {} on",
+                own.start, own.end, range.start
+            );
+            remarks.push(remark(blob.line, what, "another `at`, or a larger `align`"));
+        }
+        taken.push((own, format!("the blob of line {}", blob.line)));
+    }
+    remarks
+}
+
+fn format_options(
+    layout: &Layout,
+    partition: &PartitionPlan,
+    kind: FormatKind,
+    range: ByteRange,
+    now: i64,
+    seed: [u8; 32],
+) -> FormatOptions {
+    let now = Timestamp::at(layout.epoch.unwrap_or(now));
+    FormatOptions {
+        inodes: partition.inodes,
+        has_checksums: partition.has_checksums,
+        start: range.start,
+        ..FormatOptions::new(kind, &partition.label, seed, now)
+    }
+}
+
+/// Builds a planned medium on `device`, which reads as zeros.
+///
+/// # Errors
+/// [`BuildError`]; what is on the device then is of no use.
+pub fn build(
+    layout: &Layout,
+    plan: &Plan,
+    device: &dyn BlockDevice,
+    options: &BuildOptions<'_>,
+    cancel: &Cancel,
+) -> Result<BuildReport, BuildError> {
+    let mut report = BuildReport { files: 0, bytes: 0 };
+    // Others than those of the table.
+    let mut ids = ids(layout, options);
+    for _ in 0..=layout.partitions.len() {
+        ids();
+    }
+    for (partition, range) in layout.partitions.iter().zip(&plan.ranges) {
+        let Some(kind) = partition.filesystem else {
+            continue;
+        };
+        let mut seed = [0; 32];
+        seed[..16].copy_from_slice(&ids());
+        seed[16..].copy_from_slice(&ids());
+        let made = format_options(layout, partition, kind, *range, options.now, seed);
+        let window = Window::new(device, *range);
+        format::format(&window, &made).map_err(|error| match error {
+            FormatError::Disk(error) => BuildError::Disk(error),
+            other => mistake(partition.line, other.to_string(), "another size or kind"),
+        })?;
+        fill(layout, partition, &window, made.now, &mut report, cancel)?;
+    }
+    for blob in &layout.blobs {
+        put_blob(blob, device)?;
+    }
+    plan.write_table(device)?;
+    device.flush()?;
+    Ok(report)
+}
+
+fn fill(
+    layout: &Layout,
+    partition: &PartitionPlan,
+    window: &Window<'_>,
+    now: Timestamp,
+    report: &mut BuildReport,
+    cancel: &Cancel,
+) -> Result<(), BuildError> {
+    if partition.contents.is_empty() {
+        return Ok(());
+    }
+    let line = partition.line;
+    let mut sink: Box<dyn Sink + '_> = match partition.filesystem {
+        Some(FormatKind::Fat(_)) => Box::new(FatSink::open(window).map_err(|e| at(line, &e))?),
+        _ => {
+            let editor = Editor::open(window, now);
+            Box::new(ExtSink::new(
+                editor.map_err(|e| mistake(line, e.to_string(), ""))?,
+            ))
+        }
+    };
+    let mut seen = BTreeMap::new();
+    for content in &partition.contents {
+        let mut take = source::Taking {
+            content,
+            sink: &mut *sink,
+            epoch: layout.epoch,
+            now: options_time(layout, now),
+            report,
+            seen: &mut seen,
+            cancel,
+        };
+        take.all()?;
+        if content.is_first {
+            sink.move_to_front().map_err(|e| at(content.line, &e))?;
+        }
+    }
+    sink.finish().map_err(|error| at(line, &error))
+}
+
+fn options_time(layout: &Layout, now: Timestamp) -> Timestamp {
+    layout.epoch.map_or(now, Timestamp::at)
+}
+
+fn at(line: usize, error: &fill::SinkError) -> BuildError {
+    mistake(line, error.what.clone(), error.remedy.clone())
+}
+
+fn put_blob(blob: &Blob, device: &dyn BlockDevice) -> Result<(), BuildError> {
+    let failed = |error: std::io::Error| {
+        let what = format!("{} cannot be read: {error}", blob.from.display());
+        mistake(blob.line, what, "")
+    };
+    let mut file = File::open(&blob.from).map_err(failed)?;
+    let mut buffer = vec![0; 1 << 20];
+    let mut at = blob.at;
+    loop {
+        match file.read(&mut buffer).map_err(failed)? {
+            0 => return Ok(()),
+            len => {
+                device.write_at(at, &buffer[..len])?;
+                at += len as u64;
+            }
+        }
+    }
+}
