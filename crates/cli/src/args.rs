@@ -166,8 +166,11 @@ pub(crate) struct WriteArgs {
     #[command(flatten)]
     pub(crate) medium: MediumArgs,
     /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
-    #[arg(long, value_parser = parse_size)]
+    #[arg(long, value_parser = parse_size, conflicts_with = "into")]
     pub(crate) size: Option<u64>,
+    /// Write a file system's image into this partition only: by number, label or name
+    #[arg(long, value_name = "PARTITION")]
+    pub(crate) into: Option<String>,
     #[command(flatten)]
     pub(crate) options: SourceArgs,
     /// Keep the download, so that the next write of this address need not fetch it again
@@ -179,7 +182,7 @@ pub(crate) struct WriteArgs {
     /// First-boot settings to put on the medium
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: Option<PathBuf>,
-    /// Let the last partition take the whole medium
+    /// Let the last partition take the whole medium (with --into: the file system its partition)
     #[arg(long)]
     pub(crate) grow: bool,
     /// Do not read back what was written

@@ -195,7 +195,7 @@ fn single_members_are_picked() {
 #[case::climbs("size = \"rest\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"bad.tar\"\n", &["line 5", "climbs out"])]
 #[case::fat_name("size = \"rest\"\nfilesystem = \"fat16\"\n[[partition.content]]\nfrom = \"names\"\n", &["line 5", "':'"])]
 #[case::fat_link("size = \"rest\"\nfilesystem = \"fat16\"\n[[partition.content]]\nfrom = \"links\"\n", &["line 5", "a link"])]
-#[case::blob_on_table("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"0MiB\"\n", &["line 4", "over the partition table"])]
+#[case::blob_on_table("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"256B\"\n", &["line 4", "over the partition table"])]
 #[case::blob_on_partition("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"2MiB\"\n", &["line 4", "over partition 1"])]
 #[case::blob_too_large("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"8KiB\"\nmax = \"1KiB\"\n", &["line 4", "1024 are allowed"])]
 #[case::five("size = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n", &["5 partitions", "four"])]

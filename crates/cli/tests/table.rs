@@ -194,7 +194,7 @@ fn the_whole_life_of_a_table() {
         .run(&["table", "remove", card, "6", "--yes"])
         .expect(0);
     bench
-        .run(&["table", "resize", card, "5", "--size", "rest"])
+        .run(&["table", "resize", card, "5", "--size", "8MiB"])
         .expect(0);
     partition_table(&bench, card).unwrap();
     bench

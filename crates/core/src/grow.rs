@@ -16,8 +16,8 @@ const MAX_ZEROED: u64 = 64 << 20;
 /// What was grown.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct GrowReport {
-    /// The partition's number.
-    pub partition: u32,
+    /// The partition's number; `None` where there is no table, and only a file system grew.
+    pub partition: Option<u32>,
     /// Its size before, in bytes.
     pub before: u64,
     /// Its size now, in bytes.
@@ -48,10 +48,30 @@ pub fn grow(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
         end: grown.end,
     };
     Ok(GrowReport {
-        partition: grown.number,
+        partition: Some(grown.number),
         before: grown.before.len(),
         size: range.len(),
         filesystem: grow_filesystem(&Window::new(device, range))?,
+    })
+}
+
+/// Grows a file system that spans `device` to its size.
+///
+/// # Errors
+/// The device could not be read, or there is none.
+pub fn grow_whole(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
+    let whole = ByteRange {
+        start: 0,
+        end: device.size(),
+    };
+    let window = Window::new(device, whole);
+    let before = filesystem::probe(&window)?.and_then(|facts| facts.size);
+    let filesystem = grow_filesystem(&window)?.ok_or(TableError::NoTable)?;
+    Ok(GrowReport {
+        partition: None,
+        before: before.unwrap_or(whole.end),
+        size: filesystem.size.or(before).unwrap_or(whole.end),
+        filesystem: Some(filesystem),
     })
 }
 

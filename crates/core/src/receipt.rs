@@ -73,8 +73,20 @@ pub struct ReceiptMedium {
     pub model: Option<String>,
     /// Its serial number.
     pub serial: Option<String>,
-    /// Its size in bytes.
+    /// Its size in bytes, or that of the partition.
     pub size: u64,
+    /// The one partition that was written, if it was not all of the medium.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub partition: Option<ReceiptPartition>,
+}
+
+/// The partition of a receipt.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReceiptPartition {
+    /// Its number.
+    pub number: u32,
+    /// Its first byte on the medium. Places in the receipt count from here.
+    pub start: u64,
 }
 
 /// The image of a receipt.

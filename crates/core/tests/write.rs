@@ -376,7 +376,7 @@ fn the_last_partition_is_grown() {
     let grown = report.grown.unwrap();
     assert_eq!(
         (grown.partition, grown.before, grown.size),
-        (2, 5 * MIB, 24 * MIB)
+        (Some(2), 5 * MIB, 24 * MIB)
     );
     let found = pinewrit_core::inspect::inspect(&medium, Some(medium.size())).unwrap();
     assert_eq!(found.partitions[1].size, 24 * MIB);

@@ -73,6 +73,57 @@ impl BlockDevice for Window<'_> {
     }
 }
 
+/// A window that owns its device.
+pub struct Section {
+    device: Box<dyn BlockDevice>,
+    range: ByteRange,
+}
+
+impl Section {
+    /// A window over the part of `range` that lies inside `device`.
+    pub fn new(device: Box<dyn BlockDevice>, range: ByteRange) -> Self {
+        Self { device, range }
+    }
+
+    fn window(&self) -> Window<'_> {
+        Window::new(&*self.device, self.range)
+    }
+}
+
+impl BlockDevice for Section {
+    fn size(&self) -> u64 {
+        self.window().size()
+    }
+
+    fn logical_sector(&self) -> SectorSize {
+        self.device.logical_sector()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        self.window().read_at(offset, buffer)
+    }
+
+    fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        self.window().write_at(offset, data)
+    }
+
+    fn zero_cheaply(&self, range: ByteRange) -> Result<bool, DiskError> {
+        self.window().zero_cheaply(range)
+    }
+
+    fn discard(&self, range: ByteRange) -> Result<bool, DiskError> {
+        self.window().discard(range)
+    }
+
+    fn forget_cache(&self, range: ByteRange) {
+        self.window().forget_cache(range);
+    }
+
+    fn flush(&self) -> Result<(), DiskError> {
+        self.device.flush()
+    }
+}
+
 /// A position in a device, for code that works on files.
 pub struct DeviceCursor<'a> {
     device: &'a dyn BlockDevice,

@@ -28,7 +28,7 @@ mod undo;
 mod units;
 
 pub use buffer::{AlignedBuf, BUFFER_ALIGNMENT};
-pub use cursor::{DeviceCursor, Window};
+pub use cursor::{DeviceCursor, Section, Window};
 pub use device::{BlockDevice, DiskError, Operation, is_zero};
 pub use faults::{Fault, FaultyDevice};
 pub use file::{CacheUse, FileDevice};

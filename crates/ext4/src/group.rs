@@ -8,6 +8,8 @@ use crate::{Incompatible, ReadOnlyCompatible, Superblock};
 const BLOCK_UNINIT: u16 = 0x2;
 /// `bg_flags`: the inode table and bitmap were never written.
 const INODE_UNINIT: u16 = 0x1;
+/// `bg_flags`: all of the inode table that is not in use is zero.
+const INODE_ZEROED: u16 = 0x4;
 
 /// Where a group's metadata is. All places have been checked to be inside the file system.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,6 +26,9 @@ pub struct GroupDescriptor {
     pub is_block_bitmap_unwritten: bool,
     /// The inode table was never written.
     pub is_inode_table_unwritten: bool,
+    /// What is in the blocks of the inode table does not matter: it was never written, and whoever
+    /// uses it first zeroes it.
+    pub is_inode_table_free: bool,
     bitmap_checksum: u32,
 }
 
@@ -37,6 +42,7 @@ impl GroupDescriptor {
             free_clusters: 0,
             is_block_bitmap_unwritten: false,
             is_inode_table_unwritten: false,
+            is_inode_table_free: false,
             bitmap_checksum: 0,
         }
     }
@@ -68,6 +74,7 @@ impl GroupDescriptor {
             free_clusters: count(0x0c, 0x2c),
             is_block_bitmap_unwritten: has_flags && flags & BLOCK_UNINIT != 0,
             is_inode_table_unwritten: has_flags && flags & INODE_UNINIT != 0,
+            is_inode_table_free: has_flags && flags & (INODE_UNINIT | INODE_ZEROED) == INODE_UNINIT,
             bitmap_checksum: count(0x18, 0x38) as u32,
         };
         let table_blocks = superblock.inode_table_blocks();

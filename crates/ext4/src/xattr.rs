@@ -291,7 +291,7 @@ mod tests {
         put16(&mut raw, node::EXTRA_SIZE, 32);
         assert!(put_in_inode(&mut raw, &kept));
         assert_eq!(seen(in_inode(&raw).unwrap()), expected);
-        assert!(!put_in_inode(&mut vec![0; 192], &kept));
+        assert!(!put_in_inode(&mut [0; 192], &kept));
     }
 
     #[test]

@@ -275,6 +275,7 @@ fn write_it(ui: &Ui, readers: &Readers, args: &BuildArgs, scratch: &Scratch) -> 
         medium: args.access.clone(),
         to: vec![args.to.clone()],
         size: args.size,
+        into: None,
         options: SourceArgs::plain(),
         checksum: None,
         settings: args.settings.clone(),

@@ -187,6 +187,7 @@ impl Demo<'_> {
             medium: MediumArgs::default(),
             to: vec![PathBuf::from(tag)],
             size: None,
+            into: None,
             options: SourceArgs::plain(),
             checksum: None,
             settings: None,

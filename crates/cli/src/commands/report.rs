@@ -253,7 +253,12 @@ pub(crate) fn table(inspection: &Inspection, sector: u64, width: usize) -> Strin
     let head = |text: &str| Cell::new(format!("{dim}{text}{dim:#}"));
     let bar = map::draw(inspection, size, width.saturating_sub(4), 2);
     if inspection.partitions.is_empty() {
-        return bar;
+        // No numbers stand below it.
+        return bar
+            .lines()
+            .take(1)
+            .map(|line| format!("{line}\n"))
+            .collect();
     }
     let mut table = Table::new();
     table.load_style(NOTHING);

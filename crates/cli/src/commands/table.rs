@@ -286,9 +286,12 @@ fn add_partition(ui: &Ui, readers: &Readers, args: &AddArgs) -> Outcome {
         is_logical: args.logical,
         ..NewPartition::new(kind, args.size)
     };
+    // What it will be called is known once it has a place.
+    let trial = TableEdit::read(&*opened.medium.device).and_then(|mut t| t.add(&new, &mut ids()));
+    let number = trial.map_err(|e| explain::table_error(&opened.name, &e))?;
     let step = Step {
         command: "table add",
-        done: format!("{} has one more partition", opened.name),
+        done: format!("partition {number} is added to {}", opened.name),
         loses: None,
     };
     edit(ui, &args.change, &opened, step, |table, _| {

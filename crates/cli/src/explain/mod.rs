@@ -1,14 +1,12 @@
 //! From errors of the lower floors to messages: words, facts, remedies and exit codes.
 
+mod making;
 mod medium;
 mod source;
 
 use std::io::{self, ErrorKind};
 
-use pinewrit_core::build::BuildError;
 use pinewrit_core::configure::ConfigureError;
-use pinewrit_core::format::FormatError;
-use pinewrit_core::partitions::CutFilesystem;
 use pinewrit_core::receipt::ReceiptError;
 use pinewrit_core::settings::Mistakes;
 use pinewrit_core::verify::VerifyError;
@@ -16,12 +14,11 @@ use pinewrit_core::write::{Stability, Whereabouts, WriteError};
 use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
 use pinewrit_image::{StreamError, Subject};
 
-use pinewrit_table::TableError;
-
 use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::units;
 
+pub(crate) use making::{build_error, cut_filesystem, format_error, table_error};
 pub(crate) use medium::{
     doubts, eject_error, medium_error, named_medium_error, rack_error, reasons, unmount_error,
     unsure,
@@ -426,101 +423,5 @@ mod tests {
             source: io::Error::other(stream),
         };
         assert_eq!(disk_error("hut.img.xz", &error).exit, Exit::Source);
-    }
-}
-
-/// A table that was not changed.
-pub(crate) fn table_error(name: &str, error: &TableError) -> Message {
-    let usage = |what: String| Message::new(Exit::Usage, what);
-    match error {
-        TableError::Disk(error) => disk_error(name, error),
-        TableError::NoTable => usage(format!("{name} has no partition table"))
-            .remedy("pinewrit table create makes one"),
-        TableError::Problems(problems) => {
-            let message = Message::new(
-                Exit::Medium,
-                format!("the table of {name} has mistakes that a change would make worse"),
-            );
-            let message = problems.iter().fold(message, |message, problem| {
-                message.fact("mistake", problem.to_string())
-            });
-            message.remedy("pinewrit table create, or wipe, begins anew")
-        }
-        TableError::NoRoom { needed, largest } => {
-            let message = usage(format!("there is no room for that on {name}"));
-            let message = match needed {
-                0 => message,
-                needed => message.fact("needed", units::exact(*needed)),
-            };
-            message
-                .fact("largest", units::exact(*largest))
-                .remedy("--size rest takes what there is; pinewrit table show tells the gaps")
-        }
-        TableError::Full { scheme, entries } => {
-            let message = usage(format!("all {entries} entries of the {scheme} are used"));
-            match *entries {
-                4 => message
-                    .remedy("--logical, in an extended partition instead of one of the four")
-                    .remedy("pinewrit table convert --scheme gpt for up to 128"),
-                _ => message,
-            }
-        }
-        TableError::InTheWay(obstacles) => {
-            let message = usage(format!("the table of {name} cannot become that"));
-            obstacles
-                .iter()
-                .fold(message, |message, what| {
-                    message.fact("because", what.as_str())
-                })
-                .fact("state", "nothing was changed")
-        }
-        other => {
-            let message = usage(format!("the table of {name} was not changed"));
-            message.fact("because", other.to_string())
-        }
-    }
-}
-
-/// A file system that would lose its end.
-pub(crate) fn cut_filesystem(name: &str, cut: &CutFilesystem) -> Message {
-    Message::new(
-        Exit::Refused,
-        format!(
-            "the {} file system in partition {} of {name} would lose its end",
-            cut.kind, cut.partition
-        ),
-    )
-    .fact("it has", units::exact(cut.needed))
-    .fact("partition", units::exact(cut.size))
-    .remedy("a larger size, or remove the partition and add a new one")
-}
-
-/// A file system that was not made.
-pub(crate) fn format_error(name: &str, error: &FormatError) -> Message {
-    match error {
-        FormatError::Disk(error) => disk_error(name, error),
-        FormatError::ReadBack => Message::new(
-            Exit::Medium,
-            format!("{name} does not hold what was written to it"),
-        )
-        .remedy("another medium: this one loses what it is given"),
-        other => Message::new(Exit::Usage, other.to_string()).fact("state", "nothing was changed"),
-    }
-}
-
-/// A medium that was not built.
-pub(crate) fn build_error(name: &str, error: &BuildError) -> Message {
-    match error {
-        BuildError::Mistakes(found) => mistakes(name, found),
-        BuildError::Disk(error) => Message::new(
-            Exit::Internal,
-            format!("{name} could not be put together in the scratch file"),
-        )
-        .fact(
-            "system",
-            error.io().map_or(error.to_string(), ToString::to_string),
-        )
-        .remedy("--scratch DIR, a folder with more room"),
-        _ => interrupted(),
     }
 }

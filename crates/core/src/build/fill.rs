@@ -173,6 +173,9 @@ pub(super) struct FatSink<'w> {
     window: &'w Window<'w>,
     geometry: FatGeometry,
     volume: Option<FatVolume<'w>>,
+    /// The file that was written last, and the one that has to stay first.
+    last: String,
+    first: Option<String>,
 }
 
 impl<'w> FatSink<'w> {
@@ -185,12 +188,14 @@ impl<'w> FatSink<'w> {
             window,
             geometry,
             volume: Some(volume),
+            last: String::new(),
+            first: None,
         })
     }
 
     fn volume(&mut self) -> Result<&FatVolume<'w>, SinkError> {
         if self.volume.is_none() {
-            *self = Self::open(self.window)?;
+            self.volume = Self::open(self.window)?.volume;
         }
         let missing = || SinkError::new("the FAT is not open", "");
         self.volume.as_ref().ok_or_else(missing)
@@ -254,6 +259,11 @@ impl Sink for FatSink<'_> {
     ) -> Done {
         fat::check_path(path)?;
         fat::check_size(path, size)?;
+        if self.first.as_deref() == Some(path) {
+            let what = format!("{path} would be replaced, which was to come first");
+            return Err(SinkError::new(what, "leave it out of the later content"));
+        }
+        path.clone_into(&mut self.last);
         self.make_folders(above(path))?;
         let relative = path.trim_start_matches('/');
         let volume = self.volume()?;
@@ -276,6 +286,7 @@ impl Sink for FatSink<'_> {
 
     fn move_to_front(&mut self) -> Done {
         self.close()?;
+        self.first = Some(std::mem::take(&mut self.last));
         let start = self.geometry.root_start();
         fat::move_label_back(self.window, start).map_err(|e| SinkError::new(e.to_string(), ""))
     }

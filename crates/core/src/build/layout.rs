@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use pinewrit_disk::parse_size;
 use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKind};
 
-use crate::format::FormatKind;
+use crate::format::{FatKind, FormatKind};
 use crate::settings::document::{At, Document, Fields, Wrong};
 use crate::settings::{Mistakes, SecretSource};
 
@@ -289,6 +289,8 @@ fn partition(
         })
     });
     let usual = match filesystem {
+        Some(FormatKind::Fat(FatKind::Fat16)) => "fat16",
+        Some(FormatKind::Fat(FatKind::Fat12)) => "fat12",
         Some(FormatKind::Fat(_)) => "fat32",
         Some(FormatKind::Swap) => "swap",
         _ => "linux",

@@ -59,6 +59,8 @@ pub(super) struct ExtScan {
     groups: Vec<Group>,
     /// First block and end of metadata, wherever it lies.
     metadata: BTreeMap<u64, u64>,
+    /// First block and end of inode tables that nobody has written yet, and need not be.
+    free_tables: BTreeMap<u64, u64>,
     bitmap_places: BTreeSet<u64>,
     kept: u64,
     descriptor_blocks: Vec<u64>,
@@ -74,6 +76,7 @@ impl ExtScan {
             descriptors: vec![None; groups],
             groups: (0..groups).map(|_| Group::Unknown).collect(),
             metadata: BTreeMap::new(),
+            free_tables: BTreeMap::new(),
             bitmap_places: BTreeSet::new(),
             kept: 0,
             descriptor_blocks: sb.descriptor_locations(),
@@ -132,7 +135,13 @@ impl ExtScan {
                     .get_or_insert(Doubt::Damaged("a group descriptor"));
                 continue;
             };
-            for place in found.metadata(&self.sb) {
+            let [blocks, inodes, table] = found.metadata(&self.sb);
+            let of_table = match found.is_inode_table_free {
+                true => &mut self.free_tables,
+                false => &mut self.metadata,
+            };
+            of_table.insert(table.start, table.end);
+            for place in [blocks, inodes] {
                 let end = self.metadata.entry(place.start).or_insert(place.end);
                 *end = place.end.max(*end);
             }
@@ -228,6 +237,7 @@ impl ExtScan {
             }
         };
         // Bitmaps have these as well; they are never left out.
+        used = self.without_free_tables(used);
         used.push(self.sb.base_blocks(group));
         let before = self.metadata.range(..part.end).rev();
         // Inode tables are the longest pieces of metadata.
@@ -236,6 +246,30 @@ impl ExtScan {
         used.extend(near.map(|(first, end)| *first..*end));
         used.retain(|blocks| blocks.start < part.end && blocks.end > part.start);
         used
+    }
+
+    /// Bitmaps have tables that nobody has written yet as used.
+    fn without_free_tables(&self, used: Vec<Range<u64>>) -> Vec<Range<u64>> {
+        let mut left = Vec::new();
+        for mut run in used {
+            let reach = self.sb.inode_table_blocks().max(1);
+            let near = self
+                .free_tables
+                .range(run.start.saturating_sub(reach)..run.end);
+            for (&start, &end) in near {
+                if end <= run.start {
+                    continue;
+                }
+                if start > run.start {
+                    left.push(run.start..start);
+                }
+                run.start = end.min(run.end);
+            }
+            if run.start < run.end {
+                left.push(run);
+            }
+        }
+        left
     }
 
     /// The group has passed: its bitmap is needed no more.

@@ -68,8 +68,8 @@ impl FatKind {
     fn usual_cluster(self, size: u64) -> u64 {
         match size {
             _ if self == Self::Fat12 && size <= 8 * MIB => 8 << 10,
-            ..=1_073_741_824 => 16 << 10,
-            ..=34_359_738_368 => 32 << 10,
+            _ if size <= 1024 * MIB => 16 << 10,
+            _ if size <= 32 * 1024 * MIB => 32 << 10,
             _ => 64 << 10,
         }
     }
@@ -332,7 +332,7 @@ pub(crate) fn dos_time(seconds: i64) -> (u16, u16) {
     };
     let year = year_of_era + era * 400 + i64::from(month <= 2);
     let date = (year - 1980) << 9 | month << 5 | day;
-    let time = (rest / 3600) << 11 | (rest / 60 % 60) << 5 | (rest % 60) / 2;
+    let time = (rest / 3600) << 11 | (rest / 60 % 60) << 5 | (rest % 60 / 2);
     (date as u16, time as u16)
 }
 

@@ -58,7 +58,11 @@ pub(super) fn finish(
     overlay.write_at(0, &state.first)?;
     let mut finished = Finished::default();
     if target.grow {
-        match grow::grow(&overlay) {
+        let grown = match target.is_partition {
+            true => grow::grow_whole(&overlay),
+            false => grow::grow(&overlay),
+        };
+        match grown {
             Ok(grown) => finished.grown = Some(grown),
             Err(TableError::Disk(error)) => return Err(error.into()),
             // The medium is as good as without it.

@@ -81,8 +81,10 @@ pub struct Target<'a> {
     pub medium: &'a dyn BlockDevice,
     /// First-boot settings to put on it before it is finished.
     pub settings: Option<&'a CheckedSettings>,
-    /// Let the last partition take the whole medium.
+    /// Let the last partition take the whole medium, or the file system the whole partition.
     pub grow: bool,
+    /// What is written is one partition of a medium, by a window over it.
+    pub is_partition: bool,
     /// When it is read back.
     pub read_back: ReadBack,
     /// Hears of its stages and its progress.
@@ -96,6 +98,7 @@ impl<'a> Target<'a> {
             medium,
             settings: None,
             grow: false,
+            is_partition: false,
             read_back: ReadBack::After,
             observer,
         }

@@ -11,7 +11,7 @@ use std::process::Command;
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 
 /// Runs a judge; `None`, and a word, where it is missing.
-pub fn judge(program: &str, args: &[&str]) -> Option<(bool, String)> {
+pub(crate) fn judge(program: &str, args: &[&str]) -> Option<(bool, String)> {
     match Command::new(program).args(args).output() {
         Ok(output) => {
             let text = String::from_utf8_lossy(&output.stdout).into_owned();
@@ -27,19 +27,19 @@ pub fn judge(program: &str, args: &[&str]) -> Option<(bool, String)> {
 }
 
 /// Runs a judge that must be content.
-pub fn good(program: &str, args: &[&str]) -> Option<String> {
+pub(crate) fn good(program: &str, args: &[&str]) -> Option<String> {
     let (is_good, text) = judge(program, args)?;
     assert!(is_good, "{program} {args:?}: {text}");
     Some(text)
 }
 
 /// A sparse file of this size.
-pub fn sparse(path: &Path, size: u64) {
+pub(crate) fn sparse(path: &Path, size: u64) {
     File::create(path).unwrap().set_len(size).unwrap();
 }
 
 /// An image file as a device.
-pub fn device(path: &Path) -> FileDevice {
+pub(crate) fn device(path: &Path) -> FileDevice {
     let file = OpenOptions::new()
         .read(true)
         .write(true)
@@ -50,7 +50,7 @@ pub fn device(path: &Path) -> FileDevice {
 }
 
 /// Bytes without a pattern.
-pub fn noise(len: usize, seed: u64) -> Vec<u8> {
+pub(crate) fn noise(len: usize, seed: u64) -> Vec<u8> {
     let mut state = seed | 1;
     let mut next = || {
         state ^= state << 13;
@@ -65,6 +65,6 @@ pub fn noise(len: usize, seed: u64) -> Vec<u8> {
 }
 
 /// Says that something was not tested.
-pub fn skip(why: &str) {
+pub(crate) fn skip(why: &str) {
     eprintln!("skipped: {why}");
 }

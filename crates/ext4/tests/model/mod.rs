@@ -18,7 +18,7 @@ use crate::common::noise;
 
 /// One change; paths are numbers into a small pool, so that they meet.
 #[derive(Clone, Debug)]
-pub enum Change {
+pub(crate) enum Change {
     Write {
         path: usize,
         size: usize,
@@ -130,7 +130,7 @@ fn change() -> impl Strategy<Value = Change> {
 }
 
 /// Changes, and whether each is committed at once.
-pub fn changes(count: Range<usize>) -> impl Strategy<Value = Vec<(Change, bool)>> {
+pub(crate) fn changes(count: Range<usize>) -> impl Strategy<Value = Vec<(Change, bool)>> {
     prop::collection::vec((change(), any::<bool>()), count)
 }
 
@@ -149,7 +149,7 @@ struct Node {
 }
 
 /// What should be in the file system.
-pub struct Model {
+pub(crate) struct Model {
     nodes: Vec<Node>,
     paths: BTreeMap<String, usize>,
 }
@@ -187,7 +187,7 @@ fn plain() -> Attributes {
 }
 
 impl Model {
-    pub fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self {
             nodes: Vec::new(),
             paths: BTreeMap::new(),
@@ -245,7 +245,7 @@ impl Model {
     }
 
     /// Makes a change to both. It must succeed where the model says so, room permitting.
-    pub fn make<D: BlockDevice>(&mut self, editor: &mut Editor<D>, change: &Change) {
+    pub(crate) fn make<D: BlockDevice>(&mut self, editor: &mut Editor<D>, change: &Change) {
         match change {
             Change::Write {
                 path: number,
@@ -417,7 +417,7 @@ impl Model {
     }
 
     /// All files with their content.
-    pub fn files(&self) -> impl Iterator<Item = (&str, &[u8])> {
+    pub(crate) fn files(&self) -> impl Iterator<Item = (&str, &[u8])> {
         self.paths
             .iter()
             .filter_map(|(path, index)| match &self.nodes[*index].content {
@@ -427,7 +427,7 @@ impl Model {
     }
 
     /// Writes all files to a folder of the system.
-    pub fn write_to(&self, dir: &Path) {
+    pub(crate) fn write_to(&self, dir: &Path) {
         fs::create_dir_all(dir).unwrap();
         for (path, bytes) in self.files() {
             let to = dir.join(path.trim_start_matches('/'));
@@ -437,7 +437,7 @@ impl Model {
     }
 
     /// Compares everything with a file system.
-    pub fn compare<D: BlockDevice>(&self, volume: &Volume<D>) {
+    pub(crate) fn compare<D: BlockDevice>(&self, volume: &Volume<D>) {
         let tree = volume.tree();
         for (path, index) in &self.paths {
             let node = &self.nodes[*index];

@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, ErrorKind, Seek, SeekFrom};
-use std::os::unix::fs::{FileExt, FileTypeExt};
+use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 use super::{PackedBytes, Part};
@@ -34,6 +34,7 @@ impl Files {
         for path in paths {
             let (file, len) = open_file(path)?;
             parts.push(Part {
+                is_sparse: has_holes(&file, len),
                 file,
                 start: size,
                 len,
@@ -64,6 +65,10 @@ impl PackedBytes for Files {
         if wanted == 0 {
             return Ok(0);
         }
+        if part.is_sparse && is_hole(&part.file, within, wanted as u64) {
+            buffer[..wanted].fill(0);
+            return Ok(wanted);
+        }
         match part.file.read_at(&mut buffer[..wanted], within)? {
             0 => Err(io::Error::new(
                 ErrorKind::UnexpectedEof,
@@ -75,6 +80,23 @@ impl PackedBytes for Files {
 
     fn files(&self) -> &[Part] {
         &self.parts
+    }
+}
+
+/// Whether a regular file takes less room than its size.
+fn has_holes(file: &File, len: u64) -> bool {
+    let facts = file.metadata();
+    facts.is_ok_and(|facts| facts.is_file() && facts.blocks().saturating_mul(512) < len)
+}
+
+/// Whether a range is a hole, as far as the system tells. The file's own position, which moves,
+/// is not used by anybody.
+fn is_hole(file: &File, offset: u64, len: u64) -> bool {
+    match rustix::fs::seek(file, rustix::fs::SeekFrom::Data(offset)) {
+        Ok(data) => data >= offset.saturating_add(len),
+        // There is no data behind it.
+        Err(rustix::io::Errno::NXIO) => true,
+        Err(_) => false,
     }
 }
 

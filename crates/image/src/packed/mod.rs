@@ -51,4 +51,6 @@ pub(crate) struct Part {
     pub(crate) start: u64,
     /// Its length in bytes.
     pub(crate) len: u64,
+    /// It has holes, which need not be read to be known as zeros.
+    pub(crate) is_sparse: bool,
 }

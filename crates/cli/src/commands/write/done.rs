@@ -88,6 +88,7 @@ impl Done<'_> {
             model: identity.and_then(|identity| identity.model.clone()),
             serial: identity.and_then(|identity| identity.serial.clone()),
             size: device.size(),
+            partition: self.medium.partition,
         };
         let source = &self.plan.source;
         let image = ReceiptImage {
@@ -258,8 +259,16 @@ impl Done<'_> {
 
 fn grown_text(grown: &pinewrit_core::grow::GrowReport) -> String {
     let (before, size) = (units::size(grown.before), units::size(grown.size));
-    let number = grown.partition;
-    format!("partition {number} from {before} to {size}{}", in_it(grown))
+    match (grown.partition, &grown.filesystem) {
+        (None, Some(filesystem)) => match &filesystem.kept_because {
+            None => format!("{} from {before} to {size}", filesystem.kind),
+            Some(why) => format!("{} keeps its {before}: {why}", filesystem.kind),
+        },
+        (number, _) => {
+            let number = number.unwrap_or(0);
+            format!("partition {number} from {before} to {size}{}", in_it(grown))
+        }
+    }
 }
 
 /// What became of the file system in the partition that was grown.

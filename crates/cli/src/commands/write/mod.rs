@@ -7,6 +7,7 @@ use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use pinewrit_core::inspect::Inspection;
+use pinewrit_core::receipt::ReceiptPartition;
 use pinewrit_core::unfinished::UnfinishedWrite;
 use pinewrit_core::write::{ReadBack, Target, WriteOptions, WriteReport, write_all};
 use pinewrit_core::{Observer, Progress, Stage};
@@ -157,6 +158,7 @@ fn carry_out(
             name: one.name,
             key: one.key,
             facts: one.chosen.facts,
+            partition: one.partition,
             medium,
         });
     }
@@ -182,6 +184,7 @@ fn carry_out(
             medium: &*medium.medium.device,
             settings: plan.settings.as_ref(),
             grow: args.grow,
+            is_partition: medium.partition.is_some(),
             read_back: medium.read_back,
             observer: watcher,
         })
@@ -249,6 +252,7 @@ struct OpenMedium {
     name: String,
     key: String,
     facts: Option<pinewrit_host::MediumFacts>,
+    partition: Option<ReceiptPartition>,
     medium: Medium,
     read_back: ReadBack,
 }

@@ -4,16 +4,17 @@ use std::path::Path;
 
 use pinewrit_core::filesystem::FilesystemFacts;
 use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect};
+use pinewrit_core::receipt::ReceiptPartition;
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::unfinished::UnfinishedWrite;
-use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_disk::{BlockDevice, DiskError, MemoryDevice, Section};
 use pinewrit_host::{Bus, MediumKind, Readers, Target};
 use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
 
 use super::super::report::{self, Facts};
 use super::super::source::{self, Keep};
 use super::super::target::{self, Chosen};
-use super::super::{Outcome, records, settings};
+use super::super::{Outcome, change, records, settings};
 use super::NOTHING_WRITTEN;
 use crate::args::WriteArgs;
 use crate::exit::Exit;
@@ -47,6 +48,8 @@ pub(super) struct PlannedMedium {
     pub(super) present: Option<Inspection>,
     /// An earlier write that was not finished.
     pub(super) note: Option<UnfinishedWrite>,
+    /// The partition that is written, if it is not all of the medium.
+    pub(super) partition: Option<ReceiptPartition>,
 }
 
 impl PlannedMedium {
@@ -91,10 +94,26 @@ pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan,
         preview,
     };
     check_place_for_settings(&plan)?;
-    if args.grow {
+    if args.into.is_some() {
+        must_be_a_file_system(&plan)?;
+    } else if args.grow {
         check_growth(&plan)?;
     }
     Ok(plan)
+}
+
+/// A partition holds a file system, not a medium with a table of its own.
+fn must_be_a_file_system(plan: &Plan) -> Outcome {
+    let preview = plan.preview.as_ref();
+    let count = preview.map_or(0, |preview| preview.partitions.len());
+    if count == 0 {
+        return Ok(());
+    }
+    let what = format!("{} is an image of a whole medium", plan.source.name());
+    Err(Message::new(Exit::Usage, what)
+        .fact("it has", units::counted(count as u64, "partition"))
+        .fact("state", NOTHING_WRITTEN)
+        .remedy("an image of one file system, or write it without --into"))
 }
 
 /// A host name is for one unit.
@@ -121,8 +140,8 @@ fn open_medium(
     others: &[PlannedMedium],
 ) -> Result<PlannedMedium, Message> {
     let mut chosen = target::find(readers, named, args.size.is_some())?;
-    let name = chosen.name();
-    let key = chosen.key();
+    let mut name = chosen.name();
+    let mut key = chosen.key();
     if others.iter().any(|other| other.key == key) {
         return Err(Message::new(Exit::Usage, format!("{name} is named twice"))
             .remedy("name each medium once"));
@@ -134,6 +153,15 @@ fn open_medium(
     let target = readers
         .open_target(&chosen.path, args.size, &permits)
         .map_err(|e| explain::named_medium_error(&name, &e))?;
+    let (target, partition) = match &args.into {
+        None => (target, None),
+        Some(wanted) => {
+            let (target, partition) = only_partition(target, &name, wanted)?;
+            name = format!("partition {} of {name}", partition.number);
+            key = format!("{key} partition {}", partition.number);
+            (target, Some(partition))
+        }
+    };
     // A medium that cannot be read now may still be worth writing; it will tell by itself.
     let present = match &target {
         Target::Existing(medium) => inspect(&*medium.device, Some(medium.device.size())).ok(),
@@ -148,7 +176,41 @@ fn open_medium(
         chosen,
         target,
         present,
+        partition,
     })
+}
+
+/// One partition of a medium as if it were all of it.
+fn only_partition(
+    target: Target,
+    name: &str,
+    wanted: &str,
+) -> Result<(Target, ReceiptPartition), Message> {
+    let Target::Existing(mut medium) = target else {
+        let what = format!("{name} is not there yet, and has no partitions");
+        return Err(
+            Message::new(Exit::Usage, what).remedy("pinewrit table create, or build, makes some")
+        );
+    };
+    let size = medium.device.size();
+    let found = inspect(&*medium.device, Some(size)).map_err(|e| explain::disk_error(name, &e))?;
+    let number = change::partition(name, &found, wanted)?;
+    let all = found.partitions.iter();
+    let range = all
+        .filter(|p| p.number == number)
+        .map(PartitionFacts::range)
+        .next();
+    let Some(range) = range.filter(|range| range.end <= size) else {
+        let what = format!("partition {number} reaches past the end of {name}");
+        return Err(Message::new(Exit::Medium, what).remedy("pinewrit table show tells more"));
+    };
+    let whole = std::mem::replace(&mut medium.device, Box::new(MemoryDevice::new(0)));
+    medium.device = Box::new(Section::new(whole, range));
+    let partition = ReceiptPartition {
+        number,
+        start: range.start,
+    };
+    Ok((Target::Existing(medium), partition))
 }
 
 fn check_source_and_fit(source: &ImageSource, medium: &PlannedMedium) -> Outcome {
