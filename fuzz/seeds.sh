@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Makes the first inputs for the fuzz target: small images in every wrapping, by strangers' packers.
+# Makes the first inputs for the fuzz targets: small images in every wrapping, tables and file systems, by
+# strangers' tools.
 set -euo pipefail
 cd "$(dirname "$0")"
 out=$PWD/corpus/open_source
@@ -27,4 +28,19 @@ zip -q a.zip i.img i.img.sha256 && seed 01 zip < a.zip
 zip -q -fz b.zip i.img && seed 01 zip64 < b.zip
 7z a a.7z i.img.sha256 i.img > /dev/null && seed 00 7z < a.7z && seed 02 7z-pieces < a.7z
 zip -q -0 -s 64k c.zip i.img && cat c.z?? c.zip 2> /dev/null | seed 03 zip-disks || true
+ls "$out" | wc -l
+
+out=$(dirname "$out")/tables
+mkdir -p "$out"
+for label in dos gpt; do
+  truncate -s 0 t.img && truncate -s 256K t.img
+  printf 'label: %s\nstart=64, size=100, type=linux\nstart=200, size=200\n' $label | sfdisk -q t.img
+  { printf '\x00'; cat t.img; } > "$out/$label"
+done
+out=$(dirname "$out")/ext4
+mkdir -p "$out" tree/etc && seq 1 999 > tree/etc/log && ln -s etc/log tree/a
+for options in '-t ext2' '-t ext4 -O ^metadata_csum,^64bit' '-t ext4' '-t ext4 -O inline_data,^metadata_csum'; do
+  truncate -s 0 e.img && truncate -s 1M e.img
+  mke2fs -q -F -b 1024 -N 32 $options -d tree e.img && cp e.img "$out/$(echo $options | tr -dc 'a-z0-9')"
+done
 ls "$out" | wc -l

@@ -104,6 +104,15 @@ size = "8GB"\nmaker = "Bark"\nmodel = "Best 8"\nserial = "2"\nfaults = [{ kind =
   worn=$work/worn/rack.toml
   shot verify-names-file 4 "pinewrit write larkfell-os.img.zst --to $(tag_of "$worn" slot) --yes" "export PINEWRIT_RACK=$worn"
 fi
+if wanted table; then
+  shot table 3 'pinewrit table add hut.img --type linux --size rest --name root' \
+    'for a in "create hut.img --size 8GB --scheme gpt" "add hut.img --type fat32 --size 512MiB --name boot" \
+      "add hut.img --type linux --size 3GB --name spare"; do pinewrit -q table $a > /dev/null; done
+     pinewrit -q format hut.img boot --as fat32 --label BOOT > /dev/null' 11 135x40
+fi
+if wanted build; then
+  shot build 5 'pinewrit build layout.toml --to hut-07.img --size 4GB' "cp -r $repo/demo/. ."
+fi
 if wanted report; then
   mkdir -p "$work/report"
   printf '[[readers]]\nname = "slot"\nbus = "sd"\nholds = "card"\n[[cards]]\nname = "card"\nfile = "card.img"\nsize = "1GB"\nmaker = "Larch"\n

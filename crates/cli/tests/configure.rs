@@ -332,7 +332,7 @@ fn an_interrupted_run_is_put_back_by_the_next() {
     bench
         .run(&CONFIGURE)
         .expect(0)
-        .says(&["an earlier configure was interrupted; 4096 bytes were put back"]);
+        .says(&["an earlier change was interrupted; 4096 bytes were put back"]);
     assert!(bench.read("card.img") == undisturbed);
 }
 

@@ -25,6 +25,14 @@ pub enum VolumeError {
         /// Its offset in bytes from the file system's start.
         offset: u64,
     },
+    /// The file system reaches past the end of its device.
+    #[error("the file system has {size} bytes, its partition only {room}")]
+    TooLarge {
+        /// Its size in bytes.
+        size: u64,
+        /// That of the partition or device.
+        room: u64,
+    },
     /// There is nothing with this name.
     #[error("there is no {0}")]
     NotFound(String),

@@ -269,14 +269,16 @@ impl Inode {
         if !self.has_map() {
             return Ok(false);
         }
+        let mut budget = Budget::of(source);
         if self.has(node::FLAG_EXTENTS) {
-            return walk_extents(source, self.map(), MAX_DEPTH, visit);
+            return walk_extents(source, self.map(), MAX_DEPTH, &mut budget, visit);
         }
         let mut walk = BlockMap {
             source,
             visit,
             logical: 0,
             open: None,
+            budget,
         };
         for slot in 0..15usize {
             let block = u64::from(u32le(self.map(), slot * 4));
@@ -327,11 +329,38 @@ impl Inode {
     }
 }
 
+/// Blocks that the map of a file may have: no more than there are. A map that leads to the same
+/// blocks again and again would not end otherwise.
+struct Budget {
+    map: u64,
+    data: u64,
+}
+
+impl Budget {
+    /// Blocks of a map that are read at most, 4 GiB with the usual block size.
+    const MOST: u64 = 1 << 20;
+
+    fn of(source: &dyn Source) -> Self {
+        let blocks = source.superblock().blocks;
+        Self {
+            map: blocks.min(Self::MOST),
+            data: blocks,
+        }
+    }
+
+    fn take(left: &mut u64, count: u64) -> Result<(), VolumeError> {
+        let rest = left.checked_sub(count);
+        *left = rest.ok_or(VolumeError::Damaged("the map of a file"))?;
+        Ok(())
+    }
+}
+
 /// "Extent Tree": a node of 12 byte entries after a head of 12 bytes.
 fn walk_extents(
     source: &dyn Source,
     tree: &[u8],
     depth_left: u16,
+    budget: &mut Budget,
     visit: &mut dyn FnMut(Piece) -> bool,
 ) -> Result<bool, VolumeError> {
     let (entries, depth) = (u16le(tree, 2), u16le(tree, 6));
@@ -352,18 +381,20 @@ fn walk_extents(
                 len: u64::from(if is_unwritten { raw - 0x8000 } else { raw }),
                 is_unwritten,
             };
+            Budget::take(&mut budget.data, run.len)?;
             if visit(Piece::Data(run)) {
                 return Ok(true);
             }
             continue;
         }
         let block = u64::from(u16le(entry, 8)) << 32 | u64::from(u32le(entry, 4));
+        Budget::take(&mut budget.map, 1)?;
         if visit(Piece::Map(block)) {
             return Ok(true);
         }
         let child = source.read_block(block)?;
         // Each level is lower, so that a loop cannot go on.
-        if walk_extents(source, &child, depth - 1, visit)? {
+        if walk_extents(source, &child, depth - 1, budget, visit)? {
             return Ok(true);
         }
     }
@@ -377,6 +408,7 @@ struct BlockMap<'v> {
     logical: u64,
     /// A run that may go on.
     open: Option<Run>,
+    budget: Budget,
 }
 
 impl BlockMap<'_> {
@@ -387,8 +419,10 @@ impl BlockMap<'_> {
             return Ok(false);
         }
         if level == 0 {
+            Budget::take(&mut self.budget.data, 1)?;
             return Ok(self.take(block));
         }
+        Budget::take(&mut self.budget.map, 1)?;
         if (self.visit)(Piece::Map(block)) {
             return Ok(true);
         }

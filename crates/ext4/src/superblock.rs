@@ -1,5 +1,6 @@
 //! The superblock: where everything else is.
 
+use crate::VolumeError;
 use crate::bytes::{u16le, u32le, wide};
 use crate::checksum::crc32c;
 use crate::features::{Compatible, Incompatible, ReadOnlyCompatible};
@@ -200,6 +201,17 @@ impl Superblock {
     /// Size of the file system in bytes.
     pub fn size(&self) -> u64 {
         self.blocks * self.block_size
+    }
+
+    /// Checks that the file system lies inside a device of `room` bytes.
+    pub(crate) fn check_room(&self, room: u64) -> Result<(), VolumeError> {
+        match self.size() <= room {
+            true => Ok(()),
+            false => Err(VolumeError::TooLarge {
+                size: self.size(),
+                room,
+            }),
+        }
     }
 
     /// The blocks of a group; the last one may be short.

@@ -56,6 +56,7 @@ impl<D: BlockDevice> Volume<D> {
         let mut raw = [0; Superblock::SIZE];
         device.read_at(Superblock::OFFSET, &mut raw)?;
         let superblock = Superblock::parse(&raw)?;
+        superblock.check_room(device.size())?;
         let mut volume = Self {
             device,
             superblock,
@@ -151,22 +152,25 @@ impl<D: BlockDevice> Volume<D> {
         visit: &mut dyn FnMut(InodeNumber, &Inode) -> Result<bool, DiskError>,
     ) -> Result<(), DiskError> {
         let sb = &self.superblock;
-        let table_bytes = (u64::from(sb.inodes_per_group) * sb.inode_size) as usize;
+        let per_block = sb.block_size / sb.inode_size;
+        let mut block = vec![0; sb.block_size as usize];
         for (group, descriptor) in self.groups.iter().enumerate() {
             let Some(descriptor) = descriptor.filter(|found| !found.is_inode_table_unwritten)
             else {
                 continue;
             };
-            let mut table = vec![0; table_bytes];
-            let start = descriptor.inode_table * sb.block_size;
-            self.device.read_at(start, &mut table)?;
-            let first = group as u32 * sb.inodes_per_group + 1;
-            let raw = table.chunks_exact(sb.inode_size as usize);
-            for (number, raw) in (first..).zip(raw) {
-                let inode = Inode::new(raw.to_vec());
-                let is_used = inode.links() > 0 || (number < FIRST_OF_FILES && number != 1);
-                if is_used && visit(InodeNumber(number), &inode)? {
-                    return Ok(());
+            let first = group as u64 * u64::from(sb.inodes_per_group) + 1;
+            let end = first + u64::from(sb.inodes_per_group);
+            for index in 0..sb.inode_table_blocks() {
+                let start = (descriptor.inode_table + index) * sb.block_size;
+                self.device.read_at(start, &mut block)?;
+                let numbers = first + index * per_block..end;
+                for (number, raw) in numbers.zip(block.chunks_exact(sb.inode_size as usize)) {
+                    let (number, inode) = (number as u32, Inode::new(raw.to_vec()));
+                    let is_used = inode.links() > 0 || (number < FIRST_OF_FILES && number != 1);
+                    if is_used && visit(InodeNumber(number), &inode)? {
+                        return Ok(());
+                    }
                 }
             }
         }

@@ -105,6 +105,7 @@ impl<D: BlockDevice> Editor<D> {
         let mut raw = [0; Superblock::SIZE];
         device.read_at(Superblock::OFFSET, &mut raw)?;
         let superblock = Superblock::parse(&raw)?;
+        superblock.check_room(device.size())?;
         refuse(&superblock, &raw)?;
         let mut editor = Self::with_superblock(device, superblock, &raw, now);
         for group in 0..editor.sb.groups() {

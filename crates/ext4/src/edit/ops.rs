@@ -79,6 +79,8 @@ struct Spot<'p> {
     name: &'p [u8],
 }
 
+/// Bytes that a path may have, as in the kernel.
+const MAX_PATH: usize = 4096;
 /// Folder paths that are kept in memory.
 const MAX_PATHS: usize = 16384;
 
@@ -510,6 +512,10 @@ impl<D: BlockDevice> Editor<D> {
     /// # Errors
     /// [`EditError`]; what was removed before stays removed.
     pub fn remove_all(&mut self, path: &[u8]) -> Result<(), EditError> {
+        // A folder that is in itself would never end.
+        if path.len() > MAX_PATH {
+            return Err(VolumeError::Damaged("a folder").into());
+        }
         let number = self.tree().find(path)?;
         if self.tree().inode(number)?.kind() == FileKind::Directory {
             for entry in self.tree().list(number)? {
