@@ -427,6 +427,13 @@ pub(crate) enum TableAction {
         #[arg(value_name = "NAME")]
         name: String,
     },
+    /// Give the medium, its partitions and file systems new identifiers
+    ///
+    /// Command lines, boot menus and fstab on it that name the old ones follow.
+    Renew {
+        #[command(flatten)]
+        change: ChangeArgs,
+    },
     /// Take tables and marks of file systems and arrays away, and make an empty table
     Wipe {
         #[command(flatten)]

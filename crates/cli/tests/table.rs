@@ -311,3 +311,91 @@ fn what_stands_in_the_way_of_a_gpt_is_told() {
         .expect(2)
         .says(&["partition 1 begins at byte 8192", "nothing was changed"]);
 }
+
+#[rstest]
+fn new_identifiers_and_all_that_name_them(#[values("mbr", "gpt")] scheme: &str) {
+    let bench = Bench::new();
+    let card = "card.img";
+    bench
+        .run(&[
+            "table", "create", card, "--size", "200MiB", "--scheme", scheme,
+        ])
+        .expect(0);
+    for (kind, size) in [("fat32", "64MiB"), ("linux", "64MiB"), ("swap", "rest")] {
+        bench
+            .run(&["table", "add", card, "--type", kind, "--size", size])
+            .expect(0);
+    }
+    for (number, kind) in [("1", "fat32"), ("2", "ext4"), ("3", "swap")] {
+        bench.run(&["format", card, number, "--as", kind]).expect(0);
+    }
+    let ids = |bench: &Bench| -> Option<Vec<String>> {
+        let mut all = Vec::new();
+        for offset in [1, 65, 129] {
+            let offset = (offset * MIB).to_string();
+            let said = bench
+                .judge("blkid", &["-p", "-O", &offset, "-o", "export", card])?
+                .expect(0);
+            let uuid = said
+                .stdout
+                .lines()
+                .find_map(|line| line.strip_prefix("UUID="));
+            all.push(uuid.unwrap().replace('\\', ""));
+        }
+        let dump = bench.judge("sfdisk", &["-d", card])?.expect(0).stdout;
+        let disk = dump
+            .lines()
+            .find_map(|line| line.strip_prefix("label-id: "))
+            .unwrap();
+        all.push(disk.trim_start_matches("0x").to_lowercase());
+        if dump.contains("uuid=") {
+            let own = dump.split("uuid=").nth(2).unwrap();
+            all.push(own[..36].to_lowercase());
+        }
+        Some(all)
+    };
+    let Some(before) = ids(&bench) else {
+        return;
+    };
+    let part = match scheme {
+        "mbr" => format!("{}-02", before[3]),
+        _ => before[4].clone(),
+    };
+    bench.write("cmdline.txt", format!("root=PARTUUID={part} quiet\n"));
+    bench.write(
+        "fstab",
+        format!(
+            "UUID={} / ext4\nUUID={} /boot vfat\nUUID={} none swap\n",
+            before[1], before[0], before[2]
+        ),
+    );
+    let fill = "dd if=card.img of=fat bs=1M skip=1 count=64 status=none; mcopy -i fat cmdline.txt ::/cmdline.txt; \
+        dd if=fat of=card.img bs=1M seek=1 conv=notrunc status=none; \
+        printf 'mkdir etc\\ncd etc\\nwrite fstab fstab\\n' | debugfs -w 'card.img?offset=68157440'";
+    bench.judge("sh", &["-c", fill]).unwrap().expect(0);
+    bench.run(&["table", "renew", card]).expect(0).shows(&[
+        "/cmdline.txt on partition 1, once",
+        "/etc/fstab on partition 2, 3 times",
+    ]);
+    let after = ids(&bench).unwrap();
+    assert!(
+        before.iter().zip(&after).all(|(old, new)| old != new),
+        "{before:?} {after:?}"
+    );
+    bench
+        .judge("e2fsck", &["-fn", "card.img?offset=68157440"])
+        .unwrap()
+        .expect(0);
+    let read = "dd if=card.img of=fat bs=1M skip=1 count=64 status=none; fsck.fat -n fat >&2 && mtype -i fat ::/cmdline.txt; \
+        debugfs -R 'cat /etc/fstab' 'card.img?offset=68157440'";
+    let said = bench.judge("sh", &["-c", read]).unwrap().expect(0).stdout;
+    let part = match scheme {
+        "mbr" => format!("{}-02", after[3]),
+        _ => after[4].clone(),
+    };
+    let expected = format!(
+        "root=PARTUUID={part} quiet\nUUID={} / ext4\nUUID={} /boot vfat\nUUID={} none swap\n",
+        after[1], after[0], after[2]
+    );
+    assert_eq!(said, expected);
+}

@@ -15,6 +15,7 @@ pub mod inspect;
 pub mod intake;
 pub mod partitions;
 pub mod receipt;
+pub mod renew;
 pub mod settings;
 pub mod unfinished;
 pub mod verify;

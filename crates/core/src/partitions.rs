@@ -17,6 +17,20 @@ pub struct TableChange<'a> {
     pub after: Inspection,
 }
 
+impl<'a> TableChange<'a> {
+    pub(crate) fn new(
+        overlay: Overlay<&'a dyn BlockDevice>,
+        before: Inspection,
+        after: Inspection,
+    ) -> Self {
+        Self {
+            overlay,
+            before,
+            after,
+        }
+    }
+}
+
 /// A file system that would lose its end.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CutFilesystem {

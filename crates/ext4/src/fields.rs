@@ -47,6 +47,7 @@ pub(crate) mod sb {
     pub(crate) const LOG_GROUPS_PER_FLEX: usize = 0x174;
     pub(crate) const CHECKSUM_KIND: usize = 0x175;
     pub(crate) const OVERHEAD: usize = 0x248;
+    pub(crate) const CHECKSUM_SEED: usize = 0x270;
     pub(crate) const CHECKSUM: usize = 0x3fc;
 }
 

@@ -13,6 +13,7 @@ mod features;
 mod fields;
 mod group;
 mod grow;
+mod identity;
 mod inode;
 mod make;
 mod superblock;

@@ -306,3 +306,40 @@ proptest! {
         model.compare(&Volume::open(device(&image)).unwrap());
     }
 }
+
+#[rstest]
+#[case::ours(&[])]
+#[case::usual(&["-t", "ext4"])]
+#[case::older_checksums(&["-t", "ext4", "-O", "^metadata_csum,uninit_bg"])]
+#[case::old(&["-t", "ext3", "-b", "1024"])]
+fn another_uuid(#[case] maker: &[&str]) {
+    let dir = tempfile::tempdir().unwrap();
+    let image = dir.path().join("fs.img");
+    if start(&image, 600 * MIB, maker).is_none() {
+        return;
+    }
+    let model = fill(&image);
+    let mut editor = Editor::open(device(&image), NOW).unwrap();
+    editor.set_uuid([0x5a; 16]).unwrap();
+    editor.commit().unwrap();
+    check(&image);
+    let blkid = good("blkid", &["-p", image.to_str().unwrap()]).unwrap();
+    assert!(
+        blkid.contains("5a5a5a5a-5a5a-5a5a-5a5a-5a5a5a5a5a5a"),
+        "{blkid}"
+    );
+    model.compare(&Volume::open(device(&image)).unwrap());
+    kernel_agrees(&image, &model);
+    // The copies are as good as the first.
+    let group = if maker.contains(&"1024") {
+        "8193"
+    } else {
+        "32768"
+    };
+    let backup = ["-fn", "-b", group, image.to_str().unwrap()];
+    let said = judge("e2fsck", &backup).unwrap().1;
+    assert!(
+        !said.contains("Bad magic") && !said.contains("invalid checksum"),
+        "{said}"
+    );
+}

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 use pinewrit_core::build::{self, BuildOptions, BuildReport, Layout, Plan};
+use pinewrit_core::filesystem::FilesystemFacts;
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
 use pinewrit_host::Readers;
@@ -89,7 +90,10 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
         }
         false => Some(fill(ui, &name, &layout, &plan, &device, &options)?),
     };
-    let found = inspect(&device, Some(size)).map_err(|e| explain::disk_error(&name, &e))?;
+    let mut found = inspect(&device, Some(size)).map_err(|e| explain::disk_error(&name, &e))?;
+    if args.dry_run {
+        show_planned(&layout, &mut found);
+    }
     ui.event(&BuildEvent {
         event: if matches!(goal, Goal::Medium) && !args.dry_run {
             "built"
@@ -223,6 +227,21 @@ impl Scratch {
     }
 }
 
+/// File systems that would be there.
+fn show_planned(layout: &Layout, found: &mut Inspection) {
+    for (plan, partition) in layout.partitions.iter().zip(&mut found.partitions) {
+        let label = Some(plan.label.clone()).filter(|label| !label.is_empty());
+        partition.filesystem = plan.filesystem.map(|kind| FilesystemFacts {
+            kind: kind.word(),
+            label,
+            id: None,
+            size: Some(partition.size),
+            used: None,
+            free: None,
+        });
+    }
+}
+
 fn fill(
     ui: &Ui,
     name: &str,
@@ -256,7 +275,7 @@ fn text(
         facts.add("blob", format!("{name} at byte {}", blob.at));
     }
     let head = match args.dry_run {
-        true => "would become; nothing was made (--dry-run)",
+        true => "would be put together like this; nothing was made (--dry-run)",
         false => "put together",
     };
     let name = args.layout.display();

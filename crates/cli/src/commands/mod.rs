@@ -10,6 +10,7 @@ mod inspect;
 mod media;
 mod rack;
 mod records;
+mod renew;
 mod report;
 mod settings;
 mod source;

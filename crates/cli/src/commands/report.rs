@@ -250,22 +250,15 @@ pub(crate) fn partitions(inspection: &Inspection, width: usize) -> String {
 pub(crate) fn table(inspection: &Inspection, sector: u64, width: usize) -> String {
     let size = inspection.size.unwrap_or(0);
     let dim = style::DIM;
-    let head = |text: &str| Cell::new(format!("{dim}{text}{dim:#}"));
     let bar = map::draw(inspection, size, width.saturating_sub(4), 2);
     if inspection.partitions.is_empty() {
         // No numbers stand below it.
-        return bar
-            .lines()
-            .take(1)
-            .map(|line| format!("{line}\n"))
-            .collect();
+        let first = bar.lines().take(1);
+        return first.map(|line| format!("{line}\n")).collect();
     }
-    let mut table = Table::new();
-    table.load_style(NOTHING);
-    let heads = [
+    let mut heads = vec![
         "nr",
         "type",
-        "code",
         "first",
         "last",
         "sectors",
@@ -274,12 +267,24 @@ pub(crate) fn table(inspection: &Inspection, sector: u64, width: usize) -> Strin
         "file system",
         "name",
     ];
-    table.set_header(heads.map(head));
+    // A GPT has no codes to be shown.
+    let has_codes = inspection.scheme.as_ref().is_some_and(|s| s.kind == "MBR");
+    if has_codes {
+        heads.insert(2, "code");
+    }
+    let first_number = if has_codes { 3 } else { 2 };
+    let mut table = Table::new();
+    table.load_style(NOTHING);
+    table.set_header(
+        heads
+            .iter()
+            .map(|text| Cell::new(format!("{dim}{text}{dim:#}"))),
+    );
     for (index, partition) in inspection.partitions.iter().enumerate() {
         let brief = row(index, partition);
         let sectors = partition.size / sector;
         let first = partition.start / sector;
-        let mut cells: Vec<Cell> = brief[..3].to_vec();
+        let mut cells: Vec<Cell> = brief[..first_number].to_vec();
         cells.push(Cell::new(first));
         cells.push(Cell::new((first + sectors).saturating_sub(1)));
         cells.push(Cell::new(sectors));
@@ -289,7 +294,7 @@ pub(crate) fn table(inspection: &Inspection, sector: u64, width: usize) -> Strin
         cells.extend(brief[5..7].iter().cloned());
         table.add_row(cells);
     }
-    for right in 3..8 {
+    for right in first_number..first_number + 5 {
         if let Some(column) = table.column_mut(right) {
             column.set_cell_alignment(CellAlignment::Right);
         }

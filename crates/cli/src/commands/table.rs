@@ -9,12 +9,12 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::change::{self, Opened, confirm};
-use super::{Outcome, report, target};
+use super::{Outcome, renew, report, target};
 use crate::args::{AddArgs, ChangeArgs, SchemeArg, TableAction, TableArgs};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
-use crate::ui::{self, Ui, style};
+use crate::ui::{self, Ui, style, units};
 
 #[derive(Serialize)]
 struct TableEvent<'a> {
@@ -45,6 +45,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
             size,
         } => create(ui, readers, change, *scheme, *size),
         TableAction::Wipe { change, scheme } => wipe(ui, readers, change, *scheme),
+        TableAction::Renew { change } => renew::run(ui, readers, change),
         TableAction::Add(add) => add_partition(ui, readers, add),
         TableAction::Remove { change, partition } => {
             let opened = change::open(ui, readers, change, None)?;
@@ -190,7 +191,10 @@ fn parse_kind(text: &str, scheme: SchemeKind) -> Result<PartitionType, Message> 
             SchemeKind::Mbr => "or two hexadecimal digits, such as 0x0c",
             SchemeKind::Gpt => "or a type GUID",
         };
-        let what = format!("{text} is no type of partition for an {}", scheme.word());
+        let what = format!(
+            "{text} is no type of partition for {}",
+            scheme.with_article()
+        );
         Message::new(Exit::Usage, what)
             .remedy(words.join(" "))
             .remedy(code)
@@ -219,11 +223,29 @@ fn show(ui: &Ui, readers: &Readers, medium: &std::path::Path) -> Outcome {
     let scheme = report::scheme(&found);
     let mut text = format!("{strong}{name}{strong:#}  {scheme}\n\n");
     text += &report::table(&found, sector, ui::width());
+    text += &gaps(&*opened.device);
     for problem in &found.problems {
         text += &format!("{warning}warning:{warning:#} {problem}\n");
     }
     ui.result(text);
     Ok(())
+}
+
+/// The gaps that are large enough for something.
+fn gaps(device: &dyn BlockDevice) -> String {
+    let Ok(table) = TableEdit::read(device) else {
+        return String::new();
+    };
+    let (sector, dim) = (device.logical_sector().bytes(), style::DIM);
+    let gaps = table.gaps().into_iter();
+    let large = gaps.filter(|gap| (gap.end - gap.start) * sector >= 2 << 20);
+    large
+        .map(|gap| {
+            let size = units::size((gap.end - gap.start) * sector);
+            let (first, last) = (gap.start, gap.end - 1);
+            format!("  {dim}free{dim:#}  {size}, sectors {first} to {last}\n")
+        })
+        .collect()
 }
 
 fn create(

@@ -281,7 +281,10 @@ fn partition(
     }
     let kind = fields.checked("type", |text| {
         PartitionType::from_text(text, scheme).ok_or_else(|| {
-            let what = format!("{text:?} is no type of partition for an {}", scheme.word());
+            let what = format!(
+                "{text:?} is no type of partition for {}",
+                scheme.with_article()
+            );
             Wrong::new(
                 what,
                 "a word such as \"fat32\", \"linux\", \"esp\", or a code",

@@ -2,7 +2,9 @@
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
-use super::{FilesystemFacts, clean_label, read, u16le, u32le};
+use super::{FilesystemFacts, clean_label, hex_groups, read, u16le, u32le};
+
+const SWAP: &str = "swap";
 
 /// Offset, mark, kind.
 const MARKS: &[(u64, &[u8], &str)] = &[
@@ -14,7 +16,7 @@ const MARKS: &[(u64, &[u8], &str)] = &[
     (512, b"LABELONE", "LVM"),
     (1024, b"\x10\x20\xf5\xf2", "F2FS"),
     (1024, b"\xe2\xe1\xf5\xe0", "EROFS"),
-    (4086, b"SWAPSPACE2", "swap"),
+    (4086, b"SWAPSPACE2", SWAP),
     (65600, b"_BHRfS_M", "Btrfs"),
 ];
 
@@ -41,12 +43,29 @@ pub(super) fn facts(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>,
     for (offset, mark, kind) in MARKS {
         let mut found = vec![0; mark.len()];
         match device.read_at(*offset, &mut found) {
+            Ok(()) if *kind == SWAP && found == *mark => return swap(device),
             Ok(()) if found == *mark => return Ok(Some(FilesystemFacts::named(kind))),
             Ok(()) | Err(DiskError::PastEnd { .. }) => {}
             Err(error) => return Err(error),
         }
     }
     Ok(None)
+}
+
+/// The first page of a swap area (`linux/swap.h`, `union swap_header`).
+fn swap(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskError> {
+    let Some(page) = read::<2048>(device, 0)? else {
+        return Ok(None);
+    };
+    let mut uuid = [0; 16];
+    uuid.copy_from_slice(&page[1036..1052]);
+    let pages = u64::from(u32le(&page, 1028)) + 1;
+    Ok(Some(FilesystemFacts {
+        id: (uuid != [0; 16]).then(|| hex_groups(&uuid)),
+        label: clean_label(&page[1052..1068]),
+        size: Some(pages * 4096),
+        ..FilesystemFacts::named(SWAP)
+    }))
 }
 
 /// ECMA-119, section 8.4: the primary volume descriptor in sector 16 of 2048 bytes.

@@ -227,6 +227,14 @@ impl<D: BlockDevice> Editor<D> {
         self.sb = new;
     }
 
+    /// From now on the UUID is this; the older checksums of descriptors begin with it.
+    pub(crate) fn take_uuid(&mut self, uuid: [u8; 16]) {
+        self.sb.uuid = uuid;
+        if self.sb.read_only.has(ReadOnlyCompatible::GDT_CSUM) {
+            self.touched_groups.extend(0..self.sb.groups());
+        }
+    }
+
     /// The first block, or two, of a new file system.
     pub(crate) fn put_first_superblock(&mut self, raw: &[u8; Superblock::SIZE]) {
         let size = self.sb.block_size as usize;

@@ -56,10 +56,10 @@ impl TableEdit {
             match slot.kind.in_scheme(to) {
                 Some(kind) => slot.kind = kind,
                 None => obstacles.push(format!(
-                    "partition {} has the type {}, which an {} does not have",
+                    "partition {} has the type {}, which {} does not have",
                     slot.number,
                     slot.kind,
-                    to.word()
+                    to.with_article()
                 )),
             }
         }

@@ -30,6 +30,14 @@ pub enum SchemeKind {
 }
 
 impl SchemeKind {
+    /// The kind with its article: `an MBR`, `a GPT`.
+    pub fn with_article(self) -> &'static str {
+        match self {
+            Self::Mbr => "an MBR",
+            Self::Gpt => "a GPT",
+        }
+    }
+
     /// The kind in its usual letters.
     pub fn word(self) -> &'static str {
         match self {
@@ -102,7 +110,7 @@ pub enum TableError {
         most: usize,
     },
     /// Only the other kind of table has this.
-    #[error("an {scheme} has no {what}")]
+    #[error("{scheme} tables have no {what}")]
     NotInScheme {
         /// `MBR` or `GPT`.
         scheme: &'static str,

@@ -1,0 +1,102 @@
+//! `pinewrit table renew MEDIUM`
+
+use pinewrit_core::renew::{RenewError, RenewReport, prepare};
+use pinewrit_host::Readers;
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::change;
+use super::{Outcome, report::Facts};
+use crate::args::ChangeArgs;
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::{Ui, style};
+
+#[derive(Serialize)]
+struct RenewEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    medium: &'a str,
+    dry_run: bool,
+    #[serde(flatten)]
+    report: &'a RenewReport,
+}
+
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ChangeArgs) -> Outcome {
+    let opened = change::open(ui, readers, args, None)?;
+    let name = &opened.name;
+    let mut ids = || Uuid::new_v4().into_bytes();
+    let prepared = prepare(&*opened.medium.device, &mut ids);
+    let (prepared, report) = prepared.map_err(|e| explained(name, &e))?;
+    if !args.dry_run {
+        prepared
+            .commit(Some(&opened.undo))
+            .map_err(|e| explain::commit_error(name, &e))?;
+    }
+    ui.event(&RenewEvent {
+        event: "result",
+        command: "table renew",
+        medium: name,
+        dry_run: args.dry_run,
+        report: &report,
+    });
+    ui.result(text(name, args.dry_run, &report));
+    Ok(())
+}
+
+fn explained(name: &str, error: &RenewError) -> Message {
+    match error {
+        RenewError::Table(error) => explain::table_error(name, error),
+        RenewError::Disk(error) => explain::disk_error(name, error),
+        other => Message::new(Exit::Medium, format!("{name} did not get new identifiers"))
+            .fact("because", other.to_string())
+            .fact("state", "nothing was changed"),
+    }
+}
+
+fn text(name: &str, dry_run: bool, report: &RenewReport) -> String {
+    let (good, strong) = (style::GOOD, style::STRONG);
+    let mut text = match dry_run {
+        true => format!(
+            "{strong}{name}{strong:#} would get new identifiers; nothing was changed (--dry-run)\n"
+        ),
+        false => format!("{good}done:{good:#} {name} has new identifiers\n"),
+    };
+    let mut facts = Facts::default();
+    for renewal in &report.renewals {
+        let place = match renewal.partition {
+            None => "disk".to_owned(),
+            Some(number) if renewal.what == "partition" => format!("part. {number}"),
+            Some(number) => format!("{} {number}", renewal.what),
+        };
+        // Those of a dry run are not the ones that the medium will have.
+        let new = if dry_run {
+            "a new one"
+        } else {
+            renewal.new.as_str()
+        };
+        facts.add(&place, format!("{} → {new}", renewal.old));
+    }
+    for (number, why) in &report.kept {
+        facts.add(
+            "kept",
+            format!("that of the file system in partition {number}: {why}"),
+        );
+    }
+    for file in &report.followed {
+        let times = match file.count {
+            1 => "once".to_owned(),
+            count => format!("{count} times"),
+        };
+        facts.add(
+            "follows",
+            format!("{} on partition {}, {times}", file.path, file.partition),
+        );
+    }
+    if report.followed.is_empty() {
+        facts.add("follows", "nothing: no text on it names one of them");
+    }
+    text += &facts.to_text();
+    text
+}

@@ -1,0 +1,411 @@
+//! New identifiers for a medium: of its table, its partitions and its file systems, and in every text
+//! on it that names them.
+
+use pinewrit_disk::{BlockDevice, DiskError, Overlay, Window};
+use pinewrit_ext4::{Attributes, EditError, Editor, FileKind, Zeros};
+use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
+use serde::Serialize;
+
+use crate::filesystem::{self, FatGeometry, FatVolume, FatWidth, FilesystemFacts, VolumeError};
+use crate::grow::now;
+use crate::inspect::{Inspection, inspect};
+use crate::partitions::TableChange;
+
+/// An identifier that was replaced.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Renewal {
+    /// The partition; `None` for the medium's own.
+    pub partition: Option<u32>,
+    /// What it identifies: `disk`, `partition`, or the kind of a file system.
+    pub what: &'static str,
+    /// As it was.
+    pub old: String,
+    /// As it is.
+    pub new: String,
+}
+
+/// A file in which identifiers were replaced.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Followed {
+    /// The partition that it lies in.
+    pub partition: u32,
+    /// Its path.
+    pub path: String,
+    /// How many were replaced.
+    pub count: usize,
+}
+
+/// What was renewed, and where it was named.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct RenewReport {
+    /// The identifiers.
+    pub renewals: Vec<Renewal>,
+    /// The files that follow.
+    pub followed: Vec<Followed>,
+    /// Partitions whose file system keeps its identifier, and why.
+    pub kept: Vec<(u32, String)>,
+}
+
+/// Why identifiers were not renewed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum RenewError {
+    /// The table cannot be changed.
+    #[error(transparent)]
+    Table(#[from] TableError),
+    /// A FAT file system could not be read or changed.
+    #[error(transparent)]
+    Fat(#[from] VolumeError),
+    /// An ext file system could not be read or changed.
+    #[error(transparent)]
+    Ext(#[from] EditError),
+    /// The device failed.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}
+
+/// Folders whose files may name identifiers: command lines, boot menus and their settings. In
+/// `/etc`, only two files.
+const FAT_FOLDERS: [&str; 11] = [
+    "",
+    "boot",
+    "boot/extlinux",
+    "boot/grub",
+    "extlinux",
+    "grub",
+    "loader",
+    "loader/entries",
+    "EFI",
+    "EFI/BOOT",
+    "overlays",
+];
+const EXT_FOLDERS: [&str; 9] = [
+    "/boot",
+    "/boot/extlinux",
+    "/boot/grub",
+    "/boot/loader/entries",
+    "/extlinux",
+    "/loader/entries",
+    "/etc/default",
+    "/etc/kernel",
+    "/etc/initramfs-tools/conf.d",
+];
+const EXT_FILES: [&str; 2] = ["/etc/fstab", "/etc/crypttab"];
+/// Larger files are no settings.
+const MAX_TEXT: u64 = 64 << 10;
+/// Where a swap area keeps its UUID.
+const SWAP_UUID: u64 = 1036;
+
+/// Works out new identifiers for all of a medium, and the files that have to follow.
+///
+/// # Errors
+/// [`RenewError`].
+pub fn prepare<'a>(
+    medium: &'a dyn BlockDevice,
+    ids: Ids<'_>,
+) -> Result<(TableChange<'a>, RenewReport), RenewError> {
+    let size = medium.size();
+    let before = inspect(medium, Some(size))?;
+    let overlay = Overlay::new(medium);
+    let mut report = RenewReport::default();
+    renew_table(&overlay, &mut report, ids)?;
+    for partition in &before.partitions {
+        let Some(facts) = &partition.filesystem else {
+            continue;
+        };
+        let window = Window::new(&overlay, partition.range());
+        match renew_filesystem(&window, facts, ids)? {
+            Renewed::New(old, new) => report.renewals.push(Renewal {
+                partition: Some(partition.number),
+                what: facts.kind,
+                old,
+                new,
+            }),
+            Renewed::Kept(why) => report.kept.push((partition.number, why)),
+        }
+    }
+    report.followed = follow(&overlay, &before, &report)?;
+    let after = inspect(&overlay, Some(size))?;
+    Ok((TableChange::new(overlay, before, after), report))
+}
+
+/// The name by which a kernel finds each partition.
+fn partition_ids(table: &TableEdit) -> Vec<(u32, String)> {
+    let id = |slot: &pinewrit_table::Slot| match table.scheme() {
+        SchemeKind::Mbr => format!("{:08x}-{:02x}", table.signature(), slot.number),
+        SchemeKind::Gpt => slot.guid.to_string(),
+    };
+    let slots = table.partitions().iter();
+    slots.map(|slot| (slot.number, id(slot))).collect()
+}
+
+fn disk_id(table: &TableEdit) -> String {
+    match table.scheme() {
+        SchemeKind::Mbr => format!("{:08x}", table.signature()),
+        SchemeKind::Gpt => table.disk_guid().to_string(),
+    }
+}
+
+fn renew_table(
+    device: &dyn BlockDevice,
+    report: &mut RenewReport,
+    ids: Ids<'_>,
+) -> Result<(), RenewError> {
+    let mut table = TableEdit::read(device)?;
+    let (old_disk, old) = (disk_id(&table), partition_ids(&table));
+    table.renew(ids);
+    table.write(device)?;
+    report.renewals.push(Renewal {
+        partition: None,
+        what: "disk",
+        old: old_disk,
+        new: disk_id(&table),
+    });
+    for ((number, old), (_, new)) in old.into_iter().zip(partition_ids(&table)) {
+        report.renewals.push(Renewal {
+            partition: Some(number),
+            what: "partition",
+            old,
+            new,
+        });
+    }
+    Ok(())
+}
+
+enum Renewed {
+    /// The old and the new identifier, in the form that texts have.
+    New(String, String),
+    Kept(String),
+}
+
+fn renew_filesystem(
+    window: &Window<'_>,
+    facts: &FilesystemFacts,
+    ids: Ids<'_>,
+) -> Result<Renewed, RenewError> {
+    let Some(old) = facts.id.clone() else {
+        return Ok(Renewed::Kept("it has no identifier".to_owned()));
+    };
+    let uuid = uuid::Builder::from_random_bytes(ids())
+        .into_uuid()
+        .into_bytes();
+    if facts.is_fat() {
+        renew_fat(window, [uuid[0], uuid[1], uuid[2], uuid[3]])?;
+    } else if facts.kind.starts_with("ext") {
+        let mut editor = match Editor::open(window, now()) {
+            Ok(editor) => editor,
+            Err(EditError::Volume(pinewrit_ext4::VolumeError::Disk(error))) => {
+                return Err(error.into());
+            }
+            Err(error) => return Ok(Renewed::Kept(error.to_string())),
+        };
+        editor.set_uuid(uuid)?;
+        editor.commit()?;
+    } else if facts.kind == "swap" {
+        window.write_at(SWAP_UUID, &uuid)?;
+    } else {
+        return Ok(Renewed::Kept(format!(
+            "that of {} is not changed here",
+            facts.kind
+        )));
+    }
+    let new = filesystem::probe(window)?.and_then(|facts| facts.id);
+    Ok(match new {
+        Some(new) => Renewed::New(old, new),
+        None => Renewed::Kept("it is not recognised".to_owned()),
+    })
+}
+
+/// The volume id stands in the boot sector, and in its copy on FAT32.
+fn renew_fat(window: &Window<'_>, id: [u8; 4]) -> Result<(), RenewError> {
+    let Some(geometry) = FatGeometry::read(window)? else {
+        return Ok(());
+    };
+    let is_large = geometry.width == FatWidth::Fat32;
+    let at = if is_large { 67 } else { 39 };
+    window.write_at(at, &id)?;
+    let mut copy = [0; 2];
+    window.read_at(50, &mut copy)?;
+    let copy = u64::from(u16::from_le_bytes(copy)) * geometry.sector;
+    if is_large && copy > 0 && copy + geometry.sector <= geometry.table.start {
+        window.write_at(copy + at, &id)?;
+    }
+    Ok(())
+}
+
+/// Replaces identifiers in all texts that may name them.
+fn follow(
+    overlay: &dyn BlockDevice,
+    found: &Inspection,
+    report: &RenewReport,
+) -> Result<Vec<Followed>, RenewError> {
+    let mut followed = Vec::new();
+    for partition in &found.partitions {
+        let Some(facts) = &partition.filesystem else {
+            continue;
+        };
+        let window = Window::new(overlay, partition.range());
+        let files = if facts.takes_files() {
+            follow_in_fat(&window, &report.renewals)?
+        } else if facts.kind.starts_with("ext") {
+            follow_in_ext(&window, &report.renewals)?
+        } else {
+            Vec::new()
+        };
+        followed.extend(files.into_iter().map(|(path, count)| Followed {
+            partition: partition.number,
+            path,
+            count,
+        }));
+    }
+    Ok(followed)
+}
+
+fn follow_in_fat(
+    window: &Window<'_>,
+    renewals: &[Renewal],
+) -> Result<Vec<(String, usize)>, RenewError> {
+    let Some(geometry) = FatGeometry::read(window)? else {
+        return Ok(Vec::new());
+    };
+    let volume = FatVolume::open(window, &geometry)?;
+    let mut changed = Vec::new();
+    for folder in FAT_FOLDERS {
+        for name in volume.list(folder)? {
+            let path = match folder {
+                "" => name,
+                folder => format!("{folder}/{name}"),
+            };
+            let head = volume.read_head(&path, MAX_TEXT + 1)?.unwrap_or_default();
+            if let Some((text, count)) = replaced(&head, renewals) {
+                volume.write(&path, text.as_bytes())?;
+                changed.push((format!("/{path}"), count));
+            }
+        }
+    }
+    volume.close()?;
+    Ok(changed)
+}
+
+fn follow_in_ext(
+    window: &Window<'_>,
+    renewals: &[Renewal],
+) -> Result<Vec<(String, usize)>, RenewError> {
+    // What cannot be changed was told already.
+    let Ok(mut editor) = Editor::open(window, now()) else {
+        return Ok(Vec::new());
+    };
+    let mut paths: Vec<String> = EXT_FILES.map(str::to_owned).to_vec();
+    for folder in EXT_FOLDERS {
+        let tree = editor.tree();
+        let found = tree
+            .find(folder.as_bytes())
+            .and_then(|number| tree.list(number));
+        let names = found.unwrap_or_default().into_iter();
+        paths.extend(
+            names.filter_map(|entry| {
+                Some(format!("{folder}/{}", String::from_utf8(entry.name).ok()?))
+            }),
+        );
+    }
+    let mut changed = Vec::new();
+    for path in paths {
+        let tree = editor.tree();
+        let Ok(number) = tree.find(path.as_bytes()) else {
+            continue;
+        };
+        let facts = tree.metadata(number).map_err(EditError::from)?;
+        if facts.kind != FileKind::Regular || facts.size > MAX_TEXT {
+            continue;
+        }
+        let mut bytes = vec![0; facts.size as usize];
+        if tree.read_at(number, 0, &mut bytes).is_err() {
+            continue;
+        }
+        let Some((text, count)) = replaced(&bytes, renewals) else {
+            continue;
+        };
+        let attributes = Attributes {
+            mode: facts.mode,
+            uid: facts.uid,
+            gid: facts.gid,
+            modified: now(),
+            xattrs: tree.xattrs(number).map_err(EditError::from)?,
+        };
+        let (size, mut source) = (text.len() as u64, text.as_bytes());
+        editor.write_file(
+            path.as_bytes(),
+            &attributes,
+            size,
+            &mut source,
+            Zeros::Written,
+        )?;
+        changed.push((path, count));
+    }
+    if !changed.is_empty() {
+        editor.commit()?;
+    }
+    Ok(changed)
+}
+
+/// A text with new identifiers, and how many; `None` where it is no text or names none.
+fn replaced(bytes: &[u8], renewals: &[Renewal]) -> Option<(String, usize)> {
+    if bytes.len() as u64 > MAX_TEXT || bytes.contains(&0) {
+        return None;
+    }
+    let mut text = std::str::from_utf8(bytes).ok()?.to_owned();
+    let mut count = 0;
+    // The disk's own identifier of an MBR is a part of its partitions' ones, and stands alone nowhere.
+    let wanted = renewals
+        .iter()
+        .filter(|one| one.what != "disk" || one.old.len() > 8);
+    for renewal in wanted {
+        count += replace_word(&mut text, &renewal.old, &renewal.new);
+    }
+    (count > 0).then_some((text, count))
+}
+
+/// Replaces an identifier in any case, where it is not a part of something longer.
+fn replace_word(text: &mut String, old: &str, new: &str) -> usize {
+    let is_part = |c: char| c.is_ascii_alphanumeric() || c == '-';
+    let lower = text.to_ascii_lowercase();
+    let old = old.to_ascii_lowercase();
+    let mut result = String::new();
+    let (mut from, mut count) = (0, 0);
+    for (at, _) in lower.match_indices(&old) {
+        let end = at + old.len();
+        let before = text[..at].chars().next_back();
+        let after = text[end..].chars().next();
+        if before.is_some_and(is_part) || after.is_some_and(is_part) {
+            continue;
+        }
+        let is_upper = text[at..end].chars().any(|c| c.is_ascii_uppercase());
+        result += &text[from..at];
+        match is_upper {
+            true => result += &new.to_ascii_uppercase(),
+            false => result += &new.to_ascii_lowercase(),
+        }
+        from = end;
+        count += 1;
+    }
+    result += &text[from..];
+    *text = result;
+    count
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn identifiers_are_replaced_whole_and_in_their_case() {
+        let mut text =
+            "root=PARTUUID=1a4bfe11-02 x1a4bfe11-02 UUID=8EA9-3AB7 8ea9-3ab7-1\n".to_owned();
+        assert_eq!(replace_word(&mut text, "1a4bfe11-02", "00c0ffee-02"), 1);
+        assert_eq!(replace_word(&mut text, "8EA9-3AB7", "abcd-ef01"), 1);
+        assert_eq!(
+            text,
+            "root=PARTUUID=00c0ffee-02 x1a4bfe11-02 UUID=ABCD-EF01 8ea9-3ab7-1\n"
+        );
+    }
+}

@@ -1,0 +1,34 @@
+//! Giving a file system another UUID.
+
+use pinewrit_disk::BlockDevice;
+
+use crate::edit::{EditError, Editor};
+use crate::fields::sb;
+use crate::{Incompatible, ReadOnlyCompatible};
+
+impl<D: BlockDevice> Editor<D> {
+    /// Changes the UUID, in all copies of the superblock.
+    ///
+    /// Checksums of all metadata begin with the UUID. Instead of making all of them anew, the
+    /// superblock then says with what they began (`metadata_csum_seed`, known since kernel 4.4).
+    ///
+    /// # Errors
+    /// [`EditError`]; nothing is changed then.
+    pub fn set_uuid(&mut self, uuid: [u8; 16]) -> Result<(), EditError> {
+        self.step(|editor| {
+            let old = editor.superblock().clone();
+            let keeps_seed = old.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
+                && !old.incompatible.has(Incompatible::CSUM_SEED);
+            let raw = editor.edit_sb()?;
+            raw[sb::UUID..sb::UUID + 16].copy_from_slice(&uuid);
+            if keeps_seed {
+                let flags = old.incompatible.0 | Incompatible::CSUM_SEED.0;
+                raw[sb::INCOMPATIBLE..sb::INCOMPATIBLE + 4].copy_from_slice(&flags.to_le_bytes());
+                let seed = old.seed.to_le_bytes();
+                raw[sb::CHECKSUM_SEED..sb::CHECKSUM_SEED + 4].copy_from_slice(&seed);
+            }
+            editor.take_uuid(uuid);
+            editor.put_copies()
+        })
+    }
+}
