@@ -16,7 +16,8 @@ export XDG_STATE_HOME=$work/state
 # Files of this machine until there are 800 MB.
 mkdir tree
 (cd / && find usr -xdev -type f -size -20M -printf '%s %p\n' | sort -k2 |
-  awk '{ sum += $1; if (sum > 800e6) exit; print $2 }' | tar -cf - -T - 2> /dev/null) > root.tar
+  awk '{ sum += $1; if (sum <= 800e6) print $2 }') > names
+tar -C / -cf root.tar -T names
 tar -xf root.tar -C tree
 echo "$(find tree -type f | wc -l) files, $(du -sm --apparent-size tree | cut -f1) MB"
 

@@ -264,7 +264,7 @@ fn text(
 ) -> String {
     let strong = style::STRONG;
     let mut facts = Facts::default();
-    facts.add("size", units::exact(size));
+    facts.add("size", units::exact(size).trim_start());
     facts.add("scheme", report::scheme(found));
     if let Some(report) = report {
         let files = units::counted(report.files, "file");

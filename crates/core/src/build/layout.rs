@@ -103,7 +103,7 @@ impl SecretSource for NoSecrets {
 }
 
 const MEDIUM_KEYS: [&str; 4] = ["scheme", "align", "identifiers", "epoch"];
-const PARTITION_KEYS: [&str; 10] = [
+const PARTITION_KEYS: [&str; 9] = [
     "size",
     "type",
     "name",
@@ -113,7 +113,6 @@ const PARTITION_KEYS: [&str; 10] = [
     "inodes",
     "checksums",
     "content",
-    "note",
 ];
 const CONTENT_KEYS: [&str; 7] = ["from", "pick", "to", "unpack", "first", "owner", "mode"];
 const BLOB_KEYS: [&str; 3] = ["from", "at", "max"];
