@@ -79,7 +79,15 @@ impl Mounted {
     fn new(image: &Path) -> Option<Self> {
         let dir = tempfile::tempdir().unwrap();
         let (from, to) = (image.to_str().unwrap(), dir.path().to_str().unwrap());
-        let (is_good, said) = judge("mount", &["-o", "loop", "-t", "ext4", from, to])?;
+        let mount = || judge("mount", &["-o", "loop", "-t", "ext4", from, to]);
+        let (mut is_good, mut said) = mount()?;
+        // Other tests may have taken the same free loop device.
+        for _ in 0..3 {
+            if !is_good {
+                std::thread::sleep(std::time::Duration::from_millis(300));
+                (is_good, said) = mount()?;
+            }
+        }
         if !is_good && std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_none() {
             common::skip(&format!("no mount: {said}"));
             return None;
