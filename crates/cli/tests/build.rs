@@ -243,3 +243,73 @@ fn a_dry_run_shows_the_partitions_and_makes_nothing() {
         .shows(&["nothing was made", "loader.bin at byte 8192"]);
     assert!(!bench.path("hut.img").exists());
 }
+
+#[test]
+fn a_damaged_archive_ends_the_build_and_leaves_nothing() {
+    let bench = Bench::new();
+    if tree(&bench).is_none() {
+        return;
+    }
+    let whole = bench.read("gnu.tar.xz");
+    bench.write("cut.tar.xz", &whole[..whole.len() / 2]);
+    let content = "[[partition.content]]\nfrom = \"cut.tar.xz\"\n";
+    bench.write("layout.toml", format!("{ROOT_OF_ARCHIVES}{content}"));
+    bench
+        .run(&["build", "layout.toml", "--to", "hut.img", "--size", "64MiB"])
+        .expect(7)
+        .says(&["line 9", "cut.tar.xz is damaged"]);
+    assert!(!bench.path("hut.img").exists());
+}
+
+/// A disk of 1 MiB, as where the scratch file finds no room.
+struct SmallDisk(PathBuf);
+
+impl SmallDisk {
+    fn new(bench: &Bench) -> Option<Self> {
+        fs::create_dir(bench.path("small")).unwrap();
+        let made = bench.judge("mount", &["-t", "tmpfs", "-o", "size=1m", "none", "small"])?;
+        (made.code == 0).then(|| Self(bench.path("small")))
+    }
+}
+
+impl Drop for SmallDisk {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new("umount").arg(&self.0).status();
+    }
+}
+
+#[test]
+fn a_full_disk_ends_the_build() {
+    let bench = Bench::new();
+    let Some(_disk) = SmallDisk::new(&bench) else {
+        return;
+    };
+    bench.write("large", vec![7; 5_000_000]);
+    let content = "[[partition.content]]\nfrom = \"large\"\nto = \"/large\"\n";
+    bench.write("layout.toml", format!("{ROOT_OF_ARCHIVES}{content}"));
+    let scratch = [
+        "build",
+        "layout.toml",
+        "--to",
+        "hut.img",
+        "--size",
+        "64MiB",
+        "--scratch",
+        "small",
+    ];
+    bench
+        .run(&scratch)
+        .expect(1)
+        .says(&["scratch", "--scratch DIR"]);
+    assert!(!bench.path("hut.img").exists());
+    bench.write("layout.toml", "[[partition]]\nsize = \"8MiB\"\n");
+    let packed = [
+        "build",
+        "layout.toml",
+        "--to",
+        "small/missing/hut.img.gz",
+        "--scratch",
+        ".",
+    ];
+    bench.run(&packed).expect(5).says(&["cannot be written"]);
+}

@@ -290,3 +290,83 @@ fn the_computers_own_devices_are_not_there() {
     )
     .expect(0);
 }
+
+/// Faults in the middle of changes: the card is as it was, or has nothing that looks finished.
+#[rstest]
+#[case::bad_first_sector("faults = [{ kind = \"write-error\", at = 0, len = 512 }]")]
+#[case::pulled("faults = [{ kind = \"pulled\", after = 4096 }]")]
+fn a_bad_card_keeps_its_table(#[case] fault: &str) {
+    let bench = bench("");
+    for args in [
+        &["table", "create", "rack:slot", "--scheme", "gpt"][..],
+        &[
+            "table",
+            "add",
+            "rack:slot",
+            "--type",
+            "linux",
+            "--size",
+            "16MiB",
+        ],
+    ] {
+        run(&bench, args).expect(0);
+    }
+    let before = bench.read("card.img");
+    let rack = String::from_utf8(bench.read("rack.toml")).unwrap();
+    let card = "serial = \"1\"";
+    bench.write("rack.toml", rack.replace(card, &format!("{card}\n{fault}")));
+    let add = [
+        "table",
+        "add",
+        "rack:slot",
+        "--type",
+        "linux",
+        "--size",
+        "8MiB",
+    ];
+    run(&bench, &add).expect(5);
+    let after = bench.read("card.img");
+    // A pulled card cannot be put right; its first sector, which is written last, is the old one.
+    assert!(after[..512] == before[..512]);
+    let format = ["format", "rack:slot", "1", "--as", "ext4"];
+    if fault.contains("pulled") {
+        run(&bench, &format).expect(5);
+    }
+}
+
+#[test]
+fn a_file_system_on_a_bad_card_is_not_called_finished() {
+    let bench = bench("");
+    run(&bench, &["table", "create", "rack:slot"]).expect(0);
+    run(
+        &bench,
+        &[
+            "table",
+            "add",
+            "rack:slot",
+            "--type",
+            "linux",
+            "--size",
+            "32MiB",
+        ],
+    )
+    .expect(0);
+    let rack = String::from_utf8(bench.read("rack.toml")).unwrap();
+    let fault =
+        "serial = \"1\"\nfaults = [{ kind = \"write-error\", at = \"1100KiB\", len = 4096 }]";
+    bench.write("rack.toml", rack.replace("serial = \"1\"", fault));
+    let said = run(&bench, &["format", "rack:slot", "1", "--as", "ext4"]).expect(5);
+    assert!(
+        !said.stderr.contains("nothing was changed"),
+        "{}",
+        said.stderr
+    );
+    let build = "[[partition]]\nsize = \"16MiB\"\nfilesystem = \"ext4\"\n";
+    bench.write("layout.toml", build);
+    run(
+        &bench,
+        &["build", "layout.toml", "--to", "rack:slot", "--yes"],
+    )
+    .expect(5);
+    assert!(has_no_table(&bench.read("card.img")));
+}

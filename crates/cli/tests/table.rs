@@ -399,3 +399,23 @@ fn new_identifiers_and_all_that_name_them(#[values("mbr", "gpt")] scheme: &str) 
     );
     assert_eq!(said, expected);
 }
+
+#[test]
+fn nothing_of_a_gpt_is_left_beside_a_new_mbr() {
+    let bench = Bench::new();
+    let create = ["table", "create", "card.img", "--yes", "--scheme"];
+    bench
+        .run(&[&create[..], &["gpt", "--size", "64MiB"]].concat())
+        .expect(0);
+    bench
+        .run(&[
+            "table", "add", "card.img", "--type", "linux", "--size", "8MiB",
+        ])
+        .expect(0);
+    bench
+        .run(&[&create[..], &["mbr"]].concat())
+        .expect(0)
+        .shows(&["empty MBR"]);
+    let bytes = bench.read("card.img");
+    assert!(!bytes.windows(8).any(|window| window == b"EFI PART"));
+}

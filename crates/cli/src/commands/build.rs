@@ -1,14 +1,15 @@
 //! `pinewrit build LAYOUT --to MEDIUM`
 
 use std::fs::{self, File};
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
+use pinewrit_core::Cancel;
 use pinewrit_core::build::{self, BuildOptions, BuildReport, Layout, Plan};
 use pinewrit_core::filesystem::FilesystemFacts;
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
-use pinewrit_host::Readers;
+use pinewrit_host::{MediumError, Readers, Verdict};
 use pinewrit_image::Location;
 use serde::Serialize;
 use tempfile::TempDir;
@@ -167,6 +168,15 @@ fn size_of(
     if chosen.facts.is_none() && !chosen.path.exists() {
         return Ok((asked.ok_or_else(no_size)?, SectorSize::B512));
     }
+    // What is never written is told before anything is put together for it.
+    if let Some(facts) = &chosen.facts
+        && matches!(facts.verdict, Verdict::System(_) | Verdict::Locked)
+        && !args.dry_run
+    {
+        let (path, verdict) = (chosen.path.clone(), facts.verdict.clone());
+        let refused = MediumError::Refused { path, verdict };
+        return Err(explain::named_medium_error(&chosen.name(), &refused));
+    }
     let medium = readers
         .open_for_reading(&chosen.path)
         .map_err(|e| explain::named_medium_error(&chosen.name(), &e))?;
@@ -312,26 +322,50 @@ fn write_it(ui: &Ui, readers: &Readers, args: &BuildArgs, scratch: &Scratch) -> 
     write::run(ui, readers, &args)
 }
 
+/// A file that ends with an error when somebody asks to stop.
+struct Stoppable {
+    file: File,
+    cancel: Cancel,
+}
+
+impl Read for Stoppable {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        match self.cancel.is_cancelled() {
+            // Not `Interrupted`, after which reading would be tried again.
+            true => Err(io::Error::other("stopped")),
+            false => self.file.read(buffer),
+        }
+    }
+}
+
 fn pack(ui: &Ui, raw: &Path, to: &Path, packing: Packing) -> Result<u64, Message> {
+    let cancel = signals::watch();
     let _waiting = Waiting::new(ui, format!("packing {}", to.display()));
     let part = to.with_extension(format!(
         "{}.part",
         to.extension().unwrap_or_default().to_string_lossy()
     ));
-    let packed = pack_to(raw, &part, packing).and_then(|len| {
+    let packed = pack_to(raw, &part, packing, &cancel).and_then(|len| {
         fs::rename(&part, to)?;
         Ok(len)
     });
     packed.map_err(|error| {
         let _ = fs::remove_file(&part);
+        if cancel.is_cancelled() {
+            return explain::interrupted();
+        }
         let what = format!("{} cannot be written", to.display());
         Message::new(Exit::Medium, what).fact("system", error.to_string())
     })
 }
 
-fn pack_to(raw: &Path, part: &Path, packing: Packing) -> io::Result<u64> {
-    let mut source = File::open(raw)?;
-    let size = source.metadata()?.len();
+fn pack_to(raw: &Path, part: &Path, packing: Packing, cancel: &Cancel) -> io::Result<u64> {
+    let file = File::open(raw)?;
+    let size = file.metadata()?.len();
+    let mut source = Stoppable {
+        file,
+        cancel: cancel.clone(),
+    };
     let out = File::create(part)?;
     let cores = std::thread::available_parallelism().map_or(1, usize::from) as u32;
     let out = match packing {

@@ -257,10 +257,8 @@ fn create(
 ) -> Outcome {
     let opened = change::open(ui, readers, args, size)?;
     let step = replace_step(&opened, "table create", scheme)?;
-    let size = opened.medium.device.size();
-    let sector = opened.medium.device.logical_sector();
-    let prepared = prepare(&*opened.medium.device, |_| {
-        TableEdit::create(size, sector, scheme.kind(), &mut ids())
+    let prepared = prepare(&*opened.medium.device, |device| {
+        TableEdit::replace(device, scheme.kind(), &mut ids())
     });
     let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
     finish(ui, args, &opened, step, &prepared)
@@ -275,8 +273,7 @@ fn wipe(ui: &Ui, readers: &Readers, args: &ChangeArgs, scheme: SchemeArg) -> Out
         scheme.kind().word()
     );
     let device = &*opened.medium.device;
-    let (size, sector) = (device.size(), device.logical_sector());
-    let empty = TableEdit::create(size, sector, scheme.kind(), &mut ids());
+    let empty = TableEdit::replace(device, scheme.kind(), &mut ids());
     let prepared = empty.and_then(|empty| prepare_wipe(device, &empty));
     let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
     finish(ui, args, &opened, step, &prepared)

@@ -4,7 +4,7 @@ mod fat;
 mod swap;
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
-use pinewrit_ext4::{EditError, MakeOptions, Timestamp, make};
+use pinewrit_ext4::{EditError, MakeOptions, Timestamp, VolumeError, make};
 use serde::Serialize;
 
 use crate::filesystem;
@@ -178,13 +178,22 @@ pub enum FormatError {
     },
     /// ext4 could not be made.
     #[error(transparent)]
-    Ext4(#[from] EditError),
+    Ext4(EditError),
     /// The device failed.
     #[error(transparent)]
     Disk(#[from] DiskError),
     /// What was made is not there when it is read back.
     #[error("what was written is not there when it is read back")]
     ReadBack,
+}
+
+impl From<EditError> for FormatError {
+    fn from(error: EditError) -> Self {
+        match error {
+            EditError::Volume(VolumeError::Disk(error)) => Self::Disk(error),
+            other => Self::Ext4(other),
+        }
+    }
 }
 
 /// Says whether a file system could be made, without touching the device.

@@ -114,7 +114,7 @@ impl<D: BlockDevice> Editor<D> {
     ) -> Result<(), EditError> {
         let mut raw = inode.raw.clone();
         if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
-            let has_high = has_extra(&raw, node::CHECKSUM_HIGH - 2 + 2);
+            let has_high = has_extra(&raw, node::EXTRA_SIZE);
             put16(&mut raw, node::CHECKSUM, 0);
             if has_high {
                 put16(&mut raw, node::CHECKSUM_HIGH, 0);

@@ -59,8 +59,10 @@ const CLEAN: u16 = 1;
 
 /// A file system that is being changed.
 ///
-/// Each change is made whole or not at all. Nothing but the content of new files, in blocks that
-/// are free on the device, reaches it before [`Editor::commit`].
+/// Each change is made whole or not at all. Nothing but the content of new files, and zeros where
+/// new structures will be, reaches the device before [`Editor::commit`]. It goes to blocks that are
+/// free by then, also to those of files that were removed before: where changes may be dropped after
+/// a removal, an [`Overlay`](pinewrit_disk::Overlay) belongs underneath.
 pub struct Editor<D> {
     cache: Cache<D>,
     sb: Superblock,

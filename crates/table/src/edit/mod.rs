@@ -238,6 +238,26 @@ impl TableEdit {
         }
     }
 
+    /// An empty table for a medium whose old table it replaces: nothing of a GPT is left beside an
+    /// MBR.
+    ///
+    /// # Errors
+    /// [`TableError::TooSmall`], or that the device failed.
+    pub fn replace(
+        device: &dyn BlockDevice,
+        scheme: SchemeKind,
+        ids: Ids<'_>,
+    ) -> Result<Self, TableError> {
+        let sector = device.logical_sector();
+        let mut edit = Self::create(device.size(), sector, scheme, ids)?;
+        for at in [1, edit.sectors - 1] {
+            let mut mark = [0; 8];
+            device.read_at(at * sector.bytes(), &mut mark)?;
+            edit.had_gpt |= mark == *b"EFI PART";
+        }
+        Ok(edit)
+    }
+
     /// Reads the table of a medium. The backup of a GPT is used where the first copy is damaged.
     ///
     /// # Errors
