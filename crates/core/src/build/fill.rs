@@ -2,17 +2,19 @@
 
 use std::io::Read;
 
-use pinewrit_disk::{BlockDevice, Window};
+use pinewrit_disk::{BlockDevice, DiskError, Window};
 use pinewrit_ext4::{Attributes, EditError, Editor, NodeKind, VolumeError, Zeros};
 
 use super::fat;
-use crate::filesystem::{FatGeometry, FatVolume};
+use crate::filesystem::{FatGeometry, FatVolume, VolumeError as FatError};
 
 /// Why something did not go into a file system, and what to try.
 #[derive(Debug)]
 pub(super) struct SinkError {
     pub(super) what: String,
     pub(super) remedy: String,
+    /// The device failed: no mistake of the layout.
+    pub(super) disk: Option<DiskError>,
 }
 
 impl SinkError {
@@ -20,6 +22,16 @@ impl SinkError {
         Self {
             what: what.into(),
             remedy: remedy.into(),
+            disk: None,
+        }
+    }
+}
+
+impl From<DiskError> for SinkError {
+    fn from(error: DiskError) -> Self {
+        Self {
+            disk: Some(error),
+            ..Self::new("the device failed", "")
         }
     }
 }
@@ -79,14 +91,18 @@ impl<'w> ExtSink<'w> {
     }
 }
 
-fn told(path: &str) -> impl Fn(EditError) -> SinkError + '_ {
+/// What an error of ext4 means for a layout.
+pub(super) fn told(path: &str) -> impl Fn(EditError) -> SinkError + '_ {
     move |error| {
         let remedy = match &error {
             EditError::NoSpace { .. } => "a larger partition, or less in it",
             EditError::NoInodes { .. } => "inodes = \"…\", with more of them",
             _ => "leave it out, or change it",
         };
-        SinkError::new(format!("{path}: {error}"), remedy)
+        match error {
+            EditError::Volume(VolumeError::Disk(error)) => error.into(),
+            error => SinkError::new(format!("{path}: {error}"), remedy),
+        }
     }
 }
 
@@ -181,9 +197,9 @@ pub(super) struct FatSink<'w> {
 impl<'w> FatSink<'w> {
     pub(super) fn open(window: &'w Window<'w>) -> Result<Self, SinkError> {
         let failed = |what: String| SinkError::new(what, "");
-        let geometry = FatGeometry::read(window).map_err(|e| failed(e.to_string()))?;
+        let geometry = FatGeometry::read(window)?;
         let geometry = geometry.ok_or_else(|| failed("the FAT is not recognised".to_owned()))?;
-        let volume = FatVolume::open(window, &geometry).map_err(|e| failed(e.to_string()))?;
+        let volume = FatVolume::open(window, &geometry).map_err(|e| fat_error("", e))?;
         Ok(Self {
             window,
             geometry,
@@ -205,9 +221,7 @@ impl<'w> FatSink<'w> {
         let Some(volume) = self.volume.take() else {
             return Ok(());
         };
-        volume
-            .close()
-            .map_err(|e| SinkError::new(e.to_string(), ""))
+        volume.close().map_err(|e| fat_error("", e))
     }
 
     fn make_folders(&mut self, path: &str) -> Done {
@@ -219,21 +233,28 @@ impl<'w> FatSink<'w> {
             at.push_str(name);
             let volume = self.volume()?;
             if !volume.has_folder(&at) {
-                volume.make_folder(&at).map_err(|e| fat_error(&at, &e))?;
+                volume.make_folder(&at).map_err(|e| fat_error(&at, e))?;
             }
         }
         Ok(())
     }
 }
 
-fn fat_error(path: &str, error: &crate::filesystem::VolumeError) -> SinkError {
-    let cause = std::error::Error::source(error);
+fn fat_error(path: &str, error: FatError) -> SinkError {
+    let cause = std::error::Error::source(&error);
     let cause = cause.map_or(String::new(), |cause| format!(": {cause}"));
-    let remedy = match error {
-        crate::filesystem::VolumeError::Full { .. } => "a larger partition, or less in it",
+    let remedy = match &error {
+        FatError::Full { .. } => "a larger partition, or less in it",
         _ => "leave it out, or change it",
     };
-    SinkError::new(format!("/{path}: {error}{cause}"), remedy)
+    let told = SinkError::new(format!("/{path}: {error}{cause}"), remedy);
+    match error {
+        FatError::Io { source, .. } => match source.downcast::<DiskError>() {
+            Ok(error) => error.into(),
+            Err(_) => told,
+        },
+        _ => told,
+    }
 }
 
 fn no_links(path: &str) -> SinkError {
@@ -269,7 +290,7 @@ impl Sink for FatSink<'_> {
         let volume = self.volume()?;
         volume
             .write_from(relative, content)
-            .map_err(|e| fat_error(relative, &e))
+            .map_err(|e| fat_error(relative, e))
     }
 
     fn symlink(&mut self, path: &str, _target: &[u8], _attributes: &Attributes) -> Done {
@@ -288,13 +309,11 @@ impl Sink for FatSink<'_> {
         self.close()?;
         self.first = Some(std::mem::take(&mut self.last));
         let start = self.geometry.root_start();
-        fat::move_label_back(self.window, start).map_err(|e| SinkError::new(e.to_string(), ""))
+        Ok(fat::move_label_back(self.window, start)?)
     }
 
     fn finish(mut self: Box<Self>) -> Done {
         self.close()?;
-        self.window
-            .flush()
-            .map_err(|e| SinkError::new(e.to_string(), ""))
+        Ok(self.window.flush()?)
     }
 }

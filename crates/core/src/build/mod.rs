@@ -327,11 +327,11 @@ fn fill(
     }
     let line = partition.line;
     let mut sink: Box<dyn Sink + '_> = match partition.filesystem {
-        Some(FormatKind::Fat(_)) => Box::new(FatSink::open(window).map_err(|e| at(line, &e))?),
+        Some(FormatKind::Fat(_)) => Box::new(FatSink::open(window).map_err(|e| at(line, e))?),
         _ => {
             let editor = Editor::open(window, now);
             Box::new(ExtSink::new(
-                editor.map_err(|e| mistake(line, e.to_string(), ""))?,
+                editor.map_err(|e| at(line, fill::told("the file system")(e)))?,
             ))
         }
     };
@@ -348,18 +348,21 @@ fn fill(
         };
         take.all()?;
         if content.is_first {
-            sink.move_to_front().map_err(|e| at(content.line, &e))?;
+            sink.move_to_front().map_err(|e| at(content.line, e))?;
         }
     }
-    sink.finish().map_err(|error| at(line, &error))
+    sink.finish().map_err(|error| at(line, error))
 }
 
 fn options_time(layout: &Layout, now: Timestamp) -> Timestamp {
     layout.epoch.map_or(now, Timestamp::at)
 }
 
-fn at(line: usize, error: &fill::SinkError) -> BuildError {
-    mistake(line, error.what.clone(), error.remedy.clone())
+fn at(line: usize, error: fill::SinkError) -> BuildError {
+    match error.disk {
+        Some(error) => BuildError::Disk(error),
+        None => mistake(line, error.what, error.remedy),
+    }
 }
 
 fn put_blob(blob: &Blob, device: &dyn BlockDevice) -> Result<(), BuildError> {

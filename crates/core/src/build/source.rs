@@ -11,7 +11,7 @@ use pinewrit_image::{Wrapping, unpacked_stream};
 use tar::EntryType;
 
 use super::fill::{Sink, SinkError};
-use super::{BuildError, BuildReport, Content, fat, mistake, remark};
+use super::{BuildError, BuildReport, Content, at, fat, mistake, remark};
 use crate::Cancel;
 use crate::settings::Remark;
 use crate::settings::document::nearest;
@@ -148,8 +148,8 @@ pub(super) struct Taking<'a> {
 }
 
 impl Taking<'_> {
-    fn wrong(&self, error: &SinkError) -> BuildError {
-        mistake(self.content.line, error.what.clone(), error.remedy.clone())
+    fn wrong(&self, error: SinkError) -> BuildError {
+        at(self.content.line, error)
     }
 
     fn unreadable(&self, path: &Path, error: &io::Error) -> BuildError {
@@ -238,7 +238,7 @@ impl Taking<'_> {
         };
         let size = facts.len();
         let put = self.sink.file(target, &attributes, size, &mut file, zeros);
-        put.map_err(|e| self.wrong(&e))?;
+        put.map_err(|e| self.wrong(e))?;
         self.report.files += 1;
         self.report.bytes += size;
         Ok(())
@@ -258,18 +258,18 @@ impl Taking<'_> {
             let kind = facts.file_type();
             if kind.is_dir() {
                 let made = self.sink.folder(&target, &attributes);
-                made.map_err(|e| self.wrong(&e))?;
+                made.map_err(|e| self.wrong(e))?;
             } else if kind.is_symlink() {
                 let to = fs::read_link(&path).map_err(|e| self.unreadable(&path, &e))?;
                 let to = std::os::unix::ffi::OsStrExt::as_bytes(to.as_os_str());
                 let made = self.sink.symlink(&target, to, &attributes);
-                made.map_err(|e| self.wrong(&e))?;
+                made.map_err(|e| self.wrong(e))?;
             } else if kind.is_file() {
                 let known = self.seen.get(&(facts.dev(), facts.ino())).cloned();
                 match known.filter(|_| facts.nlink() > 1) {
                     Some(known) => {
                         let made = self.sink.link(&target, &known);
-                        made.map_err(|e| self.wrong(&e))?;
+                        made.map_err(|e| self.wrong(e))?;
                     }
                     None => self.put_file(&path, &facts, &target)?,
                 }
@@ -324,7 +324,7 @@ impl Taking<'_> {
         };
         let attributes = self.member_attributes(entry)?;
         let done = self.put_member(entry, kind, &target, &attributes)?;
-        done.map_err(|e| self.wrong(&e))
+        done.map_err(|e| self.wrong(e))
     }
 
     fn put_member<R: Read>(
