@@ -247,20 +247,11 @@ pub(crate) struct VerifyArgs {
     pinewrit configure card.img --settings hut-03.toml --dry-run\n  \
     pinewrit configure /dev/sdx --settings hut-03.toml")]
 pub(crate) struct ConfigureArgs {
-    /// Tag, block device or card file to change
-    #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-    pub(crate) medium: PathBuf,
     #[command(flatten)]
-    pub(crate) access: MediumArgs,
+    pub(crate) change: ChangeArgs,
     /// First-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: PathBuf,
-    /// Show which files would change, and how; change nothing
-    #[arg(long)]
-    pub(crate) dry_run: bool,
-    /// Do not ask
-    #[arg(long)]
-    pub(crate) yes: bool,
 }
 
 /// Build a medium from parts: partitions, file systems, files, archives, loaders

@@ -3,7 +3,7 @@
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use pinewrit_disk::{BlockDevice, ByteRange, Window};
-use pinewrit_ext4::{Editor, Growth, ReadOnlyCompatible, Timestamp};
+use pinewrit_ext4::{Editor, Growth, Timestamp};
 use pinewrit_table::TableError;
 use serde::Serialize;
 
@@ -108,8 +108,7 @@ pub fn grow_filesystem(
 fn grow_ext(partition: &Window<'_>) -> Result<Growth, String> {
     let mut editor = Editor::open(partition, now()).map_err(|error| error.to_string())?;
     let sb = editor.superblock();
-    let has_sums = sb.read_only.has(ReadOnlyCompatible::GDT_CSUM)
-        || sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
+    let has_sums = sb.has_group_flags();
     let more = partition.size().saturating_sub(sb.size());
     let inodes = u64::from(sb.inodes_per_group) * sb.inode_size;
     let groups = more / (sb.blocks_per_group * sb.block_size);

@@ -71,6 +71,8 @@ pub(crate) mod bg {
     pub(crate) const INODE_UNINIT: u16 = 0x1;
     /// `bg_flags`: the block bitmap was never written.
     pub(crate) const BLOCK_UNINIT: u16 = 0x2;
+    /// `bg_flags`: all of the inode table that is not in use is zero.
+    pub(crate) const INODE_ZEROED: u16 = 0x4;
 }
 
 /// "Index Nodes".

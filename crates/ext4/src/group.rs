@@ -2,14 +2,8 @@
 
 use crate::bytes::{u16le, wide};
 use crate::checksum::{crc16, crc32c};
+use crate::fields::bg;
 use crate::{Incompatible, ReadOnlyCompatible, Superblock};
-
-/// `bg_flags`: the block bitmap was never written.
-const BLOCK_UNINIT: u16 = 0x2;
-/// `bg_flags`: the inode table and bitmap were never written.
-const INODE_UNINIT: u16 = 0x1;
-/// `bg_flags`: all of the inode table that is not in use is zero.
-const INODE_ZEROED: u16 = 0x4;
 
 /// Where a group's metadata is. All places have been checked to be inside the file system.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -65,16 +59,16 @@ impl GroupDescriptor {
         };
         let flags = u16le(bytes, 0x12);
         // Only where descriptors have checksums do these flags mean anything.
-        let has_flags = superblock.read_only.has(ReadOnlyCompatible::GDT_CSUM)
-            || superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
+        let has_flags = superblock.has_group_flags();
         let descriptor = Self {
             block_bitmap: place(0x00, 0x20),
             inode_bitmap: place(0x04, 0x24),
             inode_table: place(0x08, 0x28),
             free_clusters: count(0x0c, 0x2c),
-            is_block_bitmap_unwritten: has_flags && flags & BLOCK_UNINIT != 0,
-            is_inode_table_unwritten: has_flags && flags & INODE_UNINIT != 0,
-            is_inode_table_free: has_flags && flags & (INODE_UNINIT | INODE_ZEROED) == INODE_UNINIT,
+            is_block_bitmap_unwritten: has_flags && flags & bg::BLOCK_UNINIT != 0,
+            is_inode_table_unwritten: has_flags && flags & bg::INODE_UNINIT != 0,
+            is_inode_table_free: has_flags
+                && flags & (bg::INODE_UNINIT | bg::INODE_ZEROED) == bg::INODE_UNINIT,
             bitmap_checksum: count(0x18, 0x38) as u32,
         };
         let table_blocks = superblock.inode_table_blocks();
@@ -120,6 +114,12 @@ impl GroupDescriptor {
 }
 
 impl Superblock {
+    /// Whether flags of groups mean anything: only where their descriptors have checksums.
+    pub fn has_group_flags(&self) -> bool {
+        self.read_only.has(ReadOnlyCompatible::GDT_CSUM)
+            || self.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
+    }
+
     /// Blocks that a group's inode table takes.
     pub fn inode_table_blocks(&self) -> u64 {
         (u64::from(self.inodes_per_group) * self.inode_size).div_ceil(self.block_size)
@@ -146,24 +146,32 @@ fn count_free(bitmap: &[u8], clusters: u64) -> u64 {
     clusters - used - last
 }
 
-/// "Block Group Descriptors", `bg_checksum`.
 fn is_intact(superblock: &Superblock, group: u64, bytes: &[u8]) -> bool {
-    let stored = u16le(bytes, 0x1e);
+    let sum = descriptor_checksum(superblock, group, bytes);
+    sum.is_none_or(|sum| sum == u16le(bytes, bg::CHECKSUM))
+}
+
+/// "Block Group Descriptors", `bg_checksum`: that of a descriptor, whatever stands there; `None`
+/// where there are none.
+pub(crate) fn descriptor_checksum(superblock: &Superblock, group: u64, raw: &[u8]) -> Option<u16> {
     let number = (group as u32).to_le_bytes();
+    let (before, after) = (&raw[..bg::CHECKSUM], &raw[bg::CHECKSUM + 2..]);
     if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
-        let mut plain = bytes.to_vec();
-        plain[0x1e..0x20].fill(0);
-        let seed = crc32c(superblock.seed, &number);
-        return crc32c(seed, &plain) & 0xffff == u32::from(stored);
+        let parts = [&number[..], before, &[0; 2], after];
+        let sum = parts
+            .iter()
+            .fold(superblock.seed, |crc, part| crc32c(crc, part));
+        return Some(sum as u16);
     }
-    if superblock.read_only.has(ReadOnlyCompatible::GDT_CSUM) {
-        let mut crc = crc16(!0, &superblock.uuid);
-        crc = crc16(crc, &number);
-        crc = crc16(crc, &bytes[..0x1e]);
-        if superblock.incompatible.has(Incompatible::BIT64) {
-            crc = crc16(crc, &bytes[0x20..]);
-        }
-        return crc == stored;
-    }
-    true
+    superblock
+        .read_only
+        .has(ReadOnlyCompatible::GDT_CSUM)
+        .then(|| {
+            let after = match superblock.incompatible.has(Incompatible::BIT64) {
+                true => after,
+                false => &[],
+            };
+            let parts = [&superblock.uuid[..], &number[..], before, after];
+            parts.iter().fold(!0, |crc, part| crc16(crc, part))
+        })
 }

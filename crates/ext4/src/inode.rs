@@ -6,7 +6,8 @@ use crate::blocks::{Source, VolumeError};
 use crate::bytes::{u16le, u32le};
 use crate::fields::node;
 
-const EXTENT_MAGIC: u16 = 0xf30a;
+/// "Extent Tree", `eh_magic`.
+pub(crate) const EXTENT_MAGIC: u16 = 0xf30a;
 /// The kernel's own limit for trees of extents.
 const MAX_DEPTH: u16 = 5;
 
@@ -92,6 +93,16 @@ pub(crate) struct Run {
 }
 
 impl Run {
+    /// A run with content.
+    pub(crate) fn written(logical: u64, start: u64, len: u64) -> Self {
+        Self {
+            logical,
+            start,
+            len,
+            is_unwritten: false,
+        }
+    }
+
     pub(crate) fn logical_end(&self) -> u64 {
         self.logical + self.len
     }
@@ -446,12 +457,7 @@ impl BlockMap<'_> {
             return false;
         }
         let is_done = self.close();
-        self.open = Some(Run {
-            logical,
-            start: block,
-            len: 1,
-            is_unwritten: false,
-        });
+        self.open = Some(Run::written(logical, block, 1));
         is_done
     }
 

@@ -263,12 +263,7 @@ impl<D: BlockDevice> Editor<D> {
         let attributes = Attributes::root(0o755, self.now());
         let mut inode = self.new_inode(root, FileKind::Directory, &attributes)?;
         let start = self.allocate_block(self.goal_in(0))?;
-        let run = Run {
-            logical: 0,
-            start,
-            len: 1,
-            is_unwritten: false,
-        };
+        let run = Run::written(0, start, 1);
         self.put_map(root, &mut inode, &[run])?;
         inode.set_size(self.superblock().block_size);
         inode.set_links(2);
@@ -292,12 +287,7 @@ impl<D: BlockDevice> Editor<D> {
                 end: place.end * block,
             })?;
             let len = place.end - place.start;
-            runs.push(Run {
-                logical,
-                start: place.start,
-                len,
-                is_unwritten: false,
-            });
+            runs.push(Run::written(logical, place.start, len));
             logical += len;
         }
         let attributes = Attributes::root(0o600, self.now());

@@ -1,34 +1,16 @@
 //! File systems made by the system's own tools.
 
-#![allow(clippy::print_stderr, reason = "a skipped test says so")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
 
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
+use common::good;
 use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_ext4::{Owner, Superblock, Volume};
 use rstest::rstest;
-
-/// Runs a judge; `None`, and a word, where it is missing.
-fn judge(program: &str, args: &[&str]) -> Option<String> {
-    let output = match Command::new(program).args(args).output() {
-        Ok(output) => output,
-        Err(_) if std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_none() => {
-            eprintln!("skipped: no {program}");
-            return None;
-        }
-        Err(error) => panic!("{program}: {error}"),
-    };
-    let text = String::from_utf8_lossy(&output.stdout).into_owned();
-    assert!(
-        output.status.success(),
-        "{program}: {text} {}",
-        String::from_utf8_lossy(&output.stderr)
-    );
-    Some(text)
-}
 
 /// A file system with folders and files in it.
 fn make(dir: &Path, options: &[&str]) -> Option<PathBuf> {
@@ -52,14 +34,14 @@ fn make(dir: &Path, options: &[&str]) -> Option<PathBuf> {
         &[path],
     ]
     .concat();
-    judge("mke2fs", &args)?;
+    good("mke2fs", &args)?;
     Some(image)
 }
 
 /// The first block of a file, by a stranger.
 fn first_block(image: &Path, file: &str) -> u64 {
     let request = format!("bmap {file} 0");
-    let said = judge("debugfs", &["-R", &request, image.to_str().unwrap()]).unwrap();
+    let said = good("debugfs", &["-R", &request, image.to_str().unwrap()]).unwrap();
     said.split_whitespace().next().unwrap().parse().unwrap()
 }
 

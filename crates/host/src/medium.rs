@@ -6,7 +6,7 @@ use std::io::{self, ErrorKind, Seek, SeekFrom};
 use std::os::unix::fs::{FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
-use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
+use pinewrit_disk::{BlockDevice, ByteRange, CacheUse, FileDevice, Section, SectorSize};
 use rustix::fs::{FlockOperation, OFlags};
 
 use crate::{
@@ -46,6 +46,16 @@ pub struct Medium {
     pub kind: MediumKind,
     /// The path as given.
     pub path: PathBuf,
+}
+
+impl Medium {
+    /// The medium with only a range of it to be read and written, as one partition.
+    pub fn narrowed(self, range: ByteRange) -> Self {
+        Self {
+            device: Box::new(Section::new(self.device, range)),
+            ..self
+        }
+    }
 }
 
 /// Where a write goes: a medium that is there, or a card file to be made.

@@ -7,7 +7,7 @@ use pinewrit_disk::{UndoLog, UndoOutcome};
 use pinewrit_host::{Medium, MediumError, Readers, Target};
 
 use super::{Outcome, records, target};
-use crate::args::{ChangeArgs, MediumArgs};
+use crate::args::ChangeArgs;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -28,31 +28,13 @@ pub(crate) fn open(
     args: &ChangeArgs,
     size: Option<u64>,
 ) -> Result<Opened, Message> {
-    open_named(
-        ui,
-        readers,
-        &args.medium,
-        (&args.access, args.dry_run),
-        size,
-    )
-}
-
-/// As [`open`]. `how`: how it may be freed, and whether nothing is to be changed.
-pub(crate) fn open_named(
-    ui: &Ui,
-    readers: &Readers,
-    named: &Path,
-    how: (&MediumArgs, bool),
-    size: Option<u64>,
-) -> Result<Opened, Message> {
-    let (access, dry_run) = how;
-    let mut chosen = target::find(readers, named, size.is_some())?;
+    let mut chosen = target::find(readers, &args.medium, size.is_some())?;
     let name = chosen.name();
-    let medium = if dry_run {
+    let medium = if args.dry_run {
         let opened = readers.open_for_reading(&chosen.path);
         opened.map_err(|e| explain::medium_error(&e))?
     } else {
-        let permits = chosen.permits(ui, readers, access)?;
+        let permits = chosen.permits(ui, readers, &args.access)?;
         let opened = readers.open_target(&chosen.path, size, &permits);
         opened.and_then(Target::into_medium).map_err(|e| match e {
             MediumError::Missing { path } if size.is_none() => Message::new(
@@ -65,7 +47,7 @@ pub(crate) fn open_named(
         })?
     };
     let undo = UndoLog::new(undo_path(&medium.path));
-    if !dry_run {
+    if !args.dry_run {
         finish_interrupted(ui, &medium, &undo)?;
         if let Some(folder) = undo.path().parent() {
             // Where this fails, writing the undo file will say so.

@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use super::change::{self, Opened};
 use super::{Outcome, settings};
-use crate::args::ConfigureArgs;
+use crate::args::{ChangeArgs, ConfigureArgs};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -24,14 +24,14 @@ struct ConfigureEvent<'a> {
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     let checked = settings::read(ui, &args.settings)?;
-    let how = (&args.access, args.dry_run);
-    let opened = change::open_named(ui, readers, &args.medium, how, None)?;
+    let change = &args.change;
+    let opened = change::open(ui, readers, change, None)?;
     let Opened { name, medium, undo } = opened;
     let prepared =
         prepare(&*medium.device, &checked).map_err(|e| explain::configure_error(&name, &e))?;
     let report = prepared.report().clone();
-    if !args.dry_run && !report.is_unchanged() {
-        confirm(ui, args, &report)?;
+    if !change.dry_run && !report.is_unchanged() {
+        confirm(ui, change, &report)?;
         prepared
             .commit(Some(&undo))
             .map_err(|e| explain::commit_error(&name, &e))?;
@@ -39,11 +39,11 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     ui.event(&ConfigureEvent {
         event: "result",
         command: "configure",
-        medium: args.medium.display().to_string(),
-        dry_run: args.dry_run,
+        medium: change.medium.display().to_string(),
+        dry_run: change.dry_run,
         report: &report,
     });
-    ui.result(match args.dry_run {
+    ui.result(match change.dry_run {
         true => dry_run_text(&name, &report),
         false => done_text(&name, &settings::brief(&checked), &report),
     });
@@ -51,7 +51,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
 }
 
 /// Files that somebody else may have made are only replaced when asked to.
-fn confirm(ui: &Ui, args: &ConfigureArgs, report: &ConfigureReport) -> Outcome {
+fn confirm(ui: &Ui, args: &ChangeArgs, report: &ConfigureReport) -> Outcome {
     let changed = |file: &&pinewrit_core::configure::FileChange| file.kind == ChangeKind::Changed;
     let replaced: Vec<_> = report.files.iter().filter(changed).collect();
     if replaced.is_empty() || args.yes {

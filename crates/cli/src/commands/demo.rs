@@ -11,7 +11,8 @@ use pinewrit_image::Location;
 
 use super::{Outcome, configure, inspect, media, rack, records, verify, write};
 use crate::args::{
-    ConfigureArgs, DemoArgs, InspectArgs, MediaArgs, MediumArgs, SourceArgs, VerifyArgs, WriteArgs,
+    ChangeArgs, ConfigureArgs, DemoArgs, InspectArgs, MediaArgs, MediumArgs, SourceArgs,
+    VerifyArgs, WriteArgs,
 };
 use crate::exit::Exit;
 use crate::explain;
@@ -137,11 +138,13 @@ impl Demo<'_> {
             &format!("{rack} configure {card} --settings hut-03.toml"),
         );
         let args = ConfigureArgs {
-            access: MediumArgs::default(),
-            medium: PathBuf::from(&card),
+            change: ChangeArgs {
+                medium: PathBuf::from(&card),
+                access: MediumArgs::default(),
+                dry_run: false,
+                yes: true,
+            },
             settings: self.settings.clone(),
-            dry_run: false,
-            yes: true,
         };
         configure::run(self.ui, &self.readers, &args)?;
 

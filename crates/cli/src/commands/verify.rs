@@ -7,7 +7,7 @@ use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::receipt::{Identifiers, Kinship, Receipt};
 use pinewrit_core::verify::{Comparison, Difference, verify};
 use pinewrit_core::write::{ChunkRecord, whereabouts};
-use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, MemoryDevice, Section};
+use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE};
 use pinewrit_host::{Medium, Readers};
 use pinewrit_image::Location;
 use serde::Serialize;
@@ -51,12 +51,12 @@ struct ReceiptEvent {
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &VerifyArgs) -> Outcome {
     let chosen = target::find(readers, &args.medium, false)?;
-    let mut medium = readers
+    let medium = readers
         .open_for_reading(&chosen.path)
         .map_err(|e| explain::medium_error(&e))?;
     match &args.image {
         Some(image) => against_image(ui, args, image, &chosen, &medium),
-        None => against_receipt(ui, args, &chosen, &mut medium),
+        None => against_receipt(ui, args, &chosen, medium),
     }
 }
 
@@ -116,7 +116,7 @@ fn owner_at(medium: &Medium, offset: u64) -> Option<String> {
         .then(|| explain::whereabouts(&place))?
 }
 
-fn against_receipt(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &mut Medium) -> Outcome {
+fn against_receipt(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: Medium) -> Outcome {
     let name = chosen.name();
     let identifiers = Identifiers::of(&*medium.device);
     let (path, receipt) = match &args.receipt {
@@ -130,15 +130,13 @@ fn against_receipt(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &mut Med
         None => find(chosen, &name, &identifiers)?,
     };
     let Some(partition) = receipt.medium.partition else {
-        return compare(ui, args, chosen, medium, (path, receipt));
+        return compare(ui, args, chosen, &medium, (path, receipt));
     };
     // Only one partition was written; places in the receipt count from its start.
     let end = partition.start.saturating_add(receipt.medium.size);
     let range = ByteRange::new(partition.start, end.min(medium.device.size()));
     let range = range.unwrap_or(ByteRange { start: 0, end: 0 });
-    let whole = std::mem::replace(&mut medium.device, Box::new(MemoryDevice::new(0)));
-    medium.device = Box::new(Section::new(whole, range));
-    compare(ui, args, chosen, medium, (path, receipt))
+    compare(ui, args, chosen, &medium.narrowed(range), (path, receipt))
 }
 
 fn compare(

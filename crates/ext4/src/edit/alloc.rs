@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use pinewrit_disk::BlockDevice;
 
-use super::groups::{clear, has_flags, is_set, set};
+use super::groups::{clear, is_set, set};
 use super::{EditError, Editor};
 use crate::VolumeError;
 use crate::fields::{bg, sb};
@@ -226,7 +226,7 @@ impl<D: BlockDevice> Editor<D> {
     /// The part of the inode table that was never used becomes smaller, and is zeroed where it is
     /// used now.
     pub(crate) fn use_table_up_to(&mut self, group: u64, index: u32) -> Result<(), EditError> {
-        if !has_flags(&self.sb) {
+        if !self.sb.has_group_flags() {
             return Ok(());
         }
         let unused = self.group_count(group, bg::UNUSED_INODES)?;

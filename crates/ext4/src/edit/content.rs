@@ -124,12 +124,7 @@ impl<D: BlockDevice> Editor<D> {
             let (now, later) = bytes.split_at((len * block) as usize);
             self.cache.put_content(start * block, now)?;
             places.goal = start + len;
-            places.runs.push(Run {
-                logical,
-                start,
-                len,
-                is_unwritten: false,
-            });
+            places.runs.push(Run::written(logical, start, len));
             logical += len;
             bytes = later;
         }

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use pinewrit_disk::{BlockDevice, ByteRange};
 
-use super::groups::{fresh_block_bitmap, fresh_inode_bitmap, has_flags, put_count, put_place};
+use super::groups::{fresh_block_bitmap, fresh_inode_bitmap, put_count, put_place};
 use super::layout::{place, usage};
 use super::{EditError, Editor};
 use crate::blocks::Source;
@@ -28,7 +28,7 @@ impl<D: BlockDevice> Editor<D> {
             let blocks = self.sb.group_blocks(group);
             let free = blocks.end - blocks.start - usage.used;
             let per_group = self.sb.inodes_per_group;
-            let may_wait = has_flags(&self.sb);
+            let may_wait = self.sb.has_group_flags();
             let is_plain = may_wait && !usage.has_guests && group != 0 && group != last;
             let flags = match (may_wait, is_plain) {
                 (false, _) => 0,

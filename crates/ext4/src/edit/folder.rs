@@ -260,12 +260,7 @@ impl<D: BlockDevice> Editor<D> {
         let goal = runs.last().map_or(0, |run| run.blocks().end);
         let place = self.allocate_block(goal)?;
         let index = self.known_folder(folder)?.blocks.len();
-        runs.push(Run {
-            logical: index as u64,
-            start: place,
-            len: 1,
-            is_unwritten: false,
-        });
+        runs.push(Run::written(index as u64, place, 1));
         self.put_map(folder, inode, &runs)?;
         inode.set_size((index as u64 + 1) * self.sb.block_size);
         let mut block = self.empty_folder_block();
@@ -377,12 +372,7 @@ impl<D: BlockDevice> Editor<D> {
         self.clear_inline(&mut inode)?;
         let goal = self.goal_in(self.group_of_inode(number));
         let place = self.allocate_block(goal)?;
-        let run = Run {
-            logical: 0,
-            start: place,
-            len: 1,
-            is_unwritten: false,
-        };
+        let run = Run::written(0, place, 1);
         self.put_map(number, &mut inode, &[run])?;
         inode.set_size(self.sb.block_size);
         self.put_folder_block(number, &inode, place, block);

@@ -4,10 +4,10 @@ use pinewrit_disk::BlockDevice;
 
 use super::{EditError, Editor};
 use crate::bytes::{put16, put32, u16le};
-use crate::checksum::{crc16, crc32c};
+use crate::checksum::crc32c;
 use crate::fields::bg;
-use crate::group::GroupDescriptor;
-use crate::{Incompatible, ReadOnlyCompatible, Superblock, VolumeError};
+use crate::group::{GroupDescriptor, descriptor_checksum};
+use crate::{ReadOnlyCompatible, Superblock, VolumeError};
 
 /// A number of 16 bits in a descriptor, with its upper half where there is room for it.
 pub(crate) fn count(raw: &[u8], field: usize) -> u32 {
@@ -21,14 +21,6 @@ pub(crate) fn count(raw: &[u8], field: usize) -> u32 {
 pub(crate) fn put_count(raw: &mut [u8], field: usize, value: u32) {
     put16(raw, field, value as u16);
     if raw.len() >= 64 {
-        // The two checksums of bitmaps have their upper halves elsewhere.
-        put16(raw, bg::HIGH + field, (value >> 16) as u16);
-    }
-}
-
-fn put_checksum(raw: &mut [u8], field: usize, value: u32) {
-    put16(raw, field, value as u16);
-    if raw.len() >= 64 {
         put16(raw, bg::HIGH + field, (value >> 16) as u16);
     }
 }
@@ -40,28 +32,9 @@ pub(crate) fn put_place(raw: &mut [u8], field: usize, block: u64) {
     }
 }
 
-/// Whether groups may have flags, because their descriptors have checksums.
-pub(crate) fn has_flags(sb: &Superblock) -> bool {
-    sb.read_only.has(ReadOnlyCompatible::GDT_CSUM)
-        || sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
-}
-
 /// Puts the checksum of a whole descriptor into it.
 pub(crate) fn seal(sb: &Superblock, group: u64, raw: &mut [u8]) {
-    let number = (group as u32).to_le_bytes();
-    put16(raw, bg::CHECKSUM, 0);
-    let sum = if sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
-        crc32c(crc32c(sb.seed, &number), raw) as u16
-    } else if sb.read_only.has(ReadOnlyCompatible::GDT_CSUM) {
-        let crc = crc16(crc16(!0, &sb.uuid), &number);
-        let crc = crc16(crc, &raw[..bg::CHECKSUM]);
-        match sb.incompatible.has(Incompatible::BIT64) {
-            true => crc16(crc, &raw[bg::HIGH..]),
-            false => crc,
-        }
-    } else {
-        0
-    };
+    let sum = descriptor_checksum(sb, group, raw).unwrap_or(0);
     put16(raw, bg::CHECKSUM, sum);
 }
 
@@ -73,9 +46,9 @@ pub(crate) fn seal_bitmaps(sb: &Superblock, raw: &mut [u8], blocks: &[u8], inode
     let clusters = (sb.blocks_per_group / sb.cluster_ratio / 8) as usize;
     let covered = (sb.inodes_per_group / 8) as usize;
     let sum = crc32c(sb.seed, &blocks[..clusters]);
-    put_checksum(raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
+    put_count(raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
     let sum = crc32c(sb.seed, &inodes[..covered]);
-    put_checksum(raw, bg::INODE_BITMAP_CHECKSUM, sum);
+    put_count(raw, bg::INODE_BITMAP_CHECKSUM, sum);
 }
 
 pub(crate) fn is_set(bitmap: &[u8], bit: u64) -> bool {
@@ -144,7 +117,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     fn has_group_flag(&mut self, group: u64, flag: u16) -> Result<bool, VolumeError> {
-        if !has_flags(&self.sb) {
+        if !self.sb.has_group_flags() {
             return Ok(false);
         }
         Ok(u16le(self.descriptor(group)?, bg::FLAGS) & flag != 0)
@@ -227,7 +200,7 @@ impl<D: BlockDevice> Editor<D> {
     pub(crate) fn seal_groups(&mut self) -> Result<(), EditError> {
         for group in std::mem::take(&mut self.touched_groups) {
             let places = self.groups[group as usize];
-            let flags = match has_flags(&self.sb) {
+            let flags = match self.sb.has_group_flags() {
                 true => u16le(self.descriptor(group)?, bg::FLAGS),
                 false => 0,
             };
@@ -244,7 +217,7 @@ impl<D: BlockDevice> Editor<D> {
                     self.sb.seed,
                     &self.cache.block(places.block_bitmap)?[..clusters],
                 );
-                put_checksum(&mut raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
+                put_count(&mut raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
             }
             seal(&self.sb, group, &mut raw);
             let (block, at) = self.descriptor_place(group);

@@ -253,12 +253,7 @@ impl<D: BlockDevice> Editor<D> {
         }
         let runs: Vec<Run> = (0u64..)
             .zip(&places)
-            .map(|(logical, &start)| Run {
-                logical,
-                start,
-                len: 1,
-                is_unwritten: false,
-            })
+            .map(|(logical, &start)| Run::written(logical, start, 1))
             .collect();
         self.put_map(number, inode, &runs)?;
         inode.set_size(count as u64 * self.sb.block_size);

@@ -8,10 +8,9 @@ use super::{EditError, Editor};
 use crate::bytes::{high, low, put16, put32};
 use crate::checksum::crc32c;
 use crate::fields::node;
-use crate::inode::{Inode, InodeNumber, Piece, Run};
+use crate::inode::{EXTENT_MAGIC, Inode, InodeNumber, Piece, Run};
 use crate::{Incompatible, ReadOnlyCompatible};
 
-const EXTENT_MAGIC: u16 = 0xf30a;
 /// Blocks in an extent: 15 bits, the next one says that it is not written yet.
 const MAX_WRITTEN: u64 = 0x8000;
 const MAX_UNWRITTEN: u64 = 0x7fff;

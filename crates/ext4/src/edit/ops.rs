@@ -329,12 +329,7 @@ impl<D: BlockDevice> Editor<D> {
         let (number, mut inode) = self.make(spot, FileKind::Directory, attributes)?;
         let goal = self.goal_in(self.group_of_inode(number));
         let place = self.allocate_block(goal)?;
-        let run = Run {
-            logical: 0,
-            start: place,
-            len: 1,
-            is_unwritten: false,
-        };
+        let run = Run::written(0, place, 1);
         self.put_map(number, &mut inode, &[run])?;
         inode.set_size(self.sb.block_size);
         inode.set_links(2);

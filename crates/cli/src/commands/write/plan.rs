@@ -7,7 +7,7 @@ use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect};
 use pinewrit_core::receipt::ReceiptPartition;
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::unfinished::UnfinishedWrite;
-use pinewrit_disk::{BlockDevice, DiskError, MemoryDevice, Section};
+use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_host::{Bus, MediumKind, Readers, Target};
 use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
 
@@ -186,7 +186,7 @@ fn only_partition(
     name: &str,
     wanted: &str,
 ) -> Result<(Target, ReceiptPartition), Message> {
-    let Target::Existing(mut medium) = target else {
+    let Target::Existing(medium) = target else {
         let what = format!("{name} is not there yet, and has no partitions");
         return Err(
             Message::new(Exit::Usage, what).remedy("pinewrit table create, or build, makes some")
@@ -204,13 +204,11 @@ fn only_partition(
         let what = format!("partition {number} reaches past the end of {name}");
         return Err(Message::new(Exit::Medium, what).remedy("pinewrit table show tells more"));
     };
-    let whole = std::mem::replace(&mut medium.device, Box::new(MemoryDevice::new(0)));
-    medium.device = Box::new(Section::new(whole, range));
     let partition = ReceiptPartition {
         number,
         start: range.start,
     };
-    Ok((Target::Existing(medium), partition))
+    Ok((Target::Existing(medium.narrowed(range)), partition))
 }
 
 fn check_source_and_fit(source: &ImageSource, medium: &PlannedMedium) -> Outcome {
