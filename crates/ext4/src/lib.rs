@@ -6,6 +6,7 @@
 
 mod blocks;
 mod bytes;
+mod check;
 mod checksum;
 mod directory;
 mod edit;
@@ -22,6 +23,7 @@ mod volume;
 mod xattr;
 
 pub use blocks::VolumeError;
+pub use check::{CheckError, check};
 pub use directory::Entry;
 pub use edit::{Attributes, EditError, Editor, NodeKind, SizeError, Zeros};
 pub use features::{Compatible, Incompatible, ReadOnlyCompatible};

@@ -71,6 +71,10 @@ impl<D: BlockDevice> Volume<D> {
         &self.superblock
     }
 
+    pub(crate) fn groups(&self) -> &[Option<GroupDescriptor>] {
+        &self.groups
+    }
+
     /// Its files.
     pub fn tree(&self) -> Tree<'_> {
         Tree { source: self }

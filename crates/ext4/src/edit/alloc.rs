@@ -17,9 +17,7 @@ const LONG_RUN: u64 = 2048;
 fn free_run(bitmap: &[u8], bits: Range<u64>, most: u64) -> Option<Range<u64>> {
     let mut at = bits.start;
     while at < bits.end && is_set(bitmap, at) {
-        // Whole bytes in use are passed over at once.
-        let is_full = at.is_multiple_of(8) && bitmap[(at / 8) as usize] == 0xff;
-        at += if is_full { 8 } else { 1 };
+        at += same_bits(bitmap, at, 0xff);
     }
     if at >= bits.end {
         return None;
@@ -27,16 +25,23 @@ fn free_run(bitmap: &[u8], bits: Range<u64>, most: u64) -> Option<Range<u64>> {
     let limit = bits.end.min(at.saturating_add(most));
     let mut end = at + 1;
     while end < limit {
-        let is_empty = end.is_multiple_of(8) && end + 8 <= limit && bitmap[(end / 8) as usize] == 0;
-        if is_empty {
-            end += 8;
-        } else if is_set(bitmap, end) {
+        if is_set(bitmap, end) {
             break;
-        } else {
-            end += 1;
         }
+        end += same_bits(bitmap, end, 0);
     }
-    Some(at..end)
+    Some(at..end.min(limit))
+}
+
+/// How many bits from `at` on are like it: eight bytes' worth, one byte's, or only itself.
+fn same_bits(bitmap: &[u8], at: u64, byte: u8) -> u64 {
+    let bytes = &bitmap[(at / 8) as usize..];
+    match bytes.first_chunk::<8>() {
+        _ if !at.is_multiple_of(8) => 1,
+        Some(word) if *word == [byte; 8] => 64,
+        _ if bytes[0] == byte => 8,
+        _ => 1,
+    }
 }
 
 /// The first free run of `want` blocks, or else the longest.
@@ -240,8 +245,12 @@ impl<D: BlockDevice> Editor<D> {
         let size = self.sb.inode_size as usize;
         for slot in first_unused / per_block..=index / per_block {
             let first = first_unused.max(slot * per_block) - slot * per_block;
-            let bytes = self.cache.edit(table + u64::from(slot))?;
-            bytes[first as usize * size..].fill(0);
+            let block = table + u64::from(slot);
+            match first {
+                // Nothing in it was ever used: it need not be read.
+                0 => self.cache.put(block, vec![0; self.sb.block_size as usize]),
+                _ => self.cache.edit(block)?[first as usize * size..].fill(0),
+            }
         }
         // What shares the last block is zero now as well.
         let change = i64::from(per_group - (index + 1)) - i64::from(unused);

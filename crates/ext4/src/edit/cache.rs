@@ -57,10 +57,11 @@ impl<D: BlockDevice> Cache<D> {
             return Err(VolumeError::Damaged("a block number"));
         }
         if !self.slots.contains_key(&block) {
-            self.write_content()?;
             let mut bytes = vec![0; self.block_size].into_boxed_slice();
-            self.device
-                .read_at(block * self.block_size as u64, &mut bytes)?;
+            let offset = block * self.block_size as u64;
+            self.device.read_at(offset, &mut bytes)?;
+            let (start, content) = &self.content;
+            copy_shared(*start, content, offset, &mut bytes);
             let slot = Slot {
                 bytes,
                 is_changed: false,
@@ -172,6 +173,11 @@ impl<D: BlockDevice> Cache<D> {
         self.device.write_at(*start, bytes)?;
         bytes.clear();
         Ok(())
+    }
+
+    /// Whether any block is to be written.
+    pub(super) fn is_changed(&self) -> bool {
+        !self.content.1.is_empty() || self.slots.values().any(|slot| slot.is_changed)
     }
 
     /// Writes all changed blocks to the device, neighbours together.

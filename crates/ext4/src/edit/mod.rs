@@ -295,6 +295,10 @@ impl<D: BlockDevice> Editor<D> {
     pub fn commit(mut self) -> Result<D, EditError> {
         self.index_folders()?;
         self.seal_groups()?;
+        // Where nothing was changed, not even the time of the last write is.
+        if !self.cache.is_changed() {
+            return Ok(self.cache.into_device());
+        }
         let now = self.now.seconds as u32;
         let has_checksum = self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
         let raw = self.edit_sb()?;

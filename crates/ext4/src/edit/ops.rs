@@ -183,6 +183,54 @@ impl<D: BlockDevice> Editor<D> {
         })
     }
 
+    /// Makes a file of `size` bytes that has all of its blocks, of which only the head is written.
+    /// What follows is what the blocks held before: for swap, and for nobody but its owner.
+    ///
+    /// # Errors
+    /// [`EditError::Exists`], [`EditError::NoSpace`], and others; nothing is changed then.
+    pub fn reserve_file(
+        &mut self,
+        path: &[u8],
+        attributes: &Attributes,
+        size: u64,
+        head: &[u8],
+    ) -> Result<(), EditError> {
+        self.step(|editor| {
+            let spot = editor.spot(path)?;
+            if editor.named(&spot)?.is_some() {
+                return Err(EditError::Exists(shown(path)));
+            }
+            let (number, mut inode) = editor.make(&spot, FileKind::Regular, attributes)?;
+            let block = editor.sb.block_size;
+            let goal = editor.goal_in(editor.group_of_inode(number));
+            let places = editor.allocate(goal, size.div_ceil(block))?;
+            let mut runs = Vec::new();
+            let mut logical = 0;
+            for place in places {
+                let len = place.end - place.start;
+                runs.push(Run::written(logical, place.start, len));
+                logical += len;
+            }
+            editor.write_head(&runs, head)?;
+            editor.put_map(number, &mut inode, &runs)?;
+            inode.set_size(size);
+            editor.note_large_file(size)?;
+            editor.put_attributes(number, &mut inode, attributes)
+        })
+    }
+
+    /// Writes the first bytes of a file whose blocks are known.
+    fn write_head(&mut self, runs: &[Run], head: &[u8]) -> Result<(), EditError> {
+        let block = self.sb.block_size as usize;
+        let places = runs.iter().flat_map(Run::blocks);
+        for (place, piece) in places.zip(head.chunks(block)) {
+            let mut bytes = piece.to_vec();
+            bytes.resize(block, 0);
+            self.cache.put_content(place * block as u64, &bytes)?;
+        }
+        Ok(())
+    }
+
     /// Writes an inode with all of its attributes.
     fn put_attributes(
         &mut self,
