@@ -7,7 +7,8 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 use pinewrit_disk::{BlockDevice, ByteRange, CacheUse, FileDevice, Section, SectorSize};
-use rustix::fs::{FlockOperation, OFlags};
+use rustix::fs::{FlockOperation, OFlags, RenameFlags};
+use rustix::io::Errno;
 
 use crate::{
     BlockName, Hold, MediumError, MediumFacts, Rescan, SystemRoots, Tag, Verdict, rescan_partitions,
@@ -46,9 +47,32 @@ pub struct Medium {
     pub kind: MediumKind,
     /// The path as given.
     pub path: PathBuf,
+    /// Where a card file lies until it is settled.
+    pub(crate) draft: Option<PathBuf>,
 }
 
 impl Medium {
+    /// Gives a new card file that was filled elsewhere its own name, unless something has that name
+    /// by now.
+    ///
+    /// # Errors
+    /// The file could not be renamed; it then stays where it is.
+    pub fn settle(&mut self) -> Result<(), MediumError> {
+        let Some(draft) = self.draft.take() else {
+            return Ok(());
+        };
+        let here = rustix::fs::CWD;
+        let kept = RenameFlags::NOREPLACE;
+        let renamed = match rustix::fs::renameat_with(here, &draft, here, &self.path, kept) {
+            // Some file systems know no such condition.
+            Err(Errno::INVAL | Errno::NOSYS) if !self.path.exists() => {
+                fs::rename(&draft, &self.path)
+            }
+            renamed => renamed.map_err(io::Error::from),
+        };
+        renamed.map_err(|e| opening_failed(&self.path, e))
+    }
+
     /// The medium with only a range of it to be read and written, as one partition.
     pub fn narrowed(self, range: ByteRange) -> Self {
         Self {
@@ -72,6 +96,8 @@ pub enum Target {
         path: PathBuf,
         /// Its size in bytes.
         size: u64,
+        /// A file on the same file system that holds its content already, and becomes it.
+        draft: Option<PathBuf>,
     },
 }
 
@@ -153,6 +179,7 @@ impl Medium {
             opened,
             kind,
             path: path.to_owned(),
+            draft: None,
         })
     }
 
@@ -217,14 +244,32 @@ impl Target {
         }
     }
 
-    /// The medium, made first if it is a new card file.
+    /// A new card file that takes over a file with its content.
+    pub fn drafted(self, draft: PathBuf) -> Self {
+        match self {
+            Self::New { path, size, .. } => Self::New {
+                path,
+                size,
+                draft: Some(draft),
+            },
+            existing => existing,
+        }
+    }
+
+    /// The medium, made first if it is a new card file. With a draft it still lies there, until
+    /// [`Medium::settle`].
     ///
     /// # Errors
     /// The file could not be made.
     pub fn into_medium(self) -> Result<Medium, MediumError> {
         let (path, size) = match self {
             Self::Existing(medium) => return Ok(medium),
-            Self::New { path, size } => (path, size),
+            Self::New {
+                path,
+                draft: Some(draft),
+                ..
+            } => return open_draft(path, draft),
+            Self::New { path, size, .. } => (path, size),
         };
         let file = OpenOptions::new()
             .read(true)
@@ -247,6 +292,17 @@ fn plan_card_file(path: &Path, size: u64) -> Result<Target, MediumError> {
     Ok(Target::New {
         path: path.to_owned(),
         size,
+        draft: None,
+    })
+}
+
+fn open_draft(path: PathBuf, draft: PathBuf) -> Result<Medium, MediumError> {
+    let file = OpenOptions::new().read(true).write(true).open(&draft);
+    let file = file.map_err(|e| opening_failed(&draft, e))?;
+    lock(&draft, &file)?;
+    Ok(Medium {
+        draft: Some(draft),
+        ..Medium::from_file(&path, file, MediumKind::CardFile)?
     })
 }
 

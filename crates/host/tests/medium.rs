@@ -57,6 +57,35 @@ fn a_card_file_that_appears_meanwhile_is_not_overwritten() {
 }
 
 #[test]
+fn a_draft_gets_its_name_when_it_is_settled() {
+    let folder = Folder::new();
+    fs::write(folder.path("draft"), vec![7; 4096]).unwrap();
+    let target = folder.open("card.img", Some(4096)).unwrap();
+    let mut medium = target.drafted(folder.path("draft")).into_medium().unwrap();
+    assert!(!folder.path("card.img").exists());
+    medium.device.write_at(0, &[9; 512]).unwrap();
+    medium.settle().unwrap();
+    assert!(!folder.path("draft").exists());
+    assert_eq!(fs::read(folder.path("card.img")).unwrap()[0], 9);
+    // Nothing is left to settle.
+    medium.settle().unwrap();
+}
+
+#[test]
+fn a_draft_does_not_replace_what_appeared_meanwhile() {
+    let folder = Folder::new();
+    fs::write(folder.path("draft"), vec![7; 4096]).unwrap();
+    let target = folder.open("card.img", Some(4096)).unwrap();
+    let mut medium = target.drafted(folder.path("draft")).into_medium().unwrap();
+    fs::write(folder.path("card.img"), "somebody else's").unwrap();
+    assert!(matches!(medium.settle(), Err(MediumError::Io { .. })));
+    assert_eq!(
+        fs::read(folder.path("card.img")).unwrap(),
+        b"somebody else's"
+    );
+}
+
+#[test]
 fn one_card_file_has_one_writer() {
     let folder = Folder::new();
     fs::write(folder.path("card.img"), [0; 4096]).unwrap();

@@ -41,7 +41,7 @@ pub use location::Location;
 pub use packed::{PackedReader, PiecesFault};
 pub use peek::PeekDevice;
 pub use sizes::UnpackedSize;
-pub use source::{ImageSource, Layer, OpenOptions};
+pub use source::{ImageSource, Layer, OpenOptions, PlainImage};
 pub use summed::MemberSum;
 pub use unpacked::unpacked_stream;
 pub use unwrap::ImageStream;

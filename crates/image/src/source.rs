@@ -3,13 +3,14 @@
 use std::fmt;
 use std::fs::File;
 use std::io::{self, Read};
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use crate::archive::{self, ArchiveInput};
 use crate::fetch::{FetchOptions, FetchStats, Remote};
-use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader};
+use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader, Part};
 use crate::summed::sum_up;
 use crate::unwrap::decompress;
 use crate::{
@@ -216,6 +217,14 @@ impl ImageSource {
         matches!(outermost, Some(Wrapping::Zip | Wrapping::SevenZip)) && self.packed.can_jump()
     }
 
+    /// The image as it lies in one file, where it is in no wrapping.
+    pub fn plain(&self) -> Option<PlainImage<'_>> {
+        match (&self.layers[..], self.packed.files()) {
+            ([], [part]) => Some(PlainImage(part)),
+            _ => None,
+        }
+    }
+
     /// Unwraps packed bytes, from wherever they come, into the image. They are not used where the
     /// source [reads by itself](Self::reads_by_itself).
     ///
@@ -389,6 +398,34 @@ impl ImageSource {
         let mut head = Vec::with_capacity(HEAD);
         self.stream()?.take(HEAD as u64).read_to_end(&mut head)?;
         Ok(head)
+    }
+}
+
+/// An image in one file, without a wrapping: it can be read anywhere.
+#[derive(Clone, Copy, Debug)]
+pub struct PlainImage<'a>(&'a Part);
+
+impl PlainImage<'_> {
+    /// Its size in bytes.
+    pub fn size(&self) -> u64 {
+        self.0.len
+    }
+
+    /// Reads exactly what the buffer holds.
+    ///
+    /// # Errors
+    /// The system's; the file may have become shorter.
+    pub fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
+        let read = self.0.file.read_exact_at(buffer, offset);
+        read.map_err(|error| match error.kind() {
+            io::ErrorKind::UnexpectedEof => packed::became_shorter(),
+            _ => error,
+        })
+    }
+
+    /// Whether a range takes no room in the file and reads as zeros, as far as the system tells.
+    pub fn is_hole(&self, offset: u64, len: u64) -> bool {
+        self.0.is_hole(offset, len)
     }
 }
 

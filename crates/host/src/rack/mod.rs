@@ -259,6 +259,7 @@ impl Rack {
             opened: lock,
             is_direct: false,
             kind: MediumKind::Simulated,
+            draft: None,
             path: path.to_owned(),
         })
     }

@@ -65,15 +65,12 @@ impl PackedBytes for Files {
         if wanted == 0 {
             return Ok(0);
         }
-        if part.is_sparse && is_hole(&part.file, within, wanted as u64) {
+        if part.is_hole(within, wanted as u64) {
             buffer[..wanted].fill(0);
             return Ok(wanted);
         }
         match part.file.read_at(&mut buffer[..wanted], within)? {
-            0 => Err(io::Error::new(
-                ErrorKind::UnexpectedEof,
-                "the file became shorter while it was read",
-            )),
+            0 => Err(became_shorter()),
             len => Ok(len),
         }
     }
@@ -83,20 +80,32 @@ impl PackedBytes for Files {
     }
 }
 
+pub(crate) fn became_shorter() -> io::Error {
+    io::Error::new(
+        ErrorKind::UnexpectedEof,
+        "the file became shorter while it was read",
+    )
+}
+
 /// Whether a regular file takes less room than its size.
 fn has_holes(file: &File, len: u64) -> bool {
     let facts = file.metadata();
     facts.is_ok_and(|facts| facts.is_file() && facts.blocks().saturating_mul(512) < len)
 }
 
-/// Whether a range is a hole, as far as the system tells. The file's own position, which moves,
-/// is not used by anybody.
-fn is_hole(file: &File, offset: u64, len: u64) -> bool {
-    match rustix::fs::seek(file, rustix::fs::SeekFrom::Data(offset)) {
-        Ok(data) => data >= offset.saturating_add(len),
-        // There is no data behind it.
-        Err(rustix::io::Errno::NXIO) => true,
-        Err(_) => false,
+impl Part {
+    /// Whether a range is a hole, as far as the system tells. The file's own position, which
+    /// moves, is not used by anybody.
+    pub(crate) fn is_hole(&self, offset: u64, len: u64) -> bool {
+        if !self.is_sparse {
+            return false;
+        }
+        match rustix::fs::seek(&self.file, rustix::fs::SeekFrom::Data(offset)) {
+            Ok(data) => data >= offset.saturating_add(len),
+            // There is no data behind it.
+            Err(rustix::io::Errno::NXIO) => true,
+            Err(_) => false,
+        }
     }
 }
 

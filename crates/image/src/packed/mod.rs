@@ -9,7 +9,7 @@ use std::fmt;
 use std::fs::File;
 use std::io;
 
-pub(crate) use files::Files;
+pub(crate) use files::{Files, became_shorter};
 pub use pieces::PiecesFault;
 pub(crate) use pieces::{FolderFault, find_around, find_in_folder, has_boot_sector};
 pub use reader::PackedReader;
