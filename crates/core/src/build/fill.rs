@@ -1,11 +1,13 @@
 //! Where the files of a layout go: the two kinds of file systems behind one face.
 
+use std::collections::HashSet;
 use std::io::Read;
 
 use pinewrit_disk::{BlockDevice, DiskError, Window};
-use pinewrit_ext4::{Attributes, EditError, Editor, NodeKind, VolumeError, Zeros};
+use pinewrit_ext4::{Attributes, EditError, Editor, FileKind, NodeKind, VolumeError, Zeros};
 
 use super::fat;
+use crate::files::above;
 use crate::filesystem::{FatGeometry, FatVolume, VolumeError as FatError};
 
 /// Why something did not go into a file system, and what to try.
@@ -36,10 +38,23 @@ impl From<DiskError> for SinkError {
     }
 }
 
+/// So many folders are remembered at most.
+const MAX_KNOWN: usize = 1 << 14;
+
 type Done = Result<(), SinkError>;
+
+/// What stands at a path.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Stands {
+    pub(super) is_folder: bool,
+    /// When it was last changed, in seconds since 1970.
+    pub(super) modified: Option<i64>,
+}
 
 /// A file system that is being filled. Paths begin with `/`.
 pub(super) trait Sink {
+    /// What stands at a path, if anything does.
+    fn stands(&mut self, path: &str) -> Option<Stands>;
     /// A folder, with all above it. One that is there gets the attributes.
     fn folder(&mut self, path: &str, attributes: &Attributes) -> Done;
     /// A file of `size` bytes.
@@ -63,27 +78,38 @@ pub(super) trait Sink {
     fn finish(self: Box<Self>) -> Done;
 }
 
-/// The folder above a path; empty for the root.
-fn above(path: &str) -> &str {
-    path.rsplit_once('/').map_or("", |(above, _)| above)
-}
-
 pub(super) struct ExtSink<'w> {
     editor: Editor<&'w Window<'w>>,
+    /// Folders that are known to be there.
+    known: HashSet<String>,
 }
 
 impl<'w> ExtSink<'w> {
     pub(super) fn new(editor: Editor<&'w Window<'w>>) -> Self {
-        Self { editor }
+        Self {
+            editor,
+            known: HashSet::new(),
+        }
     }
 
     fn make_above(&mut self, path: &str, attributes: &Attributes) -> Result<(), EditError> {
+        let folder = above(path);
+        if self.known.contains(folder) {
+            return Ok(());
+        }
         let plain = Attributes::root(0o755, attributes.modified);
-        self.editor.make_folders(above(path).as_bytes(), &plain)
+        self.editor.make_folders(folder.as_bytes(), &plain)?;
+        if self.known.len() == MAX_KNOWN {
+            self.known.clear();
+        }
+        self.known.insert(folder.to_owned());
+        Ok(())
     }
 
     /// What stands where something else is to be goes away; folders only if they are empty.
     fn clear(&mut self, path: &str) -> Result<(), EditError> {
+        // It may be one of them, or above one.
+        self.known.clear();
         match self.editor.remove(path.as_bytes()) {
             Err(EditError::Volume(VolumeError::NotFound(_))) => Ok(()),
             done => done,
@@ -107,6 +133,15 @@ pub(super) fn told(path: &str) -> impl Fn(EditError) -> SinkError + '_ {
 }
 
 impl Sink for ExtSink<'_> {
+    fn stands(&mut self, path: &str) -> Option<Stands> {
+        let tree = self.editor.tree();
+        let found = tree.metadata(tree.find(path.as_bytes()).ok()?).ok()?;
+        Some(Stands {
+            is_folder: found.kind == FileKind::Directory,
+            modified: Some(found.modified.seconds),
+        })
+    }
+
     fn folder(&mut self, path: &str, attributes: &Attributes) -> Done {
         // A link to a folder stands for it, as where `/lib` leads to `usr/lib`.
         let tree = self.editor.tree();
@@ -265,6 +300,19 @@ fn no_links(path: &str) -> SinkError {
 }
 
 impl Sink for FatSink<'_> {
+    fn stands(&mut self, path: &str) -> Option<Stands> {
+        let (path, folder) = (path.trim_matches('/'), above(path));
+        let all = self.volume().ok()?.entries(folder.trim_matches('/')).ok()?;
+        let name = path.rsplit('/').next()?;
+        let found = all
+            .into_iter()
+            .find(|entry| entry.name.eq_ignore_ascii_case(name))?;
+        Some(Stands {
+            is_folder: found.is_folder,
+            modified: found.modified,
+        })
+    }
+
     fn folder(&mut self, path: &str, _attributes: &Attributes) -> Done {
         fat::check_path(path)?;
         self.make_folders(path)

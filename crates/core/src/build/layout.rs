@@ -60,6 +60,8 @@ pub struct Content {
     pub from: PathBuf,
     /// Only this member of an archive, or what is below it.
     pub pick: Option<String>,
+    /// Folders that are taken off the front of an archive's names, after picking.
+    pub strip: usize,
     /// Where it goes: a folder, unless it names a file anew.
     pub to: String,
     /// Whether an archive is copied as the file that it is.
@@ -369,6 +371,7 @@ fn content(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> O
         line,
         from,
         pick: fields.string("pick").map(|at| at.value),
+        strip: 0,
         to,
         is_packed: fields.boolean("unpack").is_some_and(|at| !at.value),
         is_first: fields.boolean("first").is_some_and(|at| at.value),

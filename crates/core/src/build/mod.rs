@@ -4,11 +4,15 @@ mod fat;
 mod fill;
 mod layout;
 mod source;
+mod unpack;
 
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
+use std::thread;
+use std::time::Duration;
 
+use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_ext4::{Editor, Timestamp};
 use pinewrit_table::{NewPartition, SchemeKind, TableEdit, TableError};
@@ -16,9 +20,14 @@ use serde::Serialize;
 
 use crate::Cancel;
 use crate::format::{self, FormatError, FormatKind, FormatOptions};
+use crate::pipeline::spawn;
 use crate::settings::{Mistakes, Remark};
 use fill::{ExtSink, FatSink, Sink};
 pub use layout::{Blob, Content, Layout, PartitionPlan, check};
+pub use unpack::{Overwrite, UnpackOptions, UnpackReport, unpack};
+
+/// How often what was put together so far is sent on its way.
+const FLUSH_EVERY: Duration = Duration::from_millis(250);
 
 /// What a build depends on besides its layout.
 pub struct BuildOptions<'a> {
@@ -285,6 +294,32 @@ pub fn build(
     options: &BuildOptions<'_>,
     cancel: &Cancel,
 ) -> Result<BuildReport, BuildError> {
+    let (done, is_done) = bounded::<()>(0);
+    let report = thread::scope(|scope| {
+        spawn(scope, "flush", move || keep_flushing(device, &is_done));
+        let report = put_together(layout, plan, device, options, cancel);
+        drop(done);
+        report
+    })?;
+    device.flush()?;
+    Ok(report)
+}
+
+/// Lets go out what has come, so that little is left to wait for at the end.
+fn keep_flushing(device: &dyn BlockDevice, is_done: &Receiver<()>) {
+    while let Err(RecvTimeoutError::Timeout) = is_done.recv_timeout(FLUSH_EVERY) {
+        // What does not work is told by the last flush.
+        let _ = device.flush();
+    }
+}
+
+fn put_together(
+    layout: &Layout,
+    plan: &Plan,
+    device: &dyn BlockDevice,
+    options: &BuildOptions<'_>,
+    cancel: &Cancel,
+) -> Result<BuildReport, BuildError> {
     let mut report = BuildReport { files: 0, bytes: 0 };
     // Others than those of the table.
     let mut ids = ids(layout, options);
@@ -310,7 +345,6 @@ pub fn build(
         put_blob(blob, device)?;
     }
     plan.write_table(device)?;
-    device.flush()?;
     Ok(report)
 }
 

@@ -101,7 +101,7 @@ fn missing_member(archive: &Path, pick: &str) -> io::Result<Option<Vec<String>>>
 }
 
 /// A path without `./` and slashes at both ends.
-fn clean(path: &str) -> String {
+pub(super) fn clean(path: &str) -> String {
     let names = path
         .split('/')
         .filter(|name| !name.is_empty() && *name != ".");
@@ -250,6 +250,12 @@ impl Taking<'_> {
             found.push((path.to_owned(), facts.clone()))
         });
         walked.map_err(|e| self.unreadable(from, &e))?;
+        // The folder itself, unless it stands for the root.
+        if !clean(&self.content.to).is_empty() {
+            let own = fs::metadata(from).map_err(|e| self.unreadable(from, &e))?;
+            let made = self.sink.folder(&self.target(""), &self.attributes(&own));
+            made.map_err(|e| self.wrong(e))?;
+        }
         for (path, facts) in found {
             self.check_stop()?;
             let relative = path.strip_prefix(from).unwrap_or(&path);
@@ -303,7 +309,11 @@ impl Taking<'_> {
     /// A member's path below what is picked; `None` where it is not.
     fn picked(&self, name: &str) -> Option<String> {
         let pick = clean(self.content.pick.as_deref().unwrap_or(""));
-        below(name, &pick).map(str::to_owned)
+        let mut rest = below(name, &pick)?;
+        for _ in 0..self.content.strip {
+            rest = rest.split_once('/')?.1;
+        }
+        Some(rest.to_owned())
     }
 
     fn member<R: Read>(&mut self, entry: &mut tar::Entry<'_, R>) -> Result<(), BuildError> {

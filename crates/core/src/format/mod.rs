@@ -2,6 +2,7 @@
 
 mod fat;
 mod swap;
+pub(crate) use swap::header as swap_header;
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_ext4::{EditError, MakeOptions, Timestamp, VolumeError, make};

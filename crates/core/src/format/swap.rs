@@ -25,13 +25,19 @@ pub(super) fn make(
     partition: &dyn BlockDevice,
     options: &FormatOptions,
 ) -> Result<(), FormatError> {
+    let page = header(partition.size(), options.uuid(), &options.label);
+    Ok(partition.write_at(0, &page)?)
+}
+
+/// The first page of an area of `size` bytes.
+pub(crate) fn header(size: u64, uuid: [u8; 16], label: &str) -> Vec<u8> {
     let mut page = vec![0; PAGE as usize];
-    let last = (partition.size() / PAGE - 1) as u32;
+    let last = (size / PAGE).saturating_sub(1) as u32;
     page[1024..1028].copy_from_slice(&1u32.to_le_bytes());
     page[1028..1032].copy_from_slice(&last.to_le_bytes());
-    page[1036..1052].copy_from_slice(&options.uuid());
-    let label = options.label.as_bytes();
+    page[1036..1052].copy_from_slice(&uuid);
+    let label = label.as_bytes();
     page[1052..1052 + label.len()].copy_from_slice(label);
     page[PAGE as usize - 10..].copy_from_slice(b"SWAPSPACE2");
-    Ok(partition.write_at(0, &page)?)
+    page
 }

@@ -1,0 +1,260 @@
+//! Putting an archive over what is in a file system already.
+
+use std::collections::BTreeSet;
+use std::io::Read;
+use std::path::PathBuf;
+
+use pinewrit_disk::{BlockDevice, Window};
+use pinewrit_ext4::{Attributes, Editor, NodeKind, Zeros};
+use pinewrit_image::{Wrapping, unpacked_stream};
+use serde::Serialize;
+
+use super::fill::{self, ExtSink, FatSink, Sink, SinkError, Stands};
+use super::source::{self, Taking};
+use super::{BuildError, BuildReport, Content, at, mistake};
+use crate::Cancel;
+use crate::files::MAX_GATHERED;
+use crate::filesystem::FatGeometry;
+
+/// What becomes of files that are there already.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Overwrite {
+    /// They are replaced by younger ones.
+    #[default]
+    Newer,
+    /// They are replaced.
+    Always,
+    /// They stay.
+    Never,
+}
+
+/// What is unpacked, and where to.
+#[derive(Clone, Debug)]
+pub struct UnpackOptions {
+    /// The archive.
+    pub archive: PathBuf,
+    /// Only this member, or what is below it.
+    pub pick: Option<String>,
+    /// Folders that are taken off the front of all names.
+    pub strip: usize,
+    /// The folder that it goes into.
+    pub to: String,
+    /// What becomes of files that are there already.
+    pub overwrite: Overwrite,
+}
+
+/// What was put where.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct UnpackReport {
+    /// Paths that are new.
+    pub new: Vec<String>,
+    /// Paths that were replaced.
+    pub replaced: Vec<String>,
+    /// Paths that stay as they were.
+    pub kept: Vec<String>,
+    /// Bytes of the files that were put there.
+    pub bytes: u64,
+    /// The archive's only top folder, if its content seems to be meant for the place itself.
+    pub top_folder: Option<String>,
+}
+
+/// Unpacks into the file system at the start of `window`, under which an overlay belongs.
+///
+/// # Errors
+/// [`BuildError`]: the archive is damaged or has what cannot be there, or the device failed.
+pub fn unpack(
+    window: &Window<'_>,
+    options: &UnpackOptions,
+    now: i64,
+    cancel: &Cancel,
+) -> Result<UnpackReport, BuildError> {
+    let content = Content {
+        line: 1,
+        from: options.archive.clone(),
+        pick: options.pick.clone(),
+        strip: options.strip,
+        to: format!("{}/", options.to.trim_end_matches('/')),
+        is_packed: false,
+        is_first: false,
+        owner: (0, 0),
+        mode: None,
+    };
+    if let Some(remark) = source::look_at(&content, false).into_iter().next() {
+        return Err(mistake(1, remark.what, remark.remedy));
+    }
+    let now = pinewrit_ext4::Timestamp::at(now);
+    let inner: Box<dyn Sink + '_> = match FatGeometry::read(window)? {
+        Some(_) => Box::new(FatSink::open(window).map_err(|e| at(1, e))?),
+        None => {
+            let editor = Editor::open(window, now);
+            let editor = editor.map_err(|e| at(1, fill::told("the file system")(e)))?;
+            Box::new(ExtSink::new(editor))
+        }
+    };
+    let mut sink = Choosing {
+        inner,
+        overwrite: options.overwrite,
+        report: UnpackReport::default(),
+    };
+    sink.report.top_folder = meant_without_top(&content, &mut *sink.inner)?;
+    let mut report = BuildReport { files: 0, bytes: 0 };
+    let mut seen = std::collections::BTreeMap::new();
+    Taking {
+        content: &content,
+        sink: &mut sink,
+        epoch: None,
+        now,
+        report: &mut report,
+        seen: &mut seen,
+        cancel,
+    }
+    .all()?;
+    sink.inner.finish().map_err(|error| at(1, error))?;
+    window.flush()?;
+    Ok(sink.report)
+}
+
+/// The archive's only top folder, if what is in it stands in the target already.
+fn meant_without_top(content: &Content, sink: &mut dyn Sink) -> Result<Option<String>, BuildError> {
+    if content.strip > 0 || content.pick.is_some() {
+        return Ok(None);
+    }
+    let unreadable = |e: std::io::Error| {
+        let what = format!("{} cannot be read: {e}", content.from.display());
+        mistake(1, what, "fetch or make it again")
+    };
+    let (stream, kind) = unpacked_stream(&content.from).map_err(unreadable)?;
+    if kind != Some(Wrapping::Tar) {
+        return Ok(None);
+    }
+    let mut tops = BTreeSet::new();
+    let mut below = BTreeSet::new();
+    for entry in tar::Archive::new(stream).entries().map_err(unreadable)? {
+        let entry = entry.map_err(unreadable)?;
+        let name = source::clean(&String::from_utf8_lossy(&entry.path_bytes()));
+        let mut parts = name.splitn(3, '/');
+        tops.extend(
+            parts
+                .next()
+                .filter(|top| !top.is_empty())
+                .map(str::to_owned),
+        );
+        below.extend(parts.next().map(str::to_owned));
+        if tops.len() > 1 || below.len() > MAX_NAMES {
+            return Ok(None);
+        }
+    }
+    let Some(top) = tops.pop_first().filter(|_| !below.is_empty()) else {
+        return Ok(None);
+    };
+    let folder = content.to.trim_end_matches('/');
+    let mut is_there = |name: &String| sink.stands(&format!("{folder}/{name}")).is_some();
+    let known = below.iter().filter(|name| is_there(name)).count();
+    let has_top = sink.stands(&format!("{folder}/{top}")).is_some();
+    Ok((known > 0 && !has_top).then_some(top))
+}
+
+/// Names of an archive that are looked at for a hint.
+const MAX_NAMES: usize = 4096;
+
+/// A file system into which only goes what may replace what is there.
+struct Choosing<'s> {
+    inner: Box<dyn Sink + 's>,
+    overwrite: Overwrite,
+    report: UnpackReport,
+}
+
+impl Choosing<'_> {
+    /// Whether something goes to this path; notes what becomes of it.
+    fn takes(&mut self, path: &str, modified: i64) -> bool {
+        let stands = self.inner.stands(path);
+        let takes = match (&stands, self.overwrite) {
+            (None, _) | (Some(_), Overwrite::Always) => true,
+            (Some(_), Overwrite::Never) => false,
+            (Some(stands), Overwrite::Newer) => {
+                stands.modified.is_none_or(|there| there < modified)
+            }
+        };
+        let list = match (takes, stands) {
+            (false, _) => &mut self.report.kept,
+            (true, None) => &mut self.report.new,
+            (true, Some(_)) => &mut self.report.replaced,
+        };
+        list.push(path.to_owned());
+        takes
+    }
+}
+
+impl Sink for Choosing<'_> {
+    fn stands(&mut self, path: &str) -> Option<Stands> {
+        self.inner.stands(path)
+    }
+
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Result<(), SinkError> {
+        match self.inner.stands(path) {
+            Some(stands) if stands.is_folder && self.overwrite != Overwrite::Always => Ok(()),
+            _ => self.inner.folder(path, attributes),
+        }
+    }
+
+    fn file(
+        &mut self,
+        path: &str,
+        attributes: &Attributes,
+        size: u64,
+        content: &mut dyn Read,
+        zeros: Zeros,
+    ) -> Result<(), SinkError> {
+        if !self.takes(path, attributes.modified.seconds) {
+            return Ok(());
+        }
+        self.report.bytes = self.report.bytes.saturating_add(size);
+        if self.report.bytes > MAX_GATHERED {
+            let what = format!("more than {MAX_GATHERED} bytes, which are put on a medium as one");
+            return Err(SinkError::new(
+                what,
+                "part after part with --pick, or pinewrit build",
+            ));
+        }
+        self.inner.file(path, attributes, size, content, zeros)
+    }
+
+    fn symlink(
+        &mut self,
+        path: &str,
+        target: &[u8],
+        attributes: &Attributes,
+    ) -> Result<(), SinkError> {
+        match self.takes(path, attributes.modified.seconds) {
+            true => self.inner.symlink(path, target, attributes),
+            false => Ok(()),
+        }
+    }
+
+    fn link(&mut self, path: &str, existing: &str) -> Result<(), SinkError> {
+        match self.takes(path, i64::MAX) {
+            true => self.inner.link(path, existing),
+            false => Ok(()),
+        }
+    }
+
+    fn node(
+        &mut self,
+        path: &str,
+        kind: NodeKind,
+        attributes: &Attributes,
+    ) -> Result<(), SinkError> {
+        match self.takes(path, attributes.modified.seconds) {
+            true => self.inner.node(path, kind, attributes),
+            false => Ok(()),
+        }
+    }
+
+    fn move_to_front(&mut self) -> Result<(), SinkError> {
+        self.inner.move_to_front()
+    }
+
+    fn finish(self: Box<Self>) -> Result<(), SinkError> {
+        self.inner.finish()
+    }
+}

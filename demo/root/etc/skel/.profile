@@ -1,0 +1,2 @@
+# A hut has no screen, and nobody looks at colours.
+PS1="\h:\w\$ "
