@@ -1,5 +1,9 @@
 //! The arguments. The order of the commands is the order of the work.
 
+mod estimate;
+mod files;
+mod table;
+
 use std::path::PathBuf;
 
 use clap::builder::{OsStringValueParser, TypedValueParser};
@@ -8,7 +12,12 @@ use pinewrit_core::format::FormatKind;
 use pinewrit_disk::parse_size;
 use pinewrit_host::Tag;
 use pinewrit_image::Location;
-use pinewrit_table::PartitionSize;
+
+pub(crate) use estimate::{EstimateAction, EstimateArgs};
+pub(crate) use files::{
+    EditArgs, FilesAction, FilesArgs, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
+};
+pub(crate) use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 
 /// Prepares boot media for single-board computers: checked, written, verified, configured
 #[derive(Debug, Parser)]
@@ -67,6 +76,8 @@ pub(crate) enum Command {
     Build(BuildArgs),
     Table(TableArgs),
     Format(FormatArgs),
+    Files(FilesArgs),
+    Estimate(EstimateArgs),
     Eject(EjectArgs),
     Rack(RackArgs),
     Demo(DemoArgs),
@@ -141,7 +152,7 @@ impl SourceArgs {
 /// Seconds without a byte from a server after which it is given up.
 const PATIENCE: u64 = 60;
 
-fn location() -> impl TypedValueParser<Value = Location> {
+pub(crate) fn location() -> impl TypedValueParser<Value = Location> {
     OsStringValueParser::new().map(|text| Location::parse(&text))
 }
 
@@ -182,6 +193,9 @@ pub(crate) struct WriteArgs {
     /// First-boot settings to put on the medium
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: Option<PathBuf>,
+    /// How the image takes them: cloud-init, rootfs, or an intake's file; else it is looked at
+    #[arg(long, value_name = "INTAKE", requires = "settings")]
+    pub(crate) intake: Option<String>,
     /// Let the last partition take the whole medium (with --into: the file system its partition)
     #[arg(long)]
     pub(crate) grow: bool,
@@ -212,6 +226,38 @@ pub(crate) struct WriteArgs {
     /// Do not ask
     #[arg(long)]
     pub(crate) yes: bool,
+    /// The image is a draft of the new card file, and becomes it.
+    #[arg(skip)]
+    pub(crate) is_draft: bool,
+}
+
+impl WriteArgs {
+    /// To write an image to one medium, with nothing else asked for.
+    pub(crate) fn plain(image: Location, to: PathBuf) -> Self {
+        Self {
+            image,
+            keep_download: false,
+            medium: MediumArgs::default(),
+            to: vec![to],
+            size: None,
+            into: None,
+            options: SourceArgs::plain(),
+            checksum: None,
+            settings: None,
+            intake: None,
+            grow: false,
+            no_verify: false,
+            only_changes: false,
+            every_byte: false,
+            clear_free: false,
+            receipt: None,
+            report: None,
+            eject: false,
+            dry_run: false,
+            yes: false,
+            is_draft: false,
+        }
+    }
 }
 
 /// Compare a medium with an image, or with the receipt of its writing
@@ -252,6 +298,9 @@ pub(crate) struct ConfigureArgs {
     /// First-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: PathBuf,
+    /// How the image takes them: cloud-init, rootfs, or an intake's file; else the image is looked at
+    #[arg(long, value_name = "INTAKE")]
+    pub(crate) intake: Option<String>,
 }
 
 /// Build a medium from parts: partitions, file systems, files, archives, loaders
@@ -301,6 +350,26 @@ pub(crate) struct BuildArgs {
     pub(crate) yes: bool,
 }
 
+impl BuildArgs {
+    /// To build a layout, with nothing else asked for.
+    pub(crate) fn plain(layout: PathBuf, to: PathBuf) -> Self {
+        Self {
+            layout,
+            to,
+            access: MediumArgs::default(),
+            size: None,
+            settings: None,
+            scratch: None,
+            no_verify: false,
+            receipt: None,
+            report: None,
+            eject: false,
+            dry_run: false,
+            yes: false,
+        }
+    }
+}
+
 /// What every command takes that changes a medium a little.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct ChangeArgs {
@@ -315,161 +384,6 @@ pub(crate) struct ChangeArgs {
     /// Do not ask
     #[arg(long)]
     pub(crate) yes: bool,
-}
-
-/// Show and change the partition table of a medium
-///
-/// Every change is shown before and after. Content of partitions is never moved; changes go on the
-/// medium as one, or not at all.
-#[derive(Debug, ClapArgs)]
-#[command(after_long_help = "Examples:\n  \
-    pinewrit table create card.img --size 8GB --scheme gpt\n  \
-    pinewrit table add card.img --type fat32 --size 256MiB\n  \
-    pinewrit table add card.img --type linux --size rest")]
-pub(crate) struct TableArgs {
-    #[command(subcommand)]
-    pub(crate) action: TableAction,
-}
-
-/// A kind of partition table.
-#[derive(Clone, Copy, Debug, ValueEnum)]
-pub(crate) enum SchemeArg {
-    /// Master boot record
-    Mbr,
-    /// GUID partition table
-    Gpt,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum TableAction {
-    /// Show the table, with sectors
-    Show {
-        /// Tag, block device or card file to read
-        #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-        medium: PathBuf,
-    },
-    /// Make a new, empty table
-    Create {
-        #[command(flatten)]
-        change: ChangeArgs,
-        /// Kind of the table
-        #[arg(long, default_value = "mbr")]
-        scheme: SchemeArg,
-        /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
-        #[arg(long, value_parser = parse_size)]
-        size: Option<u64>,
-    },
-    /// Add a partition
-    Add(AddArgs),
-    /// Remove a partition
-    Remove {
-        #[command(flatten)]
-        change: ChangeArgs,
-        /// Number, label or name
-        #[arg(value_name = "PARTITION")]
-        partition: String,
-    },
-    /// Give a partition another end; the file system in it keeps its size
-    Resize {
-        #[command(flatten)]
-        change: ChangeArgs,
-        /// Number, label or name
-        #[arg(value_name = "PARTITION")]
-        partition: String,
-        /// New size (256MiB, 2GB, 4096s), or `rest` for all up to the next one
-        #[arg(long, value_parser = partition_size)]
-        size: PartitionSize,
-    },
-    /// Make an MBR a GPT, or the other way round; partitions stay where they are
-    Convert {
-        #[command(flatten)]
-        change: ChangeArgs,
-        /// Kind of the new table
-        #[arg(long)]
-        scheme: SchemeArg,
-    },
-    /// Mark the partition that a BIOS starts from
-    Activate {
-        #[command(flatten)]
-        change: ChangeArgs,
-        /// Number, label or name; `none` takes the mark away
-        #[arg(value_name = "PARTITION")]
-        partition: String,
-    },
-    /// Change what a partition is for
-    Type {
-        #[command(flatten)]
-        change: ChangeArgs,
-        /// Number, label or name
-        #[arg(value_name = "PARTITION")]
-        partition: String,
-        /// A word (fat32, linux, esp, swap ...), two hexadecimal digits, or a GUID
-        #[arg(value_name = "TYPE")]
-        kind: String,
-    },
-    /// Give a partition another name (GPT)
-    Name {
-        #[command(flatten)]
-        change: ChangeArgs,
-        /// Number, label or name
-        #[arg(value_name = "PARTITION")]
-        partition: String,
-        /// The new name, up to 36 characters
-        #[arg(value_name = "NAME")]
-        name: String,
-    },
-    /// Give the medium, its partitions and file systems new identifiers
-    ///
-    /// Command lines, boot menus and fstab on it that name the old ones follow.
-    Renew {
-        #[command(flatten)]
-        change: ChangeArgs,
-    },
-    /// Take tables and marks of file systems and arrays away, and make an empty table
-    Wipe {
-        #[command(flatten)]
-        change: ChangeArgs,
-        /// Kind of the new table
-        #[arg(long, default_value = "mbr")]
-        scheme: SchemeArg,
-    },
-}
-
-/// A partition to be added.
-#[derive(Debug, ClapArgs)]
-pub(crate) struct AddArgs {
-    #[command(flatten)]
-    pub(crate) change: ChangeArgs,
-    /// A word (fat32, linux, esp, swap ...), two hexadecimal digits, or a GUID
-    #[arg(long = "type", value_name = "TYPE")]
-    pub(crate) kind: String,
-    /// Size (256MiB, 2GB, 4096s), or `rest` for all of the largest gap
-    #[arg(long, value_parser = partition_size)]
-    pub(crate) size: PartitionSize,
-    /// First byte (4MiB, 8192s); the first gap that is large enough if left out
-    #[arg(long, value_parser = parse_size)]
-    pub(crate) start: Option<u64>,
-    /// Begin at a multiple of this
-    #[arg(long, value_parser = parse_size, default_value = "1MiB", conflicts_with = "start")]
-    pub(crate) align: u64,
-    /// Name in the table (GPT)
-    #[arg(long)]
-    pub(crate) name: Option<String>,
-    /// Put it in the extended partition (MBR), for more than four
-    #[arg(long)]
-    pub(crate) logical: bool,
-    /// Mark it for starting by a BIOS
-    #[arg(long)]
-    pub(crate) active: bool,
-}
-
-fn partition_size(text: &str) -> Result<PartitionSize, String> {
-    match text {
-        "rest" => Ok(PartitionSize::Rest),
-        text => parse_size(text)
-            .map(PartitionSize::Bytes)
-            .map_err(|e| e.to_string()),
-    }
 }
 
 /// Make a file system in a partition

@@ -48,6 +48,12 @@ impl Message {
         self
     }
 
+    /// Says something else under the name of a fact.
+    pub(crate) fn instead(mut self, name: &str, value: impl Into<String>) -> Self {
+        self.facts.retain(|(known, _)| known != name);
+        self.fact(name, value)
+    }
+
     /// Adds something to try.
     pub(crate) fn remedy(mut self, text: impl Into<String>) -> Self {
         self.remedies.push(text.into());

@@ -19,8 +19,14 @@ impl SecretSource for UserSecrets {
 
     fn file(&self, path: &Path) -> io::Result<String> {
         let mut text = String::new();
-        File::open(path)?.take(MAX_FILE).read_to_string(&mut text)?;
-        Ok(text)
+        let mut file = File::open(path)?.take(MAX_FILE + 1);
+        // Half a file would be worse than none.
+        match file.read_to_string(&mut text)? as u64 > MAX_FILE {
+            true => Err(io::Error::other(format!(
+                "it has more than {MAX_FILE} bytes"
+            ))),
+            false => Ok(text),
+        }
     }
 
     fn ask(&self, what: &str) -> io::Result<Option<String>> {

@@ -5,20 +5,15 @@
 mod common;
 
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
-use common::Bench;
+use common::{Bench, demo};
 use rstest::rstest;
-
-/// The demo's folder.
-fn demo() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo")
-}
 
 #[test]
 fn the_demo_layout_twice_gives_equal_media() {
     let bench = Bench::new();
-    let layout = demo().join("layout.toml");
+    let layout = demo("layout.toml");
     let layout = layout.to_str().unwrap();
     for name in ["one.img", "two.img"] {
         bench
@@ -77,7 +72,7 @@ fn the_demo_layout_twice_gives_equal_media() {
 #[case::gzip("hut.img.gz")]
 fn a_packed_image_is_made_and_can_be_written(#[case] name: &str) {
     let bench = Bench::new();
-    let layout = demo().join("layout.toml");
+    let layout = demo("layout.toml");
     let layout = layout.to_str().unwrap();
     bench
         .run(&["build", layout, "--to", name, "--size", "160MiB"])
@@ -228,7 +223,7 @@ fn mistakes_in_a_layout_are_told_with_their_line(#[case] partition: &str, #[case
 #[test]
 fn a_dry_run_shows_the_partitions_and_makes_nothing() {
     let bench = Bench::new();
-    let layout = demo().join("layout.toml");
+    let layout = demo("layout.toml");
     bench
         .run(&[
             "build",
@@ -259,6 +254,39 @@ fn a_damaged_archive_ends_the_build_and_leaves_nothing() {
         .expect(7)
         .says(&["line 9", "cut.tar.xz is damaged"]);
     assert!(!bench.path("hut.img").exists());
+}
+
+#[test]
+fn a_new_card_file_is_there_only_when_all_is_done() {
+    let bench = Bench::new();
+    bench.write(
+        "layout.toml",
+        "[[partition]]\nsize = \"8MiB\"\nfilesystem = \"swap\"\n",
+    );
+    let settings = fs::read(demo("hut-03.toml")).unwrap();
+    bench.write("hut.toml", settings);
+    let build = ["build", "layout.toml", "--to", "hut.img", "--size", "64MiB"];
+    bench
+        .run(&[&build[..], &["--settings", "hut.toml"]].concat())
+        .expect(7);
+    let left: Vec<_> = fs::read_dir(bench.folder())
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name())
+        .collect();
+    let named = |name: &str| {
+        left.iter()
+            .any(|left| left.to_string_lossy().starts_with(name))
+    };
+    assert!(!named("hut.img") && !named(".pinewrit"), "{left:?}");
+    bench
+        .run(&build)
+        .expect(0)
+        .shows(&["nothing had to be copied"]);
+    // What is there by now is written like any medium.
+    bench
+        .run(&[&build[..], &["--yes"]].concat())
+        .expect(0)
+        .shows(&["written   67.11 MB"]);
 }
 
 /// A disk of 1 MiB, as where the scratch file finds no room.
@@ -302,6 +330,19 @@ fn a_full_disk_ends_the_build() {
         .expect(1)
         .says(&["scratch", "--scratch DIR"]);
     assert!(!bench.path("hut.img").exists());
+    // Where the new card file would be, there is no room either.
+    bench
+        .run(&[
+            "build",
+            "layout.toml",
+            "--to",
+            "small/hut.img",
+            "--size",
+            "64MiB",
+        ])
+        .expect(1)
+        .says(&["scratch"]);
+    assert_eq!(fs::read_dir(bench.path("small")).unwrap().count(), 0);
     bench.write("layout.toml", "[[partition]]\nsize = \"8MiB\"\n");
     let packed = [
         "build",

@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use crate::bootmode::{self, BiosBoot, BootModes};
 use crate::filesystem::{self, FilesystemFacts};
-use crate::intake::cloud_init::{self, SeedFacts};
+use crate::intake::{self, SettingsFacts};
 use crate::system::{self, KernelFacts, SystemFacts};
 
 /// Everything that was found.
@@ -28,7 +28,7 @@ pub struct Inspection {
     /// Kernels, as hints for which boards it is.
     pub kernels: Vec<KernelFacts>,
     /// First-boot settings found on it.
-    pub settings: Option<SeedFacts>,
+    pub settings: Option<SettingsFacts>,
     /// What is wrong with the table.
     pub problems: Vec<String>,
 }
@@ -108,14 +108,16 @@ pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection
         problems: Vec::new(),
     };
     let Some(table) = table else {
-        look_into(device, None, &mut inspection);
+        if let Some(facts) = inspection.filesystem.clone() {
+            look_into(device, &facts, None, &mut inspection);
+        }
         return Ok(inspection);
     };
     for partition in &table.partitions {
         let window = Window::new(device, partition.range);
         let filesystem = filesystem::probe(&window)?;
-        if filesystem.as_ref().is_some_and(FilesystemFacts::is_fat) {
-            look_into(&window, Some(partition.number), &mut inspection);
+        if let Some(facts) = &filesystem {
+            look_into(&window, facts, Some(partition.number), &mut inspection);
         }
         inspection
             .partitions
@@ -145,17 +147,26 @@ fn needs_size(problem: &Problem) -> bool {
     )
 }
 
-/// Looks into a FAT file system for loaders, kernels, the system's name and settings.
-fn look_into(device: &dyn BlockDevice, partition: Option<u32>, inspection: &mut Inspection) {
-    let loaders = bootmode::uefi_loaders(device, partition);
-    inspection.boot.uefi.extend(loaders);
-    let kernels = system::kernels(device, partition);
-    inspection.kernels.extend(kernels);
+/// Looks into a file system for loaders, kernels, the system's name and settings.
+fn look_into(
+    device: &dyn BlockDevice,
+    facts: &FilesystemFacts,
+    partition: Option<u32>,
+    inspection: &mut Inspection,
+) {
+    if facts.is_fat() {
+        let loaders = bootmode::uefi_loaders(device, partition);
+        inspection.boot.uefi.extend(loaders);
+        let kernels = system::kernels(device, partition);
+        inspection.kernels.extend(kernels);
+    } else if !facts.kind.starts_with("ext") {
+        return;
+    }
     if inspection.system.is_none() {
         inspection.system = system::system(device);
     }
     if inspection.settings.is_none() {
-        inspection.settings = cloud_init::find_seed(device, partition);
+        inspection.settings = intake::find_settings(device, partition);
     }
 }
 

@@ -6,8 +6,9 @@
 
 pub mod build;
 pub mod configure;
-pub mod demo;
+pub mod estimate;
 pub mod extents;
+pub mod files;
 pub mod filesystem;
 pub mod format;
 pub mod grow;
@@ -22,10 +23,12 @@ pub mod verify;
 pub mod write;
 
 mod bootmode;
+mod diff;
 mod events;
 mod pipeline;
 mod system;
 
 pub use bootmode::{BiosBoot, BootModes, UefiLoader};
+pub use diff::text_diff;
 pub use events::{Cancel, Observer, Progress, Silent, Stage};
 pub use system::{KernelFacts, SystemFacts};

@@ -12,15 +12,15 @@
 //! whatever the image's size. A closed queue means "stop".
 
 use std::io::{self, Read};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, LazyLock};
 use std::thread::{self, ScopedJoinHandle};
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 use pinewrit_disk::{AlignedBuf, ByteRange, CHUNK_SIZE, is_zero};
 use pinewrit_image::{
-    Block, BlockReader, Checksum, ChecksumKind, ImageSource, MemberSum, StreamError,
+    Block, BlockReader, Checksum, ChecksumKind, ImageSource, MemberSum, PlainImage, StreamError,
 };
 
 use crate::Cancel;
@@ -35,7 +35,10 @@ const BUFFERS: usize = 18;
 /// Runs of zeros from this size on are worth a request of their own, in bytes.
 const ZERO_RUN: usize = 64 << 10;
 
-/// A buffer that goes back to where it came from.
+/// What is in every hole.
+static ZEROS: LazyLock<AlignedBuf> = LazyLock::new(|| AlignedBuf::new(CHUNK_SIZE));
+
+/// A buffer that goes back to where it came from; without one it is a chunk of zeros.
 struct Pooled {
     buffer: Option<AlignedBuf>,
     home: Sender<AlignedBuf>,
@@ -43,7 +46,7 @@ struct Pooled {
 
 impl Pooled {
     fn bytes(&self, len: usize) -> &[u8] {
-        self.buffer.as_ref().map_or(&[], |buffer| &buffer[..len])
+        &self.buffer.as_ref().unwrap_or(&ZEROS)[..len]
     }
 }
 
@@ -160,8 +163,12 @@ pub(crate) fn stream_chunks<E>(
         let buffers = Buffers::new();
 
         let sum_tx = sums.packed.map(|_| sum_tx);
+        // A checksum needs all of it, in order.
+        let plain = source.plain().filter(|_| sums == WantedSums::default());
         spawn(scope, "read", move || {
-            read(source, position, &block_tx, sum_tx.as_ref());
+            if plain.is_none() {
+                read(source, position, &block_tx, sum_tx.as_ref());
+            }
         });
         let packed_sum = sums
             .packed
@@ -175,6 +182,9 @@ pub(crate) fn stream_chunks<E>(
             }
         };
         let unpacked = spawn(scope, "unpack", move || {
+            if let Some(plain) = plain {
+                return Ok((read_plain(plain, position, buffers, &filled_tx)?, None));
+            }
             let blocks = BlocksIn {
                 blocks: block_rx,
                 position,
@@ -322,6 +332,33 @@ fn unpack(
     Ok((unpacked, sum.and_then(MemberSum::finish)))
 }
 
+/// Reads an image that is in no wrapping, without its holes; returns its size.
+fn read_plain(
+    image: PlainImage<'_>,
+    position: &SourcePosition,
+    mut buffers: Buffers,
+    filled: &Sender<Filled>,
+) -> io::Result<u64> {
+    for (index, offset) in (0..image.size()).step_by(CHUNK_SIZE).enumerate() {
+        let len = (image.size() - offset).min(CHUNK_SIZE as u64) as usize;
+        let chunk = match image.is_hole(offset, len as u64) {
+            true => buffers.zeros(),
+            false => {
+                let Some(mut buffer) = buffers.next() else {
+                    return Ok(offset);
+                };
+                image.read_at(&mut buffer[..len], offset)?;
+                buffers.pooled(buffer)
+            }
+        };
+        position.0.fetch_add(len as u64, Ordering::Relaxed);
+        if filled.send((index as u64, chunk, len)).is_err() {
+            return Ok(offset);
+        }
+    }
+    Ok(image.size())
+}
+
 /// Reads until `buffer` is full or the stream ends.
 fn fill(stream: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
     let mut len = 0;
@@ -417,6 +454,13 @@ impl Buffers {
             }
             // Every buffer comes back: whoever holds one gives it up when the stream is stopped.
             Err(_) => self.back.recv().ok(),
+        }
+    }
+
+    fn zeros(&self) -> Pooled {
+        Pooled {
+            buffer: None,
+            home: self.home.clone(),
         }
     }
 

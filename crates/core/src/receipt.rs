@@ -122,6 +122,12 @@ pub struct ReceiptSettings {
     pub digest: String,
     /// The files that were written.
     pub files: Vec<String>,
+    /// The intake that took them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub intake: Option<String>,
+    /// A line for a client's `known_hosts`, where the host key was made beforehand.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub known_hosts: Option<String>,
 }
 
 /// How bytes were dealt with.

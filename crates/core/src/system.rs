@@ -40,9 +40,9 @@ const HEAD: u64 = 4096;
 
 /// Looks for an `os-release` file.
 pub(crate) fn system(device: &dyn BlockDevice) -> Option<SystemFacts> {
-    let volume = open(device)?;
+    let files = crate::files::open_to_read(device).ok()?;
     OS_RELEASE.iter().find_map(|path| {
-        let content = volume.read(path, MAX_OS_RELEASE).ok()??;
+        let content = files.read(&format!("/{path}"), MAX_OS_RELEASE).ok()??;
         parse(&String::from_utf8_lossy(&content))
     })
 }

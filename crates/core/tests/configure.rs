@@ -153,8 +153,8 @@ fn a_full_file_system_changes_nothing() {
     }
     let before = medium.to_bytes();
     let error = prepare(&medium, &hut()).err().unwrap();
-    assert!(matches!(error, ConfigureError::Volume(_)), "{error:?}");
-    assert!(error.to_string().contains("boot partition"));
+    assert!(matches!(error, ConfigureError::Files(_)), "{error:?}");
+    assert!(error.to_string().contains("no room"), "{error}");
     assert!(medium.to_bytes() == before);
 }
 

@@ -230,3 +230,37 @@ fn a_person_is_asked_last() {
     let (line, _) = only_mistake(&user("password-prompt = true\nsudo = 1"));
     assert_eq!(line, 4);
 }
+
+#[test]
+fn a_password_of_two_users_is_told() {
+    let two = "[[users]]\nname = \"a\"\npassword-env = \"GOOD\"\n\
+               [[users]]\nname = \"b\"\npassword-env = \"GOOD\"\n[ssh]\npassword-login = true\n";
+    let warnings = checked(two).unwrap().warnings;
+    assert!(
+        warnings
+            .iter()
+            .any(|one| one.what == "a and b have the same password")
+    );
+}
+
+#[rstest]
+#[case::same(
+    "addresses = [\"10.77.3.10/24\"]",
+    "addresses = [\"10.77.3.10/24\"]",
+    "is there twice"
+)]
+#[case::overlap(
+    "addresses = [\"10.77.3.10/24\"]",
+    "addresses = [\"10.77.2.9/23\"]",
+    "overlap"
+)]
+fn interfaces_are_compared(#[case] one: &str, #[case] other: &str, #[case] what: &str) {
+    let text = format!(
+        "[[wired]]\ninterface = \"eth0\"\n{one}\n[[wired]]\ninterface = \"eth1\"\n{other}\n"
+    );
+    let found = checked(&text).unwrap_err();
+    assert!(
+        found.0.iter().any(|one| one.what.contains(what)),
+        "{found:?}"
+    );
+}

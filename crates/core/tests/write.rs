@@ -426,3 +426,57 @@ fn a_medium_may_forget_what_is_discarded() {
     );
     assert!(bytes[9 * MIB as usize..14 * MIB as usize] == image()[9 * MIB as usize..]);
 }
+
+/// Takes over a medium that holds an image already, and differs from it by one bit at `at`.
+fn take_over(at: Option<usize>) -> (Result<WriteReport, WriteError>, MemoryDevice) {
+    let image = image();
+    let mut there = image.clone();
+    if let Some(at) = at {
+        there[at] ^= 1;
+    }
+    let medium = MemoryDevice::from_bytes(there);
+    let options = WriteOptions {
+        in_place: true,
+        ..WriteOptions::default()
+    };
+    let report = write_with(&Packed::new(&image).open(), &medium, &options);
+    (report, medium)
+}
+
+#[test]
+fn what_is_in_place_is_read_back_and_not_written() {
+    let (report, medium) = take_over(None);
+    let report = report.unwrap();
+    assert!(report.verified);
+    let first = report.chunks.first().map_or(0, |chunk| chunk.used_bytes());
+    assert_eq!(report.written_bytes, first);
+    assert!(medium.to_bytes() == image());
+}
+
+#[test]
+fn what_is_in_place_and_wrong_has_no_table() {
+    let (report, medium) = take_over(Some(9 * MIB as usize + 5));
+    match report {
+        Err(WriteError::ReadBack { offset, .. }) => assert_eq!(offset, 9 * MIB + 5),
+        other => panic!("{other:?}"),
+    }
+    assert!(has_no_table(&medium));
+}
+
+#[test]
+fn holes_of_an_image_read_as_zeros() {
+    let image = image();
+    let packed = Packed::new(&image);
+    let file = std::fs::File::options()
+        .write(true)
+        .open(packed.path())
+        .unwrap();
+    // Two chunks more, of which nothing is in the file.
+    file.set_len(14 * MIB + 2 * (4 * MIB) + 300).unwrap();
+    let size = 14 * MIB + 8 * MIB + 300;
+    let medium = old_medium(size.next_multiple_of(512));
+    write_with(&packed.open(), &medium, &every_byte()).unwrap();
+    let bytes = medium.to_bytes();
+    assert!(bytes[..image.len()] == image[..]);
+    assert!(bytes[image.len()..].iter().all(|byte| *byte == 0));
+}

@@ -17,7 +17,7 @@ use uuid::Uuid;
 
 use super::report::{self, Facts};
 use super::{Outcome, records, target, write};
-use crate::args::{BuildArgs, SourceArgs, WriteArgs};
+use crate::args::{BuildArgs, WriteArgs};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -298,26 +298,19 @@ fn text(
 
 /// The medium is written like any image: checked, read back, its first chunk last.
 fn write_it(ui: &Ui, readers: &Readers, args: &BuildArgs, scratch: &Scratch) -> Outcome {
+    let image = Location::Path(scratch.image.clone());
     let args = WriteArgs {
-        image: Location::Path(scratch.image.clone()),
-        keep_download: false,
         medium: args.access.clone(),
-        to: vec![args.to.clone()],
         size: args.size,
-        into: None,
-        options: SourceArgs::plain(),
-        checksum: None,
         settings: args.settings.clone(),
-        grow: false,
         no_verify: args.no_verify,
-        only_changes: false,
-        every_byte: false,
-        clear_free: false,
         receipt: args.receipt.clone(),
         report: args.report.clone(),
         eject: args.eject,
-        dry_run: false,
         yes: args.yes,
+        // What lies beside it need not be copied.
+        is_draft: !args.to.exists() && args.scratch.is_none(),
+        ..WriteArgs::plain(image, args.to.clone())
     };
     write::run(ui, readers, &args)
 }

@@ -84,6 +84,19 @@ fn undo_path(medium: &Path) -> PathBuf {
     records::state_folder().join(format!("{safe}.undo"))
 }
 
+/// A change of a text, for a terminal.
+pub(crate) fn colored(diff: &str) -> String {
+    let line = |line: &str| {
+        let color = match line.as_bytes().first() {
+            Some(b'+') => style::ADDED,
+            Some(b'-') => style::REMOVED,
+            _ => style::DIM,
+        };
+        format!("  {color}{line}{color:#}\n")
+    };
+    diff.lines().map(line).collect()
+}
+
 /// Asks before something is lost.
 pub(crate) fn confirm(ui: &Ui, args: &ChangeArgs, question: &str, lost: &str) -> Outcome {
     if args.yes || args.dry_run {

@@ -5,6 +5,7 @@ use pinewrit_host::Readers;
 use serde::Serialize;
 
 use super::change::{self, Opened};
+use super::report::{self, Facts};
 use super::{Outcome, settings};
 use crate::args::{ChangeArgs, ConfigureArgs};
 use crate::exit::Exit;
@@ -23,13 +24,16 @@ struct ConfigureEvent<'a> {
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
-    let checked = settings::read(ui, &args.settings)?;
+    let checked = settings::read(ui, &args.settings, args.intake.as_deref())?;
     let change = &args.change;
     let opened = change::open(ui, readers, change, None)?;
     let Opened { name, medium, undo } = opened;
     let prepared =
         prepare(&*medium.device, &checked).map_err(|e| explain::configure_error(&name, &e))?;
     let report = prepared.report().clone();
+    if !change.dry_run {
+        settings::must_have_way_in(ui, &report, change.yes)?;
+    }
     if !change.dry_run && !report.is_unchanged() {
         confirm(ui, change, &report)?;
         prepared
@@ -72,33 +76,77 @@ fn confirm(ui: &Ui, args: &ChangeArgs, report: &ConfigureReport) -> Outcome {
 }
 
 fn place(report: &ConfigureReport) -> String {
+    let what = match report.intake.as_str() {
+        "cloud-init" => "cloud-init seed",
+        "rootfs" => "root file system",
+        other => other,
+    };
     match report.partition {
-        Some(number) => format!("{} seed on partition {number}", report.intake),
-        None => format!("{} seed", report.intake),
+        Some(number) => format!("{what} on partition {number}"),
+        None => what.to_owned(),
     }
 }
+
+/// Files that are named one by one; more are counted.
+const MAX_NAMED: usize = 3;
 
 /// What became of the files: `user-data and meta-data new`.
 pub(super) fn files(report: &ConfigureReport) -> String {
     let mut parts = Vec::new();
+    let few = report.files.len() <= 2 * MAX_NAMED;
     for (kind, word) in [
         (ChangeKind::New, "new"),
         (ChangeKind::Changed, "replaced"),
+        (ChangeKind::Renewed, "made anew"),
+        (ChangeKind::Edited, "edited"),
+        (ChangeKind::Removed, "removed"),
         (ChangeKind::Same, "as it was"),
     ] {
         let of_kind = report.files.iter().filter(|file| file.kind == kind);
         let names: Vec<_> = of_kind
             .map(|file| file.path.trim_start_matches('/'))
             .collect();
-        if !names.is_empty() {
-            parts.push(format!("{} {word}", names.join(", ")));
+        match names.len() {
+            0 => {}
+            len if few || len <= MAX_NAMED => parts.push(format!("{} {word}", names.join(", "))),
+            len => parts.push(format!("{len} files {word}")),
         }
     }
     format!("{}: {}", place(report), parts.join("; "))
 }
 
+/// What there is to say beside the files, by name.
+pub(super) fn more(report: &ConfigureReport) -> Vec<(&'static str, String)> {
+    let mut facts = vec![("intake", format!("{}: {}", report.intake, report.reason))];
+    if let Some(network) = report.network {
+        facts.push(("network", format!("by {network}")));
+    }
+    if report.has_way_in == Some(false) {
+        let note = "nobody can log in: no account has a password or a key";
+        facts.push(("note", note.to_owned()));
+    }
+    if let Some(grown) = report
+        .grown
+        .as_ref()
+        .filter(|grown| grown.size > grown.before)
+    {
+        facts.push(("grown", report::grown(grown)));
+    }
+    if let Some(key) = &report.host_key {
+        let fingerprint = &key.fingerprint;
+        facts.push((
+            "host key",
+            format!("{fingerprint}; its line for known_hosts:"),
+        ));
+        facts.push(("", key.known_hosts.clone()));
+    }
+    facts.extend(label_note(report).map(|note| ("note", note)));
+    facts.extend(report.notes.iter().map(|note| ("note", note.clone())));
+    facts
+}
+
 /// What must be known where cloud-init does not look by itself.
-pub(super) fn label_note(report: &ConfigureReport) -> Option<String> {
+fn label_note(report: &ConfigureReport) -> Option<String> {
     (!report.found_by_label).then(|| {
         "cloud-init looks on file systems with the label CIDATA; this one has another, so the \
          image must be set up to look there"
@@ -107,18 +155,19 @@ pub(super) fn label_note(report: &ConfigureReport) -> Option<String> {
 }
 
 fn done_text(name: &str, brief: &str, report: &ConfigureReport) -> String {
-    let (good, dim) = (style::GOOD, style::DIM);
-    match report.is_unchanged() {
+    let good = style::GOOD;
+    let mut facts = Facts::default();
+    let head = match report.is_unchanged() {
         true => format!("{good}unchanged:{good:#} {name} has these settings already: {brief}\n"),
         false => {
-            let note = label_note(report).map(|note| format!("  {dim}note     {dim:#} {note}\n"));
-            format!(
-                "{good}done:{good:#} {name} is configured: {brief}\n  {dim}files    {dim:#} {}\n{}",
-                files(report),
-                note.unwrap_or_default()
-            )
+            facts.add("files", files(report));
+            format!("{good}done:{good:#} {name} is configured: {brief}\n")
         }
+    };
+    for (name, text) in more(report) {
+        facts.add(name, text);
     }
+    head + &facts.to_text()
 }
 
 fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
@@ -129,26 +178,28 @@ fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
             "{strong}{name}{strong:#} would change like this; nothing was changed (--dry-run)\n"
         ),
     };
-    text += &format!("  {}\n", files(report));
-    if let Some(note) = label_note(report) {
-        text += &format!("  note: {note}\n");
+    let mut facts = Facts::default();
+    facts.add("files", files(report));
+    for (name, fact) in more(report) {
+        facts.add(name, fact);
     }
+    text += &facts.to_text();
     for file in &report.files {
         if file.kind == ChangeKind::Same {
             continue;
         }
-        text += &format!("\n{strong}{}{strong:#}\n", file.path);
-        if file.diff.is_empty() {
-            text += "  only hidden values change\n";
+        let word = match file.kind {
+            ChangeKind::New => "new",
+            ChangeKind::Removed => "removed",
+            ChangeKind::Renewed => "made anew",
+            ChangeKind::Edited => "edited",
+            _ => "replaced",
+        };
+        text += &format!("\n{strong}{}{strong:#}  {word}\n", file.path);
+        if file.hidden && file.kind != ChangeKind::Removed {
+            text += "  not shown: it holds secrets\n";
         }
-        for line in file.diff.lines() {
-            let color = match line.as_bytes().first() {
-                Some(b'+') => style::ADDED,
-                Some(b'-') => style::REMOVED,
-                _ => style::DIM,
-            };
-            text += &format!("  {color}{line}{color:#}\n");
-        }
+        text += &change::colored(&file.diff);
     }
     text
 }

@@ -1,17 +1,15 @@
 //! `pinewrit demo`: the whole work once, with data that is compiled in.
 
 use std::cell::Cell;
-use std::fs::{self, File};
+use std::fs;
 use std::path::{Path, PathBuf};
 
-use pinewrit_core::demo::{DEMO_IMAGE_SIZE, make_image};
-use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 use pinewrit_host::{Rack, Readers};
 use pinewrit_image::Location;
 
-use super::{Outcome, configure, inspect, media, rack, records, verify, write};
+use super::{Outcome, build, configure, inspect, media, records, verify, write};
 use crate::args::{
-    ChangeArgs, ConfigureArgs, DemoArgs, InspectArgs, MediaArgs, MediumArgs, SourceArgs,
+    BuildArgs, ChangeArgs, ConfigureArgs, DemoArgs, InspectArgs, MediaArgs, MediumArgs, SourceArgs,
     VerifyArgs, WriteArgs,
 };
 use crate::exit::Exit;
@@ -19,7 +17,10 @@ use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style};
 
-const SETTINGS: &str = include_str!("../../../../demo/hut-03.toml");
+/// The demo's files: a layout with all that it takes, settings, a rack.
+const FILES: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/demo.tar"));
+/// Size of the demo's image: the layout's boot partition, and a small system.
+const IMAGE_SIZE: u64 = 196 << 20;
 /// The readers that hold the card to be written, and the disk that must not be.
 const CARD: &str = "rack:slot";
 const SYSTEM_DISK: &str = "rack:bay-1";
@@ -44,6 +45,7 @@ struct Demo<'a> {
     ui: &'a Ui,
     readers: Readers,
     image: PathBuf,
+    layout: PathBuf,
     settings: PathBuf,
     steps: Cell<u8>,
 }
@@ -52,23 +54,19 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folder = make_folder(args.dir.as_deref())?;
     let path = |name: &str| folder.path().join(name);
     records::keep_in(path("state"));
-    let (image, rack, settings) = (
-        path("larkfell-os.img.zst"),
-        path("rack.toml"),
-        path("hut-03.toml"),
-    );
-    fs::write(&settings, SETTINGS).map_err(|e| failed(&settings, &e))?;
-    fs::write(&rack, rack::SAMPLE).map_err(|e| failed(&rack, &e))?;
+    let (image, rack) = (path("larkfell-os.img.zst"), path("rack.toml"));
+    let unpacked = tar::Archive::new(FILES).unpack(folder.path());
+    unpacked.map_err(|e| failed(folder.path(), &e))?;
     let opened = Rack::open(&rack).map_err(|e| explain::rack_error(&e))?;
     let demo = Demo {
         ui,
         readers: Readers::Rack(opened),
         image,
-        settings,
+        layout: path("layout.toml"),
+        settings: path("hut-03.toml"),
         steps: Cell::new(0),
     };
-    demo.step("make the demo image and pack it", "");
-    make_packed_image(&path("larkfell-os.img"), &demo.image)?;
+    demo.build()?;
     demo.all_steps()?;
 
     let good = style::GOOD;
@@ -86,6 +84,19 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
 }
 
 impl Demo<'_> {
+    fn build(&self) -> Outcome {
+        let image = "larkfell-os.img.zst";
+        self.step(
+            "build the system's image from its parts",
+            &format!("pinewrit build layout.toml --to {image} --size 196MiB"),
+        );
+        let args = BuildArgs {
+            size: Some(IMAGE_SIZE),
+            ..BuildArgs::plain(self.layout.clone(), self.image.clone())
+        };
+        build::run(self.ui, &self.readers, &args)
+    }
+
     fn all_steps(&self) -> Outcome {
         let card = self.tag_of(CARD)?;
         let disk = self.tag_of(SYSTEM_DISK)?;
@@ -145,6 +156,7 @@ impl Demo<'_> {
                 yes: true,
             },
             settings: self.settings.clone(),
+            intake: None,
         };
         configure::run(self.ui, &self.readers, &args)?;
 
@@ -184,26 +196,10 @@ impl Demo<'_> {
     }
 
     fn write(&self, tag: &str) -> Outcome {
+        let image = Location::Path(self.image.clone());
         let args = WriteArgs {
-            image: Location::Path(self.image.clone()),
-            keep_download: false,
-            medium: MediumArgs::default(),
-            to: vec![PathBuf::from(tag)],
-            size: None,
-            into: None,
-            options: SourceArgs::plain(),
-            checksum: None,
-            settings: None,
-            grow: false,
-            no_verify: false,
-            only_changes: false,
-            every_byte: false,
-            clear_free: false,
-            receipt: None,
-            report: None,
-            eject: false,
-            dry_run: false,
             yes: true,
+            ..WriteArgs::plain(image, PathBuf::from(tag))
         };
         write::run(self.ui, &self.readers, &args)
     }
@@ -241,33 +237,6 @@ fn make_folder(dir: Option<&Path>) -> Result<Folder, Message> {
         );
     }
     Ok(Folder::Kept(dir.to_owned()))
-}
-
-/// Makes the raw image, packs it, and removes the raw one.
-fn make_packed_image(raw: &Path, packed: &Path) -> Outcome {
-    let file = File::options()
-        .read(true)
-        .write(true)
-        .create_new(true)
-        .open(raw)
-        .and_then(|file| file.set_len(DEMO_IMAGE_SIZE).map(|()| file))
-        .map_err(|e| failed(raw, &e))?;
-    let device = FileDevice::new(file, DEMO_IMAGE_SIZE, SectorSize::B512, CacheUse::Cached);
-    make_image(&device).map_err(|error| {
-        Message::new(Exit::Internal, "the demo image cannot be made")
-            .fact("found", error.to_string())
-    })?;
-    pack(raw, packed)
-        .and_then(|()| fs::remove_file(raw))
-        .map_err(|e| failed(packed, &e))
-}
-
-fn pack(raw: &Path, packed: &Path) -> std::io::Result<()> {
-    let mut encoder = zstd::Encoder::new(File::create(packed)?, 3)?;
-    encoder.set_pledged_src_size(Some(DEMO_IMAGE_SIZE))?;
-    encoder.include_contentsize(true)?;
-    std::io::copy(&mut File::open(raw)?, &mut encoder)?;
-    encoder.finish()?.sync_all()
 }
 
 fn failed(path: &Path, error: &std::io::Error) -> Message {

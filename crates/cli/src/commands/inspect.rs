@@ -20,7 +20,7 @@ use crate::args::InspectArgs;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::progress::Waiting;
-use crate::ui::{self, Ui, style};
+use crate::ui::{self, Ui, style, units};
 
 #[derive(Serialize)]
 struct InspectEvent<'a> {
@@ -104,7 +104,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
 }
 
 /// The medium that a source names by its tag, or in a rack.
-fn medium_at(readers: &Readers, source: &Location) -> Option<PathBuf> {
+pub(super) fn medium_at(readers: &Readers, source: &Location) -> Option<PathBuf> {
     let path = source.path().filter(|path| !path.exists())?;
     // What is no medium either is told as a missing file.
     let chosen = target::find(readers, path, false).ok()?;
@@ -212,16 +212,24 @@ fn text(name: &str, kind: &str, mut facts: Facts, inspection: &Inspection) -> St
         let text = format!("{} for {}{place}", kernel.file, kernel.architecture);
         facts.add(if index == 0 { "kernels" } else { "" }, text);
     }
-    if let Some(seed) = &inspection.settings {
-        let host = seed.host_name.as_deref().unwrap_or("not set");
-        let users = match seed.users[..] {
-            [] => "no users".to_owned(),
-            _ => format!("users {}", seed.users.join(", ")),
-        };
+    if let Some(found) = &inspection.settings {
+        let mut parts = Vec::new();
+        if let Some(name) = &found.host_name {
+            parts.push(format!("host name {name}"));
+        }
+        if !found.users.is_empty() {
+            parts.push(format!("users {}", found.users.join(", ")));
+        }
         facts.add(
             "settings",
-            format!("{} seed: host name {host}, {users}", seed.intake),
+            format!("{}: {}", found.intake, parts.join(", ")),
         );
+        if !found.networks.is_empty() {
+            facts.add("networks", found.networks.join(", "));
+        }
+        if let Some(grown) = growth(inspection) {
+            facts.add("growth", grown);
+        }
     }
     let mut text = format!("{strong}{name}{strong:#}  {kind}\n{}\n", facts.to_text());
     text += &report::partitions(inspection, ui::width());
@@ -230,4 +238,21 @@ fn text(name: &str, kind: &str, mut facts: Facts, inspection: &Inspection) -> St
         text += &format!("{warning}warning:{warning:#} {problem}\n");
     }
     text
+}
+
+/// Room at a medium's end that no partition takes: the backup of a GPT, and what alignment leaves.
+const MARGIN: u64 = 4 << 20;
+
+/// Whether the last partition goes to the medium's end, for media with settings.
+fn growth(inspection: &Inspection) -> Option<String> {
+    let last = inspection.partitions.iter().max_by_key(|p| p.start)?;
+    let free = inspection.size?.saturating_sub(last.range().end);
+    Some(match free < MARGIN {
+        true => format!("partition {} takes the medium to its end", last.number),
+        false => format!(
+            "{} behind partition {} are free",
+            units::size(free),
+            last.number
+        ),
+    })
 }

@@ -5,6 +5,8 @@ mod change;
 mod configure;
 mod demo;
 mod eject;
+mod estimate;
+mod files;
 mod format;
 mod inspect;
 mod media;
@@ -58,7 +60,9 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
         Command::Configure(args) => configure::run(ui, &readers, &args),
         Command::Build(args) => build::run(ui, &readers, &args),
         Command::Table(args) => table::run(ui, &readers, &args),
+        Command::Files(args) => files::run(ui, &readers, &args),
         Command::Format(args) => format::run(ui, &readers, &args),
+        Command::Estimate(args) => estimate::run(ui, &args),
         Command::Eject(args) => eject::run(ui, &readers, &args),
         Command::Rack(_) => Ok(()),
         Command::Demo(args) => demo::run(ui, &args),

@@ -333,3 +333,32 @@ fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {
         Cell::new(size(facts.and_then(|fs| fs.free))),
     ]
 }
+
+/// What was grown, in words.
+pub(crate) fn grown(grown: &pinewrit_core::grow::GrowReport) -> String {
+    let (before, size) = (units::size(grown.before), units::size(grown.size));
+    match (grown.partition, &grown.filesystem) {
+        (None, Some(filesystem)) => match &filesystem.kept_because {
+            None => format!("{} from {before} to {size}", filesystem.kind),
+            Some(why) => format!("{} keeps its {before}: {why}", filesystem.kind),
+        },
+        (number, _) => {
+            let number = number.unwrap_or(0);
+            format!("partition {number} from {before} to {size}{}", in_it(grown))
+        }
+    }
+}
+
+/// What became of the file system in the partition that was grown.
+fn in_it(grown: &pinewrit_core::grow::GrowReport) -> String {
+    let Some(filesystem) = &grown.filesystem else {
+        return String::new();
+    };
+    match &filesystem.kept_because {
+        None => format!(", with its {} file system", filesystem.kind),
+        Some(why) => format!(
+            "; its {} file system keeps its size: {why}",
+            filesystem.kind
+        ),
+    }
+}

@@ -1,15 +1,18 @@
 //! Reading a settings file for a command.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
+use pinewrit_core::configure::{ConfigureReport, IntakeWish};
+use pinewrit_core::intake::custom::CustomIntake;
 use pinewrit_core::settings::{self, CheckedSettings, Remark};
 use serde::Serialize;
 
+use super::Outcome;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
 use crate::secrets::UserSecrets;
-use crate::ui::{Ui, style};
+use crate::ui::{Answer, Ui, style};
 
 /// A settings file larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
@@ -22,8 +25,10 @@ struct WarningEvent<'a> {
     warning: &'a Remark,
 }
 
-/// Reads and checks a settings file; warnings are said at once.
-pub(crate) fn read(ui: &Ui, path: &Path) -> Result<CheckedSettings, Message> {
+/// Reads and checks a settings file; warnings are said at once. `intake` is the one that is asked
+/// for.
+pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<CheckedSettings, Message> {
+    let wish = intake.map(wish).transpose()?;
     let failed = |found: String| {
         let what = format!("the settings file {} cannot be read", path.display());
         Message::new(Exit::Settings, what).fact("system", found)
@@ -39,8 +44,9 @@ pub(crate) fn read(ui: &Ui, path: &Path) -> Result<CheckedSettings, Message> {
     let text = std::fs::read_to_string(path).map_err(|e| failed(e.to_string()))?;
     let folder = path.parent().unwrap_or(Path::new(""));
     let name = path.display().to_string();
-    let settings = settings::check(&text, folder, &UserSecrets)
+    let mut settings = settings::check(&text, folder, &UserSecrets)
         .map_err(|mistakes| explain::mistakes(&name, &mistakes))?;
+    settings.intake = wish;
     for warning in &settings.warnings {
         ui.event(&WarningEvent {
             event: "warning",
@@ -56,6 +62,66 @@ pub(crate) fn read(ui: &Ui, path: &Path) -> Result<CheckedSettings, Message> {
     Ok(settings)
 }
 
+/// The intake that is asked for: a word, a file, or the name of one in the user's folder.
+fn wish(text: &str) -> Result<IntakeWish, Message> {
+    match text {
+        "cloud-init" => return Ok(IntakeWish::CloudInit),
+        "rootfs" => return Ok(IntakeWish::Root),
+        _ => {}
+    }
+    let mut path = PathBuf::from(text);
+    if !path.exists() && !text.contains('/') {
+        let own = intakes().map(|folder| folder.join(format!("{text}.toml")));
+        path = own.filter(|own| own.exists()).unwrap_or(path);
+    }
+    if !path.exists() {
+        let message = Message::new(Exit::Usage, format!("there is no intake {text}"));
+        let message = message.remedy("cloud-init, rootfs, or a file that describes one");
+        return Err(match intakes() {
+            Some(folder) => message.remedy(format!("a name of one in {}", folder.display())),
+            None => message,
+        });
+    }
+    let unusable = |found: String| {
+        let what = format!("the intake {} cannot be used", path.display());
+        Message::new(Exit::Settings, what)
+            .fact("found", found.trim().to_owned())
+            .remedy("docs/formats.md describes intakes; demo/intakes has examples")
+    };
+    let text = std::fs::read_to_string(&path).map_err(|e| unusable(e.to_string()))?;
+    CustomIntake::parse(&text).map_err(|e| unusable(e.to_string()))?;
+    Ok(IntakeWish::Described(text))
+}
+
+/// Where users keep intakes of their own (XDG base directory specification).
+fn intakes() -> Option<PathBuf> {
+    let variable = |name| std::env::var_os(name).map(PathBuf::from);
+    let base = variable("XDG_CONFIG_HOME").filter(|base| base.is_absolute());
+    let base = base.or_else(|| Some(variable("HOME")?.join(".config")))?;
+    Some(base.join("pinewrit/intakes"))
+}
+
+/// Asks before a board is made that nobody can log in to.
+pub(crate) fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> Outcome {
+    if report.has_way_in != Some(false) {
+        return Ok(());
+    }
+    let refused = |what: &str| {
+        Message::new(Exit::Settings, what)
+            .fact("state", "nothing was changed")
+            .remedy("[[users]] with a name and ssh-keys, or a password and password-login = true")
+    };
+    let what = "nobody could log in: no account has a password or a key";
+    if yes {
+        return Err(refused(what));
+    }
+    match ui.ask("Nobody could log in: no account has a password or a key. Go on?") {
+        Answer::Yes => Ok(()),
+        Answer::No => Err(refused("nobody could log in, and so it was left")),
+        Answer::NobodyToAsk => Err(refused(what)),
+    }
+}
+
 /// The settings in a few words: `host name larkfell-03, user warden`.
 pub(crate) fn brief(settings: &CheckedSettings) -> String {
     let mut parts = Vec::new();
@@ -68,11 +134,14 @@ pub(crate) fn brief(settings: &CheckedSettings) -> String {
         1 => parts.push(format!("user {}", users[0])),
         _ => parts.push(format!("users {}", users.join(", "))),
     }
-    if let Some(wired) = &settings.wired {
+    for wired in &settings.wired {
         let addresses: Vec<_> = wired.addresses.iter().map(ToString::to_string).collect();
+        let vlan = wired
+            .vlan
+            .map_or(String::new(), |vlan| format!(" on VLAN {vlan}"));
         parts.push(match addresses.len() {
-            0 => "DHCP".to_owned(),
-            _ => addresses.join(", "),
+            0 => format!("DHCP{vlan}"),
+            _ => format!("{}{vlan}", addresses.join(", ")),
         });
     }
     if let Some(wireless) = &settings.wireless {

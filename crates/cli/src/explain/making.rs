@@ -1,8 +1,11 @@
 //! Tables, file systems and media that were not made.
 
 use pinewrit_core::build::BuildError;
+use pinewrit_core::files::FilesError;
+use pinewrit_core::filesystem::VolumeError;
 use pinewrit_core::format::FormatError;
 use pinewrit_core::partitions::CutFilesystem;
+use pinewrit_ext4::EditError;
 use pinewrit_table::TableError;
 
 use super::{disk_error, interrupted, mistakes};
@@ -103,5 +106,71 @@ pub(crate) fn build_error(name: &str, error: &BuildError) -> Message {
         )
         .remedy("--scratch DIR, a folder with more room"),
         _ => interrupted(),
+    }
+}
+
+/// Files of a medium that were not read or changed.
+pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
+    if let Some(error) = error.disk() {
+        return disk_error(name, error);
+    }
+    let message = |exit, what: String| Message::new(exit, what);
+    match error {
+        FilesError::NotFound(path) => message(Exit::Usage, format!("there is no {path} on {name}"))
+            .remedy("pinewrit files list shows what is there"),
+        FilesError::Edit(EditError::NotEmpty(path)) => message(
+            Exit::Usage,
+            format!("the folder {path} on {name} is not empty"),
+        )
+        .remedy("--all removes it with all that is in it"),
+        FilesError::Edit(error @ EditError::NoSpace { .. }) => {
+            message(Exit::Medium, format!("{name}: {error}"))
+                .fact("state", "nothing was changed")
+                .remedy("grow it first, or remove something")
+        }
+        FilesError::Fat(error @ VolumeError::Full { .. }) => {
+            message(Exit::Medium, format!("{name}: {error}"))
+                .fact("state", "nothing was changed")
+                .remedy("a larger partition, or remove something")
+        }
+        FilesError::Fat(error) => {
+            let message = message(Exit::Medium, format!("{name}: {error}"));
+            let message = match std::error::Error::source(error) {
+                Some(cause) => message.fact("system", cause.to_string()),
+                None => message,
+            };
+            message.fact("state", "nothing was changed")
+        }
+        FilesError::NotOnFat { .. }
+        | FilesError::IsFolder(_)
+        | FilesError::NotText(_)
+        | FilesError::TooLarge { .. } => {
+            message(Exit::Usage, format!("{name}: {error}")).fact("state", "nothing was changed")
+        }
+        FilesError::Unsound(_) => message(Exit::Medium, format!("{name}: {error}"))
+            .fact("state", "nothing was changed")
+            .remedy("let the image's own system check it, or write the image again"),
+        other => {
+            message(Exit::Medium, format!("{name}: {other}")).fact("state", "nothing was changed")
+        }
+    }
+}
+
+/// An archive that was not unpacked.
+pub(crate) fn unpack_error(archive: &str, medium: &str, error: &BuildError) -> Message {
+    match error {
+        BuildError::Mistakes(found) => {
+            let message = Message::new(Exit::Source, format!("{archive} was not unpacked"));
+            let message = found.0.iter().fold(message, |message, remark| {
+                let message = message.fact("found", remark.what.as_str());
+                match remark.remedy.is_empty() {
+                    true => message,
+                    false => message.remedy(remark.remedy.as_str()),
+                }
+            });
+            message.fact("state", "nothing was changed")
+        }
+        BuildError::Disk(error) => disk_error(medium, error),
+        _ => interrupted().fact("state", "nothing was changed"),
     }
 }

@@ -7,6 +7,8 @@ mod source;
 use std::io::{self, ErrorKind};
 
 use pinewrit_core::configure::ConfigureError;
+use pinewrit_core::intake::custom::CustomError;
+use pinewrit_core::intake::rootfs::RootError;
 use pinewrit_core::receipt::ReceiptError;
 use pinewrit_core::settings::Mistakes;
 use pinewrit_core::verify::VerifyError;
@@ -18,7 +20,9 @@ use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::units;
 
-pub(crate) use making::{build_error, cut_filesystem, format_error, table_error};
+pub(crate) use making::{
+    build_error, cut_filesystem, files_error, format_error, table_error, unpack_error,
+};
 pub(crate) use medium::{
     doubts, eject_error, medium_error, named_medium_error, rack_error, reasons, unmount_error,
     unsure,
@@ -264,14 +268,44 @@ pub(crate) fn configure_error(medium: &str, error: &ConfigureError) -> Message {
         }
         ConfigureError::Disk(error) => disk_error(medium, error),
         ConfigureError::Commit(error) => commit_error(medium, error),
-        ConfigureError::Volume(error) => Message::new(
-            Exit::Medium,
-            format!("the boot partition of {medium} cannot be changed"),
-        )
-        .fact("found", error_chain(error))
-        .remedy("write the image again; `fsck.fat -n` tells more about the partition"),
         ConfigureError::Seed(error) => Message::new(Exit::Internal, error_chain(error)),
-        other => Message::new(Exit::Internal, other.to_string()),
+        ConfigureError::Files(error) | ConfigureError::Root(RootError::Files(error)) => {
+            files_error(medium, error)
+        }
+        ConfigureError::Root(error) => {
+            let what = format!("the settings could not be put on {medium}");
+            Message::new(Exit::Settings, what)
+                .fact("found", error.to_string())
+                .fact("state", "nothing was changed")
+        }
+        ConfigureError::NoRoot { because } => {
+            let what = format!("the root file system of {medium} cannot take the settings");
+            let message = Message::new(Exit::Settings, what);
+            let message = match because {
+                Some(because) => message
+                    .fact("found", because.as_str())
+                    .remedy("let the image's own system check it, or write the image again"),
+                None => message.fact("found", "no ext2, ext3 or ext4 with an /etc"),
+            };
+            message.fact("state", "nothing was changed")
+        }
+        ConfigureError::Extra { line, what } => {
+            let message = format!("the settings ask for what {medium} does not have");
+            Message::new(Exit::Settings, message)
+                .fact(format!("line {line}"), what.as_str())
+                .fact("state", "nothing was changed")
+                .remedy("pinewrit files list, or read, shows what is there")
+        }
+        ConfigureError::Custom(CustomError::Files(error)) => files_error(medium, error),
+        ConfigureError::Custom(error) => {
+            let what = format!("the intake does not work on {medium}");
+            Message::new(Exit::Settings, what)
+                .fact("found", error.to_string())
+                .fact("state", "nothing was changed")
+        }
+        other => {
+            Message::new(Exit::Settings, other.to_string()).fact("state", "nothing was changed")
+        }
     }
 }
 

@@ -18,6 +18,12 @@ use serde_json::Value;
 
 pub(crate) const PROGRAM: &str = env!("CARGO_BIN_EXE_pinewrit");
 
+/// A file of the demo's folder.
+pub(crate) fn demo(name: &str) -> PathBuf {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    folder.join(name)
+}
+
 /// A temporary folder; everything runs in it.
 pub(crate) struct Bench {
     dir: tempfile::TempDir,
@@ -53,6 +59,17 @@ impl Bench {
 
     pub(crate) fn read(&self, name: &str) -> Vec<u8> {
         fs::read(self.path(name)).unwrap()
+    }
+
+    /// Builds the demo's medium of 150 MiB as `hut.img`.
+    pub(crate) fn with_hut() -> Self {
+        let bench = Self::new();
+        let layout = demo("layout.toml");
+        let build = ["build", layout.to_str().unwrap(), "--to", "hut.img"];
+        bench
+            .run(&[&build[..], &["--size", "150MiB"]].concat())
+            .expect(0);
+        bench
     }
 
     /// The program in this folder, with an environment of its own.

@@ -70,6 +70,31 @@ pub enum VolumeError {
     },
 }
 
+/// What a folder's entry tells.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FatEntry {
+    /// Its name.
+    pub name: String,
+    /// Whether it is a folder.
+    pub is_folder: bool,
+    /// Size in bytes.
+    pub size: u64,
+    /// When it was last changed, in seconds since 1970, its clock taken for UTC.
+    pub modified: Option<i64>,
+}
+
+/// A FAT time in seconds since 1970.
+fn seconds(time: DateTime) -> Option<i64> {
+    let part = |value: u16| i8::try_from(value).ok();
+    let (date, time) = (time.date, time.time);
+    let year = i16::try_from(date.year).ok()?;
+    let date = jiff::civil::Date::new(year, part(date.month)?, part(date.day)?).ok()?;
+    let time =
+        jiff::civil::Time::new(part(time.hour)?, part(time.min)?, part(time.sec)?, 0).ok()?;
+    let zoned = date.to_datetime(time).to_zoned(jiff::tz::TimeZone::UTC);
+    Some(zoned.ok()?.timestamp().as_second())
+}
+
 /// An open FAT file system. Changes go to the device under it at once; put an
 /// [`Overlay`](pinewrit_disk::Overlay) in between to gather them.
 pub struct FatVolume<'a> {
@@ -117,6 +142,17 @@ impl<'a> FatVolume<'a> {
     /// # Errors
     /// [`VolumeError`].
     pub fn list(&self, folder: &str) -> Result<Vec<String>, VolumeError> {
+        let all = self.entries(folder)?.into_iter();
+        let files = all.filter(|entry| !entry.is_folder);
+        Ok(files.map(|entry| entry.name).collect())
+    }
+
+    /// All entries of a folder, `""` being the root, without `.` and `..`; empty if there is no such
+    /// folder.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn entries(&self, folder: &str) -> Result<Vec<FatEntry>, VolumeError> {
         let failed = failed_at(folder);
         let root = self.inner.root_dir();
         let opened = match folder {
@@ -124,20 +160,53 @@ impl<'a> FatVolume<'a> {
             folder => root.open_dir(folder),
         };
         let dir = match opened {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
             // A file of that name is no folder either.
-            Err(error) if error.kind() == io::ErrorKind::Other => return Ok(Vec::new()),
+            Err(error)
+                if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::Other) =>
+            {
+                return Ok(Vec::new());
+            }
             dir => dir.map_err(&failed)?,
         };
-        let mut names = Vec::new();
+        let mut entries = Vec::new();
         for (index, entry) in dir.iter().enumerate() {
             check_count(index)?;
             let entry = entry.map_err(&failed)?;
-            if entry.is_file() {
-                names.push(entry.file_name());
+            let name = entry.file_name();
+            if name == "." || name == ".." {
+                continue;
             }
+            entries.push(FatEntry {
+                is_folder: entry.is_dir(),
+                size: entry.len(),
+                modified: seconds(entry.modified()),
+                name,
+            });
         }
-        Ok(names)
+        Ok(entries)
+    }
+
+    /// Hands a file's content on; `false` if there is no such file.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn read_to(&self, path: &str, taker: &mut dyn Write) -> Result<bool, VolumeError> {
+        let failed = failed_at(path);
+        let mut file = match self.inner.root_dir().open_file(path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
+            file => file.map_err(&failed)?,
+        };
+        io::copy(&mut file, taker).map_err(&failed)?;
+        Ok(true)
+    }
+
+    /// Removes a file, or an empty folder.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn remove(&self, path: &str) -> Result<(), VolumeError> {
+        self.check_folder(&self.inner.root_dir())?;
+        self.inner.root_dir().remove(path).map_err(failed_at(path))
     }
 
     /// The whole content of a file of at most `limit` bytes; `None` if there is no such file.

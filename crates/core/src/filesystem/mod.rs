@@ -13,7 +13,7 @@ use serde::Serialize;
 pub(crate) use magic::has_other_mark;
 
 pub use fat::{FatGeometry, FatWidth};
-pub use fat_volume::{FatVolume, VolumeError};
+pub use fat_volume::{FatEntry, FatVolume, VolumeError};
 
 /// What a file system tells of itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]

@@ -1,3 +1,15 @@
 //! How operating systems take first-boot settings in. One module for each way.
 
+mod change;
 pub mod cloud_init;
+pub mod custom;
+mod facts;
+mod found;
+pub(crate) mod host_key;
+mod networks;
+pub mod rootfs;
+
+pub use change::{ChangeKind, FileChange};
+pub use facts::SettingsFacts;
+pub(crate) use found::find_settings;
+pub use host_key::HostKey;

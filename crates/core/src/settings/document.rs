@@ -204,6 +204,41 @@ impl<'d, 't> Fields<'d, 't> {
         Some(At { value, line })
     }
 
+    /// A whole number in a range.
+    pub(crate) fn number(&self, key: &str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
+        let (value, line) = self.get(key)?;
+        let number = value
+            .as_integer()
+            .and_then(|number| i64::from_str_radix(number.as_str(), number.radix()).ok());
+        let Some(number) = number else {
+            self.wrong_type(key, line, value, "a whole number", "7");
+            return None;
+        };
+        if !range.contains(&number) {
+            let what = format!("`{key}` is {number}");
+            let remedy = format!("a number from {} to {}", range.start(), range.end());
+            self.document.mistake(line, what, remedy);
+            return None;
+        }
+        Some(number)
+    }
+
+    /// A string, or a list of them.
+    pub(crate) fn string_or_strings(&self, key: &str) -> Vec<At<String>> {
+        match self.get(key) {
+            Some((value, _)) if value.is_str() => self.string(key).into_iter().collect(),
+            _ => self.strings(key),
+        }
+    }
+
+    /// One table, or a list of them.
+    pub(crate) fn one_or_more(&self, key: &str, known: &[&str]) -> Vec<Fields<'d, 't>> {
+        match self.get(key) {
+            Some((value, _)) if value.is_table() => self.table(key, known).into_iter().collect(),
+            _ => self.tables(key, key, known),
+        }
+    }
+
     /// A list of strings; empty if the key is absent.
     pub(crate) fn strings(&self, key: &str) -> Vec<At<String>> {
         let Some((value, line)) = self.get(key) else {

@@ -1,7 +1,9 @@
 //! First-boot settings: read from TOML, checked completely, every mistake reported at once.
 
 pub(crate) mod document;
+mod extras;
 mod hosts;
+pub(crate) mod nets;
 mod network;
 mod password;
 mod regional;
@@ -12,7 +14,8 @@ use std::io;
 use std::path::Path;
 
 use document::{Document, Fields};
-pub use network::{Wired, Wireless, WirelessKey, WirelessNetwork};
+pub use extras::{EditOrRemoval, FirstStart, PlacedEdit, PlacedFile, StockUser};
+pub use network::{RouteTo, Security, Wired, Wireless, WirelessKey, WirelessNetwork};
 pub use password::{HashError, Password, Secret};
 pub use users::{Sudo, User};
 
@@ -33,12 +36,45 @@ pub struct CheckedSettings {
     pub ssh_enabled: Option<bool>,
     /// Whether the SSH server takes passwords; `None` leaves it as the image has it.
     pub ssh_password_login: Option<bool>,
-    /// The wired network.
-    pub wired: Option<Wired>,
+    /// The wired interfaces.
+    pub wired: Vec<Wired>,
     /// Wireless networks.
     pub wireless: Option<Wireless>,
+    /// Port of the SSH server; `None` leaves it as the image has it.
+    pub ssh_port: Option<u16>,
+    /// Whether host keys are made beforehand; `None` where the intake decides.
+    pub ssh_host_keys: Option<bool>,
+    /// What becomes of the user that the image brings along.
+    pub stock_user: Option<StockUser>,
+    /// Servers of time.
+    pub time_servers: Vec<String>,
+    /// Size of a swap file, in bytes.
+    pub swap: Option<u64>,
+    /// Whether compressed memory may be used as swap; `None` leaves it as the image has it.
+    pub zram: Option<bool>,
+    /// Whether the last partition takes the whole medium.
+    pub grows_root: bool,
+    /// Changes of texts.
+    pub edits: Vec<PlacedEdit>,
+    /// Files to put on the medium.
+    pub files: Vec<PlacedFile>,
+    /// What is done at the first start.
+    pub first_start: FirstStart,
+    /// The intake that is asked for; found by looking at the image if `None`.
+    pub intake: Option<IntakeWish>,
     /// What is legal, but has burnt people.
     pub warnings: Vec<Remark>,
+}
+
+/// The intake that somebody asks for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum IntakeWish {
+    /// cloud-init.
+    CloudInit,
+    /// Files of the root file system.
+    Root,
+    /// One that this text describes.
+    Described(String),
 }
 
 /// A mistake or a warning, with its line in the settings file.
@@ -82,8 +118,25 @@ pub trait SecretSource {
 }
 
 const TOP: &[&str] = &[
-    "hostname", "timezone", "locale", "keyboard", "users", "ssh", "wired", "wireless",
+    "hostname",
+    "timezone",
+    "locale",
+    "keyboard",
+    "users",
+    "stock-user",
+    "ssh",
+    "wired",
+    "wireless",
+    "time-servers",
+    "swap",
+    "zram",
+    "grow-root",
+    "edit",
+    "file",
+    "first-start",
 ];
+
+const SSH: &[&str] = &["enabled", "password-login", "port", "host-keys"];
 
 /// Reads and checks a settings file. Paths in it are relative to `folder`.
 ///
@@ -111,6 +164,7 @@ pub fn check(
     read_ssh(&document, &top, &mut settings);
     settings.wired = network::read_wired(&document, &top);
     settings.wireless = network::read_wireless(&document, &top);
+    read_extras(&document, &top, &mut settings);
     warn_of_missing(&document, &settings);
 
     if document.has_mistakes() {
@@ -125,13 +179,37 @@ pub fn check(
     Ok(settings)
 }
 
+fn read_extras(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut CheckedSettings) {
+    settings.stock_user = top.checked("stock-user", extras::stock_user);
+    if settings.stock_user == Some(StockUser::Rename) && settings.users.is_empty() {
+        document.mistake(
+            top.string("stock-user").map_or(1, |at| at.line),
+            "the stock user is to be renamed, but no user says how",
+            "add [[users]] with a name",
+        );
+    }
+    let servers = top.strings("time-servers").into_iter();
+    settings.time_servers = servers
+        .filter_map(|at| document.accept(at.line, extras::time_server(&at.value)))
+        .collect();
+    settings.swap = top.checked("swap", extras::swap);
+    settings.zram = top.boolean("zram").map(|at| at.value);
+    settings.grows_root = top.boolean("grow-root").is_some_and(|at| at.value);
+    settings.edits = extras::read_edits(document, top);
+    settings.files = extras::read_files(document, top);
+    settings.first_start = extras::read_first_start(document, top);
+}
+
 fn read_ssh(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut CheckedSettings) {
-    let Some(ssh) = top.table("ssh", &["enabled", "password-login"]) else {
+    let Some(ssh) = top.table("ssh", SSH) else {
         return;
     };
     settings.ssh_enabled = ssh.boolean("enabled").map(|at| at.value);
     let password_login = ssh.boolean("password-login");
     settings.ssh_password_login = password_login.as_ref().map(|at| at.value);
+    let port = ssh.number("port", 1..=65535);
+    settings.ssh_port = port.and_then(|port| u16::try_from(port).ok());
+    settings.ssh_host_keys = ssh.boolean("host-keys").map(|at| at.value);
     if settings.ssh_enabled == Some(false) && settings.ssh_password_login == Some(true) {
         document.warn(
             ssh.line(),

@@ -7,20 +7,65 @@ use ipnet::IpNet;
 use sha1::Sha1;
 
 use super::document::{At, Document, Fields, Wrong};
+use super::nets;
 use super::password::{self, Secret, SecretField};
 use super::regional::{country, quoted};
 
-/// The wired network.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// A wired network interface.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Wired {
     /// The interface; `None` for whichever is there.
     pub interface: Option<String>,
+    /// Number of the VLAN on it (IEEE 802.1Q), from 1 to 4094.
+    pub vlan: Option<u16>,
     /// Fixed addresses with their prefixes; empty for DHCP.
     pub addresses: Vec<IpNet>,
-    /// Where everything else goes.
-    pub gateway: Option<IpAddr>,
+    /// Where everything else goes, of each family one at most.
+    pub gateways: Vec<IpAddr>,
+    /// Where some networks are reached.
+    pub routes: Vec<RouteTo>,
     /// Name servers.
     pub dns: Vec<IpAddr>,
+    /// Domains in which short names are looked for.
+    pub search: Vec<String>,
+}
+
+/// A network that is reached by a router.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RouteTo {
+    /// The network.
+    pub to: IpNet,
+    /// The router.
+    pub via: IpAddr,
+}
+
+impl Wired {
+    /// Whether addresses are asked for by DHCP.
+    pub fn is_dhcp(&self) -> bool {
+        self.addresses.is_empty()
+    }
+
+    /// The interface's name: that of its VLAN, if it is one.
+    pub fn name(&self) -> Option<String> {
+        let interface = self.interface.as_ref()?;
+        Some(match self.vlan {
+            Some(vlan) => format!("{interface}.{vlan}"),
+            None => interface.clone(),
+        })
+    }
+
+    /// All routes, the default ones as `0.0.0.0/0` and `::/0`.
+    pub fn all_routes(&self) -> Vec<RouteTo> {
+        let default = |gateway: &IpAddr| RouteTo {
+            to: match gateway {
+                IpAddr::V4(_) => IpNet::V4(ipnet::Ipv4Net::default()),
+                IpAddr::V6(_) => IpNet::V6(ipnet::Ipv6Net::default()),
+            },
+            via: *gateway,
+        };
+        let gateways = self.gateways.iter().map(default);
+        gateways.chain(self.routes.iter().cloned()).collect()
+    }
 }
 
 /// Wireless networks.
@@ -41,8 +86,22 @@ pub struct WirelessNetwork {
     pub ssid: String,
     /// Whether it does not tell its name.
     pub hidden: bool,
+    /// How joining is secured.
+    pub security: Security,
+    /// Higher ones are joined first.
+    pub priority: Option<i32>,
     /// Its key.
     pub key: WirelessKey,
+}
+
+/// How joining a wireless network is secured.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Security {
+    /// WPA2, with a key that is derived from the passphrase.
+    #[default]
+    Wpa2,
+    /// WPA3, which needs the passphrase itself.
+    Wpa3,
 }
 
 /// The key of a wireless network.
@@ -50,6 +109,8 @@ pub struct WirelessNetwork {
 pub enum WirelessKey {
     /// The key derived from passphrase and network name, 64 hexadecimal digits.
     Derived(Secret),
+    /// The passphrase itself, for WPA3.
+    Plain(Secret),
     /// To be asked for once all else is checked; holds the line of the wish.
     Ask(usize),
 }
@@ -60,7 +121,16 @@ impl std::fmt::Debug for WirelessKey {
     }
 }
 
-const WIRED: &[&str] = &["interface", "dhcp", "addresses", "gateway", "dns"];
+const WIRED: &[&str] = &[
+    "interface",
+    "vlan",
+    "dhcp",
+    "addresses",
+    "gateway",
+    "routes",
+    "dns",
+    "search",
+];
 const WIRELESS: &[&str] = &["interface", "country", "networks"];
 const NETWORK: &[&str] = &[
     "ssid",
@@ -69,20 +139,41 @@ const NETWORK: &[&str] = &[
     "passphrase-file",
     "passphrase-prompt",
     "hidden",
+    "security",
+    "priority",
 ];
 
-pub(super) fn read_wired(document: &Document<'_>, top: &Fields<'_, '_>) -> Option<Wired> {
-    let fields = top.table("wired", WIRED)?;
+pub(super) fn read_wired(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<Wired> {
+    let tables = top.one_or_more("wired", WIRED);
+    let mut all = Vec::new();
+    for fields in &tables {
+        let wired = read_interface(document, fields);
+        if tables.len() > 1 && wired.interface.is_none() && !fields.has("interface") {
+            document.mistake(
+                fields.line(),
+                "one of several wired interfaces without its name",
+                "interface = \"eth1\"",
+            );
+        }
+        all.push((fields.line(), wired));
+    }
+    compare_interfaces(document, &all);
+    all.into_iter().map(|(_, wired)| wired).collect()
+}
+
+fn read_interface(document: &Document<'_>, fields: &Fields<'_, '_>) -> Wired {
     let dhcp = fields.boolean("dhcp").map(|at| at.value);
-    let addresses: Vec<_> = fields
-        .strings("addresses")
-        .into_iter()
-        .filter_map(|at| {
-            let value = document.accept(at.line, address(&at.value))?;
-            refuse_unusable(document, &value, at.line);
-            Some(value)
-        })
-        .collect();
+    let mut addresses = Vec::new();
+    for at in fields.strings("addresses") {
+        let Some(net) = document.accept(at.line, address(&at.value)) else {
+            continue;
+        };
+        refuse_unusable(document, &net, at.line);
+        for note in nets::doubts(net) {
+            document.warn(at.line, note.what, note.remedy);
+        }
+        addresses.push(net);
+    }
     let asked_for_addresses = fields.has("addresses");
     if dhcp == Some(true) && asked_for_addresses {
         document.mistake(
@@ -98,63 +189,175 @@ pub(super) fn read_wired(document: &Document<'_>, top: &Fields<'_, '_>) -> Optio
             "add addresses = [\"10.77.3.10/24\"], or leave dhcp out",
         );
     }
-    let gateway = read_gateway(document, &fields, &addresses);
+    let gateways = read_gateways(document, fields, &addresses);
     let dns = fields.strings("dns").into_iter();
     let dns = dns
         .filter_map(|at| document.accept(at.line, ip(&at.value, "name server")))
         .collect();
-    Some(Wired {
+    let routes = fields.strings("routes").into_iter();
+    let routes = routes
+        .filter_map(|at| document.accept(at.line, route(&at.value)))
+        .collect();
+    let search = fields.strings("search").into_iter();
+    let search = search
+        .filter_map(|at| document.accept(at.line, super::extras::time_server(&at.value)))
+        .collect();
+    let vlan = fields.number("vlan", 1..=4094);
+    if vlan.is_some() && !fields.has("interface") {
+        document.mistake(
+            fields.line(),
+            "a VLAN without the interface that it is on",
+            "interface = \"eth0\"",
+        );
+    }
+    Wired {
         interface: fields.checked("interface", interface),
+        vlan: vlan.and_then(|vlan| u16::try_from(vlan).ok()),
         addresses,
-        gateway,
+        gateways,
+        routes,
         dns,
-    })
+        search,
+    }
 }
 
-fn read_gateway(
+/// What two interfaces of a unit must not have in common.
+fn compare_interfaces(document: &Document<'_>, all: &[(usize, Wired)]) {
+    let mut seen: Vec<IpNet> = Vec::new();
+    let mut names = Vec::new();
+    for (line, wired) in all {
+        if let Some(name) = wired.name() {
+            if names.contains(&name) {
+                let what = format!("the interface {name} is there twice");
+                document.mistake(
+                    *line,
+                    what,
+                    "one [[wired]] for each, with all of its addresses",
+                );
+            }
+            names.push(name);
+        }
+        for net in &wired.addresses {
+            if let Some(same) = seen.iter().find(|other| other.addr() == net.addr()) {
+                let what = format!("the address {} is there twice", same.addr());
+                document.mistake(*line, what, "each interface has its own");
+            } else if let Some(other) = seen.iter().find(|other| nets::overlap(other, net)) {
+                let what = format!("the networks {} and {} overlap", other.trunc(), net.trunc());
+                document.mistake(
+                    *line,
+                    what,
+                    "networks apart from each other, one an interface",
+                );
+            }
+        }
+        seen.extend(&wired.addresses);
+    }
+    let v4: Vec<u8> = seen
+        .iter()
+        .filter(|net| net.addr().is_ipv4())
+        .map(IpNet::prefix_len)
+        .collect();
+    for (line, wired) in all {
+        for net in wired.addresses.iter().filter(|net| net.addr().is_ipv4()) {
+            let alike = v4
+                .iter()
+                .filter(|other| **other == net.prefix_len())
+                .count();
+            if alike == 1 && v4.len() > 2 {
+                document.warn(
+                    *line,
+                    format!("/{} stands alone among other prefixes", net.prefix_len()),
+                    "check that it is no slip",
+                );
+            }
+        }
+    }
+}
+
+fn route(text: &str) -> Result<RouteTo, Wrong> {
+    let wrong = || {
+        Wrong::new(
+            format!("{} is no route", quoted(text)),
+            "as in \"10.78.0.0/16 via 10.77.3.2\"",
+        )
+    };
+    let (to, via) = text.split_once(" via ").ok_or_else(wrong)?;
+    let to: IpNet = to.trim().parse().map_err(|_| wrong())?;
+    let via: IpAddr = via.trim().parse().map_err(|_| wrong())?;
+    match to.addr().is_ipv4() == via.is_ipv4() && to == to.trunc() {
+        true => Ok(RouteTo { to, via }),
+        false => Err(wrong()),
+    }
+}
+
+fn read_gateways(
     document: &Document<'_>,
     fields: &Fields<'_, '_>,
     addresses: &[IpNet],
-) -> Option<IpAddr> {
-    let Some(at) = fields.string("gateway") else {
-        if fields.has("addresses") && !fields.has("gateway") {
-            document.warn(
-                fields.line(),
-                "a fixed address without a gateway reaches its own network only",
-                "add gateway = \"…\" if it should reach more",
-            );
+) -> Vec<IpAddr> {
+    let mut given = fields.string_or_strings("gateway");
+    if given.is_empty() && fields.has("addresses") && !fields.has("gateway") {
+        document.warn(
+            fields.line(),
+            "a fixed address without a gateway reaches its own network only",
+            "add gateway = \"…\" if it should reach more",
+        );
+    }
+    if given.len() > 2 {
+        given.truncate(2);
+        let what = "more than two gateways";
+        document.mistake(fields.line(), what, "one for IPv4 and one for IPv6");
+    }
+    let mut gateways: Vec<IpAddr> = Vec::new();
+    for at in given {
+        let Some(gateway) = document.accept(at.line, ip(&at.value, "gateway")) else {
+            continue;
+        };
+        if gateways
+            .iter()
+            .any(|other| other.is_ipv4() == gateway.is_ipv4())
+        {
+            let what = "two gateways of one kind";
+            document.mistake(at.line, what, "one for IPv4 and one for IPv6");
         }
-        return None;
-    };
-    let gateway = document.accept(at.line, ip(&at.value, "gateway"))?;
+        check_gateway(document, fields, addresses, gateway, at.line);
+        gateways.push(gateway);
+    }
+    gateways
+}
+
+fn check_gateway(
+    document: &Document<'_>,
+    fields: &Fields<'_, '_>,
+    addresses: &[IpNet],
+    gateway: IpAddr,
+    line: usize,
+) {
     if addresses.is_empty() {
         if !fields.has("addresses") {
             document.mistake(
-                at.line,
+                line,
                 "a gateway without a fixed address",
                 "with DHCP the gateway comes by itself; leave it out, or add addresses",
             );
         }
-        return None;
-    }
-    if addresses.iter().any(|net| net.addr() == gateway) {
+    } else if addresses.iter().any(|net| net.addr() == gateway) {
         document.mistake(
-            at.line,
+            line,
             format!("the gateway {gateway} is the unit's own address"),
             "the gateway is the router's address",
         );
-    } else if !addresses.iter().any(|net| net.contains(&gateway)) {
+    } else if !addresses.iter().any(|net| net.contains(&gateway)) && !nets::is_link_local(gateway) {
         let nets: Vec<_> = addresses
             .iter()
             .map(|net| net.trunc().to_string())
             .collect();
         document.mistake(
-            at.line,
+            line,
             format!("the gateway {gateway} is outside of {}", nets.join(" and ")),
             "it must be an address of the unit's own network",
         );
     }
-    Some(gateway)
 }
 
 fn address(text: &str) -> Result<IpNet, Wrong> {
@@ -285,17 +488,21 @@ fn read_network(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<Wire
         );
     }
     let hidden = fields.boolean("hidden").is_some_and(|at| at.value);
+    let security = fields.checked("security", security).unwrap_or_default();
+    let priority = fields.number("priority", 0..=999);
     let key = match secret? {
         SecretField::Ask(line) => WirelessKey::Ask(line),
         SecretField::Text(secret) => {
             let ssid = ssid.as_deref().unwrap_or("unknown");
-            let derived = derive_key(secret.value.reveal(), ssid);
-            WirelessKey::Derived(document.accept(secret.line, derived)?)
+            let key = key_of(&secret.value, ssid, security);
+            document.accept(secret.line, key)?
         }
     };
     Some(WirelessNetwork {
         ssid: ssid?,
         hidden,
+        security,
+        priority: priority.and_then(|priority| i32::try_from(priority).ok()),
         key,
     })
 }
@@ -309,9 +516,9 @@ pub(super) fn ask_passphrases(document: &Document<'_>, wireless: Option<&mut Wir
         };
         let what = format!("passphrase of the network {}", quoted(&network.ssid));
         if let Some(secret) = password::ask(document, line, &what) {
-            let derived = derive_key(secret.reveal(), &network.ssid);
-            if let Some(derived) = document.accept(line, derived) {
-                network.key = WirelessKey::Derived(derived);
+            let key = key_of(&secret, &network.ssid, network.security);
+            if let Some(key) = document.accept(line, key) {
+                network.key = key;
             }
         }
     }
@@ -328,6 +535,30 @@ fn ssid(name: &str) -> Result<String, Wrong> {
             format!("the network's name has {length} bytes"),
             "1 to 32 are allowed",
         )),
+    }
+}
+
+fn security(text: &str) -> Result<Security, Wrong> {
+    match text {
+        "wpa2" => Ok(Security::Wpa2),
+        "wpa3" => Ok(Security::Wpa3),
+        _ => Err(Wrong::new(
+            format!("{} is no way to secure a network", quoted(text)),
+            "\"wpa2\" or \"wpa3\"",
+        )),
+    }
+}
+
+/// The key in the form that the network's kind needs. A passphrase is checked in either case.
+fn key_of(passphrase: &Secret, ssid: &str, security: Security) -> Result<WirelessKey, Wrong> {
+    let derived = derive_key(passphrase.reveal(), ssid)?;
+    match security {
+        Security::Wpa2 => Ok(WirelessKey::Derived(derived)),
+        Security::Wpa3 if passphrase.reveal().len() == 64 => Err(Wrong::new(
+            "WPA3 needs the passphrase, not a key that was derived from it",
+            "the passphrase as the router has it",
+        )),
+        Security::Wpa3 => Ok(WirelessKey::Plain(passphrase.clone())),
     }
 }
 

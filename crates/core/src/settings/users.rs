@@ -23,6 +23,8 @@ pub struct User {
     pub sudo: Sudo,
     /// Further groups.
     pub groups: Vec<String>,
+    /// Login shell; the image's usual one if `None`.
+    pub shell: Option<String>,
 }
 
 /// Whether and how a user may become root.
@@ -48,6 +50,7 @@ const KEYS: &[&str] = &[
     "ssh-key-files",
     "sudo",
     "groups",
+    "shell",
 ];
 
 /// Names that systems have already.
@@ -70,9 +73,27 @@ pub(super) fn read(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<User> {
                 "give each user once, with all keys in one list",
             );
         }
+        warn_of_reuse(document, &users, &user, fields.line());
         users.push(user);
     }
     users
+}
+
+/// A password that two users have is one secret less.
+fn warn_of_reuse(document: &Document<'_>, others: &[User], user: &User, line: usize) {
+    let Some(Password::Plain(own)) = &user.password else {
+        return;
+    };
+    let same = others
+        .iter()
+        .find(|other| matches!(&other.password, Some(Password::Plain(secret)) if secret == own));
+    if let Some(other) = same {
+        document.warn(
+            line,
+            format!("{} and {} have the same password", other.name, user.name),
+            "give each one of their own",
+        );
+    }
 }
 
 /// Asks for the passwords that a person is to type.
@@ -132,6 +153,7 @@ fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
         ssh_keys,
         sudo,
         groups,
+        shell: fields.checked("shell", shell),
     })
 }
 
@@ -255,6 +277,20 @@ fn user_name(name: &str) -> Result<String, Wrong> {
         ));
     }
     Ok(name.to_owned())
+}
+
+fn shell(path: &str) -> Result<String, Wrong> {
+    let fits = path.starts_with('/')
+        && path
+            .bytes()
+            .all(|b| b.is_ascii_alphanumeric() || b"/-_.".contains(&b));
+    match fits {
+        true => Ok(path.to_owned()),
+        false => Err(Wrong::new(
+            format!("{} is no shell", quoted(path)),
+            "its full path, as in \"/bin/bash\"",
+        )),
+    }
 }
 
 fn group_name(name: &str) -> Result<String, Wrong> {

@@ -13,6 +13,7 @@ use crate::Stage;
 use crate::configure::{self, ConfigureReport};
 use crate::extents::Ranges;
 use crate::grow::{self, GrowReport};
+use crate::settings::CheckedSettings;
 use crate::verify::Found;
 
 /// Bytes at the medium's end that are cleared before writing. The backup of a GPT takes 33
@@ -23,17 +24,21 @@ const TAIL: u64 = 1 << 20;
 /// the backup of a GPT would bring the old table back.
 pub(super) fn clear_tables(medium: &dyn BlockDevice) -> Result<(), DiskError> {
     let size = medium.size();
-    let head = ByteRange {
-        start: 0,
-        end: size.min(CHUNK_SIZE as u64),
-    };
     let tail = ByteRange {
         start: size.saturating_sub(TAIL),
         end: size,
     };
-    medium.zero(head)?;
+    clear_head(medium)?;
     medium.zero(tail)?;
     medium.flush()
+}
+
+/// Clears the first chunk.
+pub(super) fn clear_head(medium: &dyn BlockDevice) -> Result<(), DiskError> {
+    medium.zero(ByteRange {
+        start: 0,
+        end: medium.size().min(CHUNK_SIZE as u64),
+    })
 }
 
 /// What was done beside the image.
@@ -71,7 +76,12 @@ pub(super) fn finish(
     }
     if let Some(settings) = target.settings {
         target.observer.stage(Stage::Configure, None);
-        let changes = configure::apply(&overlay, settings).map_err(WriteError::Configure)?;
+        // It was grown just now, if that is wanted.
+        let rest = CheckedSettings {
+            grows_root: settings.grows_root && !target.grow,
+            ..settings.clone()
+        };
+        let changes = configure::apply(&overlay, &rest).map_err(WriteError::Configure)?;
         finished.configured = Some(changes.report);
     }
     target.observer.stage(Stage::Finish, None);

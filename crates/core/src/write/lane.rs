@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 use pinewrit_disk::{AlignedBuf, ByteRange, CHUNK_SIZE, is_zero};
 
-use super::finish::{clear_tables, finish};
+use super::finish::{clear_head, clear_tables, finish};
 use super::report::{ChecksumReport, ChunkRecord, WriteError, WriteReport};
 use super::state::{Event, State};
 use super::work::{Bench, Done, REQUEST};
@@ -96,12 +96,8 @@ impl Lane<'_> {
             let medium = medium.size();
             return Err(WriteError::TooLarge { image, medium });
         }
-        self.target.observer.stage(Stage::Clear, None);
-        clear_tables(medium).map_err(WriteError::Clear)?;
-        if self.options.clear_free {
-            self.discard_all()?;
-            // What was discarded may read as anything.
-            clear_tables(medium).map_err(WriteError::Clear)?;
+        if !self.options.in_place {
+            self.clear()?;
         }
         let bench = self.bench();
         self.target.observer.stage(Stage::Write, self.total(state));
@@ -116,6 +112,10 @@ impl Lane<'_> {
         };
         if image_bytes > medium.size() {
             return Err(super::past_end(medium));
+        }
+        if self.options.in_place {
+            // It is known by now, and comes last here as well.
+            clear_head(medium).map_err(WriteError::Clear)?;
         }
         self.target.observer.stage(Stage::Flush, None);
         medium.flush()?;
@@ -186,12 +186,26 @@ impl Lane<'_> {
         Bench {
             medium: self.target.medium,
             only_changes: self.options.only_changes,
+            in_place: self.options.in_place,
             cancel: self.cancel,
             stop: AtomicBool::new(false),
             no_cheap_zeros: AtomicBool::new(false),
             written: AtomicU64::new(0),
             checked: AtomicU64::new(0),
         }
+    }
+
+    /// Nothing of what was on the medium is to be taken for the new image.
+    fn clear(&self) -> Result<(), WriteError> {
+        let medium = self.target.medium;
+        self.target.observer.stage(Stage::Clear, None);
+        clear_tables(medium).map_err(WriteError::Clear)?;
+        if self.options.clear_free {
+            self.discard_all()?;
+            // What was discarded may read as anything.
+            clear_tables(medium).map_err(WriteError::Clear)?;
+        }
+        Ok(())
     }
 
     /// Tells the medium that nothing on it is needed any more.

@@ -47,6 +47,9 @@ pub struct WriteOptions<'a> {
     pub clear_free: bool,
     /// Read and compare first, and write only the chunks that differ.
     pub only_changes: bool,
+    /// The medium is what the image is read from, and holds it already: nothing is written before
+    /// the first chunk, and everything is flushed and read back.
+    pub in_place: bool,
     /// Bytes of the image that are free, as far as that is known before; for the time left.
     pub expected_free: u64,
 }
@@ -59,6 +62,7 @@ impl Default for WriteOptions<'_> {
             every_byte: false,
             clear_free: false,
             only_changes: false,
+            in_place: false,
             expected_free: 0,
         }
     }

@@ -75,6 +75,10 @@ impl Packed {
         Self { dir, path }
     }
 
+    pub(crate) fn path(&self) -> &Path {
+        &self.path
+    }
+
     pub(crate) fn open(&self) -> ImageSource {
         ImageSource::open(&self.path).unwrap()
     }

@@ -110,6 +110,11 @@ impl Done<'_> {
                     .to_hex()
                     .to_string(),
                 files: files.map(|file| file.path.clone()).collect(),
+                intake: report.configured.as_ref().map(|done| done.intake.clone()),
+                known_hosts: report
+                    .configured
+                    .as_ref()
+                    .and_then(|done| Some(done.host_key.as_ref()?.known_hosts.clone())),
             }
         });
         receipt
@@ -155,7 +160,10 @@ impl Done<'_> {
         let mut facts = Facts::default();
         facts.add(
             "written",
-            amount(report.written_bytes, report.write_seconds),
+            match self.args.is_draft {
+                true => "where it was put together, nothing had to be copied".to_owned(),
+                false => amount(report.written_bytes, report.write_seconds),
+            },
         );
         if report.kept_bytes > 0 {
             facts.add(
@@ -193,15 +201,15 @@ impl Done<'_> {
             );
         }
         if let Some(grown) = &report.grown {
-            facts.add("grown", grown_text(grown));
+            facts.add("grown", report::grown(grown));
         }
         if let Some(why) = &report.not_grown {
             facts.add("not grown", why.as_str());
         }
         if let Some(configured) = &report.configured {
             facts.add("settings", configure::files(configured));
-            if let Some(note) = configure::label_note(configured) {
-                facts.add("note", note);
+            for (name, text) in configure::more(configured) {
+                facts.add(name, text);
             }
         }
         for (name, text) in self.download {
@@ -254,34 +262,6 @@ impl Done<'_> {
             ),
             (true, false) => amount(report.used_bytes, report.verify_seconds),
         }
-    }
-}
-
-fn grown_text(grown: &pinewrit_core::grow::GrowReport) -> String {
-    let (before, size) = (units::size(grown.before), units::size(grown.size));
-    match (grown.partition, &grown.filesystem) {
-        (None, Some(filesystem)) => match &filesystem.kept_because {
-            None => format!("{} from {before} to {size}", filesystem.kind),
-            Some(why) => format!("{} keeps its {before}: {why}", filesystem.kind),
-        },
-        (number, _) => {
-            let number = number.unwrap_or(0);
-            format!("partition {number} from {before} to {size}{}", in_it(grown))
-        }
-    }
-}
-
-/// What became of the file system in the partition that was grown.
-fn in_it(grown: &pinewrit_core::grow::GrowReport) -> String {
-    let Some(filesystem) = &grown.filesystem else {
-        return String::new();
-    };
-    match &filesystem.kept_because {
-        None => format!(", with its {} file system", filesystem.kind),
-        Some(why) => format!(
-            "; its {} file system keeps its size: {why}",
-            filesystem.kind
-        ),
     }
 }
 

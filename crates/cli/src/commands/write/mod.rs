@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::receipt::ReceiptPartition;
 use pinewrit_core::unfinished::UnfinishedWrite;
-use pinewrit_core::write::{ReadBack, Target, WriteOptions, WriteReport, write_all};
+use pinewrit_core::write::{ReadBack, Target, WriteError, WriteOptions, WriteReport, write_all};
 use pinewrit_core::{Observer, Progress, Stage};
 use pinewrit_host::{Bus, Medium, MediumKind, Readers};
 use pinewrit_image::ImageSource;
@@ -73,7 +73,10 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Outcome {
             unfinished: medium.note.as_ref(),
         });
     }
-    ui.say(plan.to_text(ui, args));
+    // A draft was told of when it was put together.
+    if !args.is_draft {
+        ui.say(plan.to_text(ui, args));
+    }
     if args.dry_run {
         ui.result("nothing was written (--dry-run); all checks passed\n");
         return Ok(());
@@ -146,6 +149,7 @@ fn carry_out(
     let begun = records::now();
     let expected_free = plan.expected_free();
     let planned = std::mem::take(&mut plan.media);
+    let in_place = planned.iter().any(PlannedMedium::is_drafted);
     let mut media = Vec::new();
     for one in planned {
         let bus = one.bus();
@@ -183,7 +187,7 @@ fn carry_out(
         .map(|(medium, watcher)| Target {
             medium: &*medium.medium.device,
             settings: plan.settings.as_ref(),
-            grow: args.grow,
+            grow: args.grow || plan.settings.as_ref().is_some_and(|all| all.grows_root),
             is_partition: medium.partition.is_some(),
             read_back: medium.read_back,
             observer: watcher,
@@ -195,20 +199,38 @@ fn carry_out(
         every_byte: args.every_byte,
         clear_free: args.clear_free,
         only_changes,
+        in_place,
         expected_free: if args.every_byte { 0 } else { expected_free },
     };
     let written = write_all(&plan.source, &targets, &options, &signals::watch());
     drop(targets);
     let watched: Vec<bool> = watchers.into_iter().map(Noting::end).collect();
     let source = plan.source.name();
+    if in_place {
+        // A draft that failed is gone, and nobody goes on with it.
+        media
+            .iter()
+            .for_each(|medium| records::remove_note(&medium.key));
+    }
+    let failed = |names: &str, error: &WriteError| {
+        let message = explain::write_error(&source, names, error);
+        match in_place {
+            true => message.instead(names, "was not made"),
+            false => message,
+        }
+    };
     let results = written.map_err(|error| {
         let names: Vec<&str> = media.iter().map(|medium| medium.name.as_str()).collect();
-        explain::write_error(&source, &names.join(", "), &error)
+        failed(&names.join(", "), &error)
     })?;
     let download = source::finish(ui, &plan.source);
     let mut failure = None;
     let mut sections = Vec::new();
-    for ((medium, result), is_noted) in media.into_iter().zip(results).zip(watched) {
+    for ((mut medium, result), is_noted) in media.into_iter().zip(results).zip(watched) {
+        let settled = match &result {
+            Ok(_) => medium.medium.settle(),
+            Err(_) => Ok(()),
+        };
         let done = Done {
             ui,
             args,
@@ -222,9 +244,11 @@ fn carry_out(
                 if is_noted {
                     records::remove_note(&medium.key);
                 }
-                done.tell(readers, &report, &mut sections)
+                settled
+                    .map_err(|e| explain::named_medium_error(&medium.name, &e))
+                    .and_then(|()| done.tell(readers, &report, &mut sections))
             }
-            Err(error) => Err(explain::write_error(&source, &medium.name, &error)),
+            Err(error) => Err(failed(&medium.name, &error)),
         };
         if let Err(message) = outcome {
             // All but the last are told at once.

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use pinewrit_core::configure::{ConfigureError, ConfigureReport, prepare};
 use pinewrit_core::filesystem::FilesystemFacts;
 use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect};
 use pinewrit_core::receipt::ReceiptPartition;
@@ -9,7 +10,9 @@ use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::unfinished::UnfinishedWrite;
 use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_host::{Bus, MediumKind, Readers, Target};
-use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
+use pinewrit_image::{
+    ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
+};
 
 use super::super::report::{self, Facts};
 use super::super::source::{self, Keep};
@@ -34,6 +37,8 @@ pub(super) struct Plan {
     pub(super) settings: Option<CheckedSettings>,
     /// What is in the image, as far as a quick look reaches.
     pub(super) preview: Option<Inspection>,
+    /// What the settings would change in the image, as far as a quick look reaches.
+    pub(super) trial: Option<ConfigureReport>,
 }
 
 /// A medium to be written.
@@ -58,6 +63,11 @@ impl PlannedMedium {
         self.present.is_none() && matches!(self.target, Target::New { .. })
     }
 
+    /// Whether it holds the image already.
+    pub(super) fn is_drafted(&self) -> bool {
+        matches!(self.target, Target::New { draft: Some(_), .. })
+    }
+
     /// How it is connected; `None` for card files.
     pub(super) fn bus(&self) -> Option<Bus> {
         self.chosen.facts.as_ref().map(|facts| facts.identity.bus)
@@ -77,7 +87,9 @@ pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan,
     };
     let checksum = checksum.map_err(|e| explain::checksum_error(&e))?;
     let settings = args.settings.as_ref();
-    let settings = settings.map(|path| settings::read(ui, path)).transpose()?;
+    let intake = args.intake.as_deref();
+    let settings = settings.map(|path| settings::read(ui, path, intake));
+    let settings = settings.transpose()?;
     must_be_of_one(args, settings.as_ref())?;
     let mut media: Vec<PlannedMedium> = Vec::new();
     for named in &args.to {
@@ -92,8 +104,9 @@ pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan,
         checksum,
         settings,
         preview,
+        trial: None,
     };
-    check_place_for_settings(&plan)?;
+    let plan = try_settings(ui, args, plan)?;
     if args.into.is_some() {
         must_be_a_file_system(&plan)?;
     } else if args.grow {
@@ -153,6 +166,10 @@ fn open_medium(
     let target = readers
         .open_target(&chosen.path, args.size, &permits)
         .map_err(|e| explain::named_medium_error(&name, &e))?;
+    let target = match &args.image {
+        Location::Path(draft) if args.is_draft => target.drafted(draft.clone()),
+        _ => target,
+    };
     let (target, partition) = match &args.into {
         None => (target, None),
         Some(wanted) => {
@@ -248,35 +265,51 @@ fn look_into(ui: &Ui, source: &ImageSource) -> Result<Option<Inspection>, Messag
     }
 }
 
-/// Settings need a FAT partition. Where the preview reaches, its absence is told before writing.
-fn check_place_for_settings(plan: &Plan) -> Outcome {
-    let (Some(_), Some(preview)) = (&plan.settings, &plan.preview) else {
-        return Ok(());
+/// Puts the settings into a view of the image, for what would be found out too late otherwise.
+/// Where the view does not reach, the writing tells.
+fn try_settings(ui: &Ui, args: &WriteArgs, plan: Plan) -> Result<Plan, Message> {
+    let Some(settings) = plan.settings.as_ref().filter(|_| args.into.is_none()) else {
+        return Ok(plan);
     };
-    let possible = preview
-        .filesystem
-        .as_ref()
-        .is_some_and(FilesystemFacts::takes_files)
-        || preview.partitions.iter().any(|partition| {
-            let facts = partition.filesystem.as_ref();
-            facts.is_some_and(FilesystemFacts::takes_files)
-                || (facts.is_none() && partition.start >= PREVIEW)
-        });
-    if possible {
-        return Ok(());
+    // What is as large as the medium only after growing is not tried.
+    let mut tried = settings.clone();
+    tried.grows_root = false;
+    if args.grow || settings.grows_root {
+        tried.swap = None;
     }
-    let kind = |partition: &PartitionFacts| {
-        let facts = partition.filesystem.as_ref();
-        let kind = facts
-            .filter(|fs| fs.is_fat())
-            .map_or(partition.kind, |fs| fs.kind);
-        format!("{} {kind}", partition.number)
+    let device = PeekDevice::new(plan.source.for_a_look());
+    let device = match plan.source.layers() {
+        [] => device,
+        _ => device.with_limit(PREVIEW),
     };
-    let found = preview.partitions.iter().map(kind);
-    let error = pinewrit_core::configure::ConfigureError::NoPlace {
-        found: found.collect(),
+    let trial = match prepare(&device, &tried) {
+        Ok(prepared) => prepared.report().clone(),
+        Err(error) if is_out_of_reach(&error) => return Ok(plan),
+        Err(error) => {
+            let message = explain::configure_error(&plan.source.name(), &error);
+            return Err(message.instead("state", NOTHING_WRITTEN));
+        }
     };
-    Err(explain::configure_error(&plan.source.name(), &error).fact("state", NOTHING_WRITTEN))
+    if !args.dry_run {
+        settings::must_have_way_in(ui, &trial, args.yes)?;
+    }
+    Ok(Plan {
+        trial: Some(trial),
+        ..plan
+    })
+}
+
+/// Whether an error only says that the quick look ended.
+fn is_out_of_reach(error: &ConfigureError) -> bool {
+    let mut cause: Option<&dyn std::error::Error> = Some(error);
+    while let Some(error) = cause {
+        let is_disk = error.downcast_ref::<DiskError>().is_some();
+        if is_disk || error.downcast_ref::<std::io::Error>().is_some() {
+            return true;
+        }
+        cause = error.source();
+    }
+    false
 }
 
 /// What cannot be grown is told before writing, where the quick look reaches.
@@ -347,6 +380,9 @@ impl Plan {
         }
         if let Some(settings) = &self.settings {
             facts.add("settings", settings::brief(settings));
+            if let Some(trial) = &self.trial {
+                facts.add("intake", format!("{}: {}", trial.intake, trial.reason));
+            }
         }
         for medium in &self.media {
             self.add_present(medium, &mut facts);

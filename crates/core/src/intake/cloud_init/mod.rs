@@ -7,10 +7,11 @@
 mod network_config;
 mod user_data;
 
-use pinewrit_disk::BlockDevice;
 use serde::{Deserialize, Serialize};
 
-use crate::filesystem::{FatGeometry, FatVolume};
+use super::SettingsFacts;
+use crate::files::Files;
+use crate::intake::host_key::HostKey;
 use crate::settings::{CheckedSettings, HashError};
 
 /// The three files of a seed.
@@ -31,19 +32,6 @@ pub(crate) struct SeedFile {
     pub(crate) content: String,
 }
 
-/// A seed that was found on a medium.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct SeedFacts {
-    /// The intake: `cloud-init`.
-    pub intake: &'static str,
-    /// Number of the partition that holds it; `None` where the medium has no table.
-    pub partition: Option<u32>,
-    /// The host name that it sets.
-    pub host_name: Option<String>,
-    /// The users that it makes.
-    pub users: Vec<String>,
-}
-
 /// Why a seed could not be made.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -61,17 +49,32 @@ pub enum SeedError {
     },
 }
 
-/// Makes the seed. `existing` is the `user-data` that is on the medium now: hashes in it that fit
-/// are kept.
+/// What a seed depends on besides the settings.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct SeedContext<'a> {
+    /// The `user-data` that is on the medium now: hashes in it that fit, and host keys, are kept.
+    pub(crate) existing: Option<&'a str>,
+    /// The user that the image brings along.
+    pub(crate) stock_user: Option<&'a str>,
+    /// The image's netplan, if that can be seen, does not know WPA3.
+    pub(crate) lacks_wpa3: bool,
+}
+
+/// A seed's files, and the host key that is in it.
+pub(crate) struct Seed {
+    pub(crate) files: Vec<SeedFile>,
+    pub(crate) host_key: Option<HostKey>,
+}
+
+/// Makes the seed.
 pub(crate) fn seed(
     settings: &CheckedSettings,
-    existing: Option<&str>,
-) -> Result<Vec<SeedFile>, SeedError> {
-    let user_data = format!(
-        "#cloud-config\n{}",
-        yaml(USER_DATA, &user_data::user_data(settings, existing)?)?
-    );
-    let network = network_config::network_config(settings);
+    context: &SeedContext<'_>,
+) -> Result<Seed, SeedError> {
+    let data = user_data::user_data(settings, context)?;
+    let host_key = data.host_key(settings);
+    let user_data = format!("#cloud-config\n{}", yaml(USER_DATA, &data)?);
+    let network = network_config::network_config(settings, !context.lacks_wpa3);
     let network = network.map(|n| yaml(NETWORK_CONFIG, &n)).transpose()?;
     let meta_data = yaml(
         META_DATA,
@@ -80,21 +83,22 @@ pub(crate) fn seed(
             local_hostname: settings.host_name.clone(),
         },
     )?;
-    let mut files = vec![
-        SeedFile {
-            name: USER_DATA,
-            content: user_data,
-        },
-        SeedFile {
-            name: META_DATA,
-            content: meta_data,
-        },
-    ];
-    files.extend(network.map(|content| SeedFile {
-        name: NETWORK_CONFIG,
-        content,
-    }));
-    Ok(files)
+    let file = |name, content| SeedFile { name, content };
+    let mut files = vec![file(USER_DATA, user_data), file(META_DATA, meta_data)];
+    files.extend(network.map(|content| file(NETWORK_CONFIG, content)));
+    Ok(Seed { files, host_key })
+}
+
+/// The settings' networks as netplan's own file.
+pub(crate) fn netplan_text(
+    settings: &CheckedSettings,
+    renderer: &'static str,
+    knows_wpa3: bool,
+) -> Result<String, SeedError> {
+    match network_config::netplan_file(settings, renderer, knows_wpa3) {
+        Some(file) => yaml(NETWORK_CONFIG, &file),
+        None => Ok(String::new()),
+    }
 }
 
 #[derive(Serialize)]
@@ -123,22 +127,27 @@ fn yaml(file: &'static str, value: &impl Serialize) -> Result<String, SeedError>
         .map_err(|source| SeedError::Yaml { file, source })
 }
 
-/// Looks for a seed in a FAT file system. What cannot be read counts as not there.
-pub(crate) fn find_seed(device: &dyn BlockDevice, partition: Option<u32>) -> Option<SeedFacts> {
-    let geometry = FatGeometry::read(device).ok()??;
-    let volume = FatVolume::open(device, &geometry).ok()?;
-    let user_data = volume.read(USER_DATA, MAX_FILE).ok()??;
-    let meta_data = volume.read(META_DATA, MAX_FILE).ok()??;
+/// Looks for a seed in a folder of a file system. What cannot be read counts as not there.
+pub(crate) fn find_seed(
+    files: &Files<'_>,
+    folder: &str,
+    partition: Option<u32>,
+) -> Option<SettingsFacts> {
+    let read = |name: &str| files.read(&format!("{folder}/{name}"), MAX_FILE).ok()?;
+    let user_data = read(USER_DATA)?;
+    let meta_data = read(META_DATA)?;
     let user_data = parse_user_data(std::str::from_utf8(&user_data).ok()?)?;
     let names: MetaNames = serde_saphyr::from_slice(&meta_data).unwrap_or_default();
     let clean =
         |text: String| -> String { text.chars().map(crate::filesystem::printable).collect() };
     let users = user_data.users.into_iter().flatten();
-    Some(SeedFacts {
-        intake: "cloud-init",
+    let network = read(NETWORK_CONFIG).unwrap_or_default();
+    Some(SettingsFacts {
+        intake: "cloud-init".to_owned(),
         partition,
         host_name: user_data.hostname.or(names.local_hostname).map(clean),
         users: users.filter_map(|user| user.name).map(clean).collect(),
+        networks: crate::intake::networks::in_netplan(&String::from_utf8_lossy(&network)),
     })
 }
 
@@ -150,9 +159,18 @@ struct MetaNames {
 
 /// The parts of a `user-data` that are looked at.
 #[derive(Default, Deserialize)]
+#[serde(default)]
 struct FoundUserData {
     hostname: Option<String>,
     users: Option<Vec<FoundUser>>,
+    ssh_keys: Option<HostKeys>,
+}
+
+/// The host keys in a `user-data`.
+#[derive(Clone, Serialize, Deserialize)]
+struct HostKeys {
+    ed25519_private: String,
+    ed25519_public: String,
 }
 
 #[derive(Default, Deserialize)]
@@ -176,6 +194,7 @@ pub(crate) fn redact(content: &str) -> String {
         "passwd:",
         "hashed_passwd:",
         "plain_text_passwd:",
+        "ed25519_private:",
         "password:",
     ];
     let redact_line = |line: &str| {

@@ -7,18 +7,26 @@ use serde::Serialize;
 use crate::settings::{CheckedSettings, Wired, Wireless, WirelessKey};
 
 #[derive(Serialize)]
-pub(super) struct NetworkConfig {
+pub(crate) struct NetworkConfig {
     version: u8,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    renderer: Option<&'static str>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     ethernets: BTreeMap<String, Ethernet>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     wifis: BTreeMap<String, Wifi>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    vlans: BTreeMap<String, Vlan>,
+}
+
+/// The same, as it stands in netplan's own files.
+#[derive(Serialize)]
+pub(crate) struct NetplanFile {
+    network: NetworkConfig,
 }
 
 #[derive(Serialize)]
-struct Ethernet {
-    #[serde(rename = "match", skip_serializing_if = "Option::is_none")]
-    matching: Option<Match>,
+struct Addressing {
     dhcp4: bool,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     addresses: Vec<String>,
@@ -26,7 +34,23 @@ struct Ethernet {
     routes: Vec<Route>,
     #[serde(skip_serializing_if = "Option::is_none")]
     nameservers: Option<NameServers>,
+}
+
+#[derive(Serialize)]
+struct Ethernet {
+    #[serde(rename = "match", skip_serializing_if = "Option::is_none")]
+    matching: Option<Match>,
+    #[serde(flatten)]
+    addressing: Addressing,
     optional: bool,
+}
+
+#[derive(Serialize)]
+struct Vlan {
+    id: u16,
+    link: String,
+    #[serde(flatten)]
+    addressing: Addressing,
 }
 
 #[derive(Serialize)]
@@ -36,13 +60,16 @@ struct Match {
 
 #[derive(Serialize)]
 struct Route {
-    to: &'static str,
+    to: String,
     via: String,
 }
 
 #[derive(Serialize)]
 struct NameServers {
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     addresses: Vec<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    search: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -57,68 +84,136 @@ struct Wifi {
 
 #[derive(Serialize)]
 struct AccessPoint {
-    password: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    password: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    auth: Option<Auth>,
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     hidden: bool,
 }
 
+#[derive(Serialize)]
+struct Auth {
+    #[serde(rename = "key-management")]
+    key_management: &'static str,
+    password: String,
+}
+
 /// `None` where the settings name no network: then cloud-init asks for addresses by DHCP on the
 /// wired interface.
-pub(super) fn network_config(settings: &CheckedSettings) -> Option<NetworkConfig> {
+pub(crate) fn network_config(
+    settings: &CheckedSettings,
+    knows_wpa3: bool,
+) -> Option<NetworkConfig> {
     let wireless = settings.wireless.as_ref();
+    if settings.wired.is_empty() && wireless.is_none() {
+        return None;
+    }
     // A file with wireless networks alone would switch the wired one off.
-    let default_wired = Wired {
-        interface: None,
-        addresses: Vec::new(),
-        gateway: None,
-        dns: Vec::new(),
+    let usual = [Wired::default()];
+    let wired = match settings.wired.is_empty() {
+        true => &usual[..],
+        false => &settings.wired[..],
     };
-    let wired = match (&settings.wired, wireless) {
-        (None, None) => return None,
-        (Some(wired), _) => wired,
-        (None, Some(_)) => &default_wired,
-    };
+    let mut ethernets: BTreeMap<_, _> = wired
+        .iter()
+        .filter(|one| one.vlan.is_none())
+        .map(ethernet)
+        .collect();
+    let vlans: BTreeMap<_, _> = wired.iter().filter_map(vlan).collect();
+    for vlan in vlans.values() {
+        // The interface below must be known, and has no address of its own.
+        ethernets.entry(vlan.link.clone()).or_insert(Ethernet {
+            matching: None,
+            addressing: Addressing {
+                dhcp4: false,
+                addresses: Vec::new(),
+                routes: Vec::new(),
+                nameservers: None,
+            },
+            optional: true,
+        });
+    }
     Some(NetworkConfig {
         version: 2,
-        ethernets: BTreeMap::from([ethernet(wired)]),
-        wifis: wireless.map(wifi).into_iter().collect(),
+        renderer: None,
+        ethernets,
+        wifis: wireless
+            .map(|all| wifi(all, knows_wpa3))
+            .into_iter()
+            .collect(),
+        vlans,
     })
+}
+
+/// The settings' networks for netplan, with what carries them out.
+pub(crate) fn netplan_file(
+    settings: &CheckedSettings,
+    renderer: &'static str,
+    knows_wpa3: bool,
+) -> Option<NetplanFile> {
+    let mut network = network_config(settings, knows_wpa3)?;
+    network.renderer = Some(renderer);
+    Some(NetplanFile { network })
+}
+
+fn addressing(wired: &Wired) -> Addressing {
+    let texts = |all: &[std::net::IpAddr]| all.iter().map(ToString::to_string).collect();
+    Addressing {
+        dhcp4: wired.is_dhcp(),
+        addresses: wired.addresses.iter().map(ToString::to_string).collect(),
+        routes: wired
+            .all_routes()
+            .into_iter()
+            .map(|route| Route {
+                to: route.to.to_string(),
+                via: route.via.to_string(),
+            })
+            .collect(),
+        nameservers: (!wired.dns.is_empty() || !wired.search.is_empty()).then(|| NameServers {
+            addresses: texts(&wired.dns),
+            search: wired.search.clone(),
+        }),
+    }
 }
 
 fn ethernet(wired: &Wired) -> (String, Ethernet) {
     let name = wired.interface.clone().unwrap_or_else(|| "wired".into());
-    let to = match wired.gateway {
-        Some(gateway) if gateway.is_ipv6() => "::/0",
-        _ => "0.0.0.0/0",
-    };
     let ethernet = Ethernet {
         matching: wired.interface.is_none().then_some(Match { name: "e*" }),
-        dhcp4: wired.addresses.is_empty(),
-        addresses: wired.addresses.iter().map(ToString::to_string).collect(),
-        routes: wired
-            .gateway
-            .map(|gateway| Route {
-                to,
-                via: gateway.to_string(),
-            })
-            .into_iter()
-            .collect(),
-        nameservers: (!wired.dns.is_empty()).then(|| NameServers {
-            addresses: wired.dns.iter().map(ToString::to_string).collect(),
-        }),
+        addressing: addressing(wired),
         // Without this a start with the cable unplugged waits for two minutes.
         optional: true,
     };
     (name, ethernet)
 }
 
-fn wifi(wireless: &Wireless) -> (String, Wifi) {
+fn vlan(wired: &Wired) -> Option<(String, Vlan)> {
+    let vlan = Vlan {
+        id: wired.vlan?,
+        link: wired.interface.clone()?,
+        addressing: addressing(wired),
+    };
+    Some((wired.name()?, vlan))
+}
+
+fn wifi(wireless: &Wireless, knows_wpa3: bool) -> (String, Wifi) {
     let access_points = wireless.networks.iter().filter_map(|network| {
-        let WirelessKey::Derived(key) = &network.key else {
-            return None;
+        let (password, auth) = match &network.key {
+            WirelessKey::Derived(key) => (Some(key.reveal().to_owned()), None),
+            WirelessKey::Plain(key) if !knows_wpa3 => (Some(key.reveal().to_owned()), None),
+            WirelessKey::Plain(key) => {
+                let auth = Auth {
+                    key_management: "sae",
+                    password: key.reveal().to_owned(),
+                };
+                (None, Some(auth))
+            }
+            WirelessKey::Ask(_) => return None,
         };
         let point = AccessPoint {
-            password: key.reveal().to_owned(),
+            password,
+            auth,
             hidden: network.hidden,
         };
         Some((network.ssid.clone(), point))

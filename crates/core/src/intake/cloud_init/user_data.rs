@@ -2,8 +2,10 @@
 
 use serde::Serialize;
 
-use super::parse_user_data;
-use crate::settings::{CheckedSettings, HashError, Sudo, User};
+use super::{HostKeys, SeedContext, parse_user_data};
+use crate::intake::host_key;
+use crate::intake::host_key::HostKey;
+use crate::settings::{CheckedSettings, HashError, StockUser, Sudo, User};
 
 #[derive(Serialize)]
 pub(super) struct UserData {
@@ -21,12 +23,44 @@ pub(super) struct UserData {
     keyboard: Option<Keyboard>,
     #[serde(skip_serializing_if = "Option::is_none")]
     ssh_pwauth: Option<bool>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ssh_deletekeys: Option<bool>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ssh_keys: Option<HostKeys>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ntp: Option<Ntp>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    swap: Option<Swap>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     users: Vec<UserEntry>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    package_update: Option<bool>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    packages: Vec<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     write_files: Vec<FileEntry>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     runcmd: Vec<Vec<String>>,
+}
+
+impl UserData {
+    /// What a client needs to know the unit again, if its key is in here.
+    pub(super) fn host_key(&self, settings: &CheckedSettings) -> Option<HostKey> {
+        host_key::described(&self.ssh_keys.as_ref()?.ed25519_public, settings)
+    }
+}
+
+#[derive(Serialize)]
+struct Ntp {
+    enabled: bool,
+    servers: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct Swap {
+    filename: &'static str,
+    size: u64,
+    maxsize: u64,
 }
 
 #[derive(Serialize)]
@@ -39,7 +73,7 @@ struct UserEntry {
     name: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     gecos: Option<String>,
-    shell: &'static str,
+    shell: String,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     groups: Vec<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -59,8 +93,9 @@ struct FileEntry {
 
 pub(super) fn user_data(
     settings: &CheckedSettings,
-    existing: Option<&str>,
+    context: &SeedContext<'_>,
 ) -> Result<UserData, HashError> {
+    let existing = context.existing;
     let host_name = settings.host_name.as_deref();
     let short = host_name.map(|name| name.split('.').next().unwrap_or(name));
     let fqdn = host_name.filter(|name| name.contains('.'));
@@ -74,10 +109,67 @@ pub(super) fn user_data(
         locale: settings.locale.clone(),
         keyboard: settings.keyboard.clone().map(|layout| Keyboard { layout }),
         ssh_pwauth: settings.ssh_password_login,
+        ssh_deletekeys: settings.ssh_host_keys.filter(|made| *made),
+        ssh_keys: host_keys(settings, existing),
+        ntp: (!settings.time_servers.is_empty()).then(|| Ntp {
+            enabled: true,
+            servers: settings.time_servers.clone(),
+        }),
+        swap: settings.swap.map(|size| Swap {
+            filename: "/swapfile",
+            size,
+            maxsize: size,
+        }),
         users: users.collect::<Result<_, _>>()?,
-        write_files: country_file(settings).into_iter().collect(),
-        runcmd: ssh_command(settings.ssh_enabled).into_iter().collect(),
+        package_update: (!settings.first_start.packages.is_empty()).then_some(true),
+        packages: settings.first_start.packages.clone(),
+        write_files: country_file(settings)
+            .into_iter()
+            .chain(port_file(settings))
+            .collect(),
+        runcmd: commands(settings, context.stock_user),
     })
+}
+
+/// The host key of an earlier run stays: people know it by now.
+fn host_keys(settings: &CheckedSettings, existing: Option<&str>) -> Option<HostKeys> {
+    settings.ssh_host_keys.filter(|made| *made)?;
+    let known = existing.and_then(parse_user_data);
+    if let Some(keys) = known.and_then(|known| known.ssh_keys) {
+        return Some(keys);
+    }
+    let name = settings.host_name.as_deref().unwrap_or("host");
+    let (private, public) = host_key::make_host_key(&format!("root@{name}"))?;
+    Some(HostKeys {
+        ed25519_private: private.to_string(),
+        ed25519_public: public,
+    })
+}
+
+fn port_file(settings: &CheckedSettings) -> Option<FileEntry> {
+    Some(FileEntry {
+        path: "/etc/ssh/sshd_config.d/10-pinewrit.conf",
+        content: format!("Port {}\n", settings.ssh_port?),
+    })
+}
+
+/// What is run at the first start, the settings' own commands last.
+fn commands(settings: &CheckedSettings, stock_user: Option<&str>) -> Vec<Vec<String>> {
+    let shell = |command: String| vec!["sh".to_owned(), "-c".to_owned(), command];
+    let mut commands: Vec<_> = ssh_command(settings.ssh_enabled).into_iter().collect();
+    if settings.ssh_port.is_some() {
+        let command = "systemctl restart ssh.service || systemctl restart sshd.service";
+        commands.push(shell(command.to_owned()));
+    }
+    if let (Some(StockUser::Lock), Some(name)) = (settings.stock_user, stock_user) {
+        commands.push(shell(format!("usermod --lock --expiredate 1 {name}")));
+    }
+    if settings.zram == Some(false) {
+        let command = "systemctl mask --now zramswap.service systemd-zram-setup@zram0.service";
+        commands.push(shell(format!("{command} || true")));
+    }
+    commands.extend(settings.first_start.commands.iter().cloned().map(shell));
+    commands
 }
 
 fn entry(user: &User, existing: Option<&str>) -> Result<UserEntry, HashError> {
@@ -87,7 +179,7 @@ fn entry(user: &User, existing: Option<&str>) -> Result<UserEntry, HashError> {
     Ok(UserEntry {
         name: user.name.clone(),
         gecos: user.full_name.clone(),
-        shell: "/bin/bash",
+        shell: user.shell.clone().unwrap_or_else(|| "/bin/bash".to_owned()),
         groups: user.groups.clone(),
         sudo: match user.sudo {
             Sudo::No => None,

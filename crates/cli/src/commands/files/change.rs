@@ -1,0 +1,401 @@
+//! Changing files: `put`, `remove`, `unpack`, `edit`.
+
+use std::fs::File;
+use std::os::unix::fs::PermissionsExt;
+
+use pinewrit_core::build::{self, BuildError, Overwrite, UnpackOptions, UnpackReport};
+use pinewrit_core::files::{
+    Edit, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
+};
+use pinewrit_host::Readers;
+use serde::Serialize;
+
+use super::super::change::{self, Opened, confirm};
+use super::super::{Outcome, records};
+use super::filesystem;
+use super::look::printable;
+use crate::args::{ChangeArgs, EditArgs, OverwriteArg, PutArgs, UnpackArgs};
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::signals;
+use crate::ui::progress::Waiting;
+use crate::ui::{Ui, style, units};
+
+#[derive(Serialize)]
+struct ChangeEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    medium: &'a str,
+    place: String,
+    dry_run: bool,
+    changed: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    diff: Option<String>,
+    #[serde(flatten)]
+    unpacked: Option<&'a UnpackReport>,
+}
+
+/// A medium that is open for a change, and the file system that it concerns.
+struct Work<'a> {
+    opened: &'a Opened,
+    found: FilesystemOf,
+}
+
+impl<'a> Work<'a> {
+    fn begin(opened: &'a Opened, place: &Place) -> Result<Self, Message> {
+        let found = filesystem(&opened.name, &*opened.medium.device, place)?;
+        Ok(Self { opened, found })
+    }
+
+    fn change<T>(
+        &self,
+        change: impl FnOnce(&mut Files<'_>) -> Result<T, FilesError>,
+    ) -> Result<(FileChanges<'a>, T), Message> {
+        let device = &*self.opened.medium.device;
+        let done = FileChanges::of(device, &self.found, change);
+        done.map_err(|e| explain::files_error(&self.opened.name, &e))
+    }
+
+    /// Puts the changes on the medium, unless this is a dry run; returns whether there are any.
+    fn finish(&self, changes: FileChanges<'_>, args: &ChangeArgs) -> Result<bool, Message> {
+        let name = &self.opened.name;
+        let is_empty = changes.is_empty();
+        if is_empty.map_err(|e| explain::files_error(name, &e))? {
+            return Ok(false);
+        }
+        if !args.dry_run {
+            let committed = changes.commit(Some(&self.opened.undo));
+            committed.map_err(|e| explain::commit_error(name, &e))?;
+        }
+        Ok(true)
+    }
+}
+
+fn tell(ui: &Ui, args: &ChangeArgs, is_changed: bool, done: &str, would: &str, same: &str) {
+    let (good, strong) = (style::GOOD, style::STRONG);
+    ui.result(match (is_changed, args.dry_run) {
+        (false, _) => format!("{good}unchanged:{good:#} {same}\n"),
+        (true, false) => format!("{good}done:{good:#} {done}\n"),
+        (true, true) => {
+            format!("{strong}{would}{strong:#}; nothing was changed (--dry-run)\n")
+        }
+    });
+}
+
+pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
+    let unreadable = |e: std::io::Error| {
+        let what = format!("{} cannot be read", args.file.display());
+        Message::new(Exit::Usage, what).fact("system", e.to_string())
+    };
+    let mut file = File::open(&args.file).map_err(unreadable)?;
+    let facts = file.metadata().map_err(unreadable)?;
+    if !facts.is_file() {
+        let what = format!("{} is no file", args.file.display());
+        return Err(
+            Message::new(Exit::Usage, what).remedy("pinewrit files unpack puts many files at once")
+        );
+    }
+    let opened = change::open(ui, readers, &args.change, None)?;
+    let work = Work::begin(&opened, &args.place)?;
+    let name = args.file.file_name().unwrap_or_default().to_string_lossy();
+    let own_mode = (facts.permissions().mode() & 0o777) as u16;
+    let (place, mode, owner) = (args.place.clone(), args.mode, args.owner);
+    let (changes, (path, before)) = work.change(|files| {
+        let is_folder = place.is_folder
+            || files
+                .facts(&place.path)?
+                .is_some_and(|facts| facts.kind == Kind::Folder);
+        let path = match is_folder {
+            true => join(&place.path, &name),
+            false => place.path.clone(),
+        };
+        let before = files.facts(&path)?;
+        // What replaces a file keeps its rights, unless others are asked for.
+        let known = files.rights(&path)?.unwrap_or(Rights::root(own_mode));
+        let owner = owner.unwrap_or((known.uid, known.gid));
+        let rights = Rights::of(mode.unwrap_or(known.mode), owner);
+        let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+        files.make_folders(folder, Rights::root(0o755))?;
+        files.put_from(&path, rights, facts.len(), &mut file)?;
+        Ok((path, before))
+    })?;
+    let shown = Place {
+        path,
+        ..args.place.clone()
+    };
+    if before.is_some() {
+        let question = format!("Replace {shown} on {}?", opened.name);
+        confirm(ui, &args.change, &question, &shown.to_string())?;
+    }
+    let is_changed = work.finish(changes, &args.change)?;
+    event(
+        ui,
+        "files put",
+        &opened.name,
+        &shown,
+        &args.change,
+        is_changed,
+    );
+    let size = units::size(facts.len());
+    let verb = if before.is_some() { "replaced" } else { "new" };
+    tell(
+        ui,
+        &args.change,
+        is_changed,
+        &format!("{shown} is on {}, {size}, {verb}", opened.name),
+        &format!("{shown} would be {verb}, {size}"),
+        &format!("{shown} is on {} like this already", opened.name),
+    );
+    Ok(())
+}
+
+fn event(
+    ui: &Ui,
+    command: &'static str,
+    medium: &str,
+    place: &Place,
+    args: &ChangeArgs,
+    changed: bool,
+) {
+    ui.event(&ChangeEvent {
+        event: "result",
+        command,
+        medium,
+        place: place.to_string(),
+        dry_run: args.dry_run,
+        changed,
+        diff: None,
+        unpacked: None,
+    });
+}
+
+pub(super) fn remove(
+    ui: &Ui,
+    readers: &Readers,
+    args: &ChangeArgs,
+    place: &Place,
+    all: bool,
+) -> Outcome {
+    if place.path == "/" {
+        let what = "the root of a file system is not removed";
+        return Err(Message::new(Exit::Usage, what).remedy("pinewrit format makes it anew"));
+    }
+    let opened = change::open(ui, readers, args, None)?;
+    let work = Work::begin(&opened, place)?;
+    let path = place.path.clone();
+    let (changes, is_folder) = work.change(|files| {
+        let facts = files.facts(&path)?;
+        let is_folder = facts.is_some_and(|facts| facts.kind == Kind::Folder);
+        match all {
+            true => files.remove_all(&path)?,
+            false => files.remove(&path)?,
+        }
+        Ok(is_folder)
+    })?;
+    let what = match (is_folder, all) {
+        (true, true) => format!("{place} with all below it"),
+        _ => place.to_string(),
+    };
+    confirm(
+        ui,
+        args,
+        &format!("Remove {what} from {}?", opened.name),
+        &what,
+    )?;
+    let is_changed = work.finish(changes, args)?;
+    event(ui, "files remove", &opened.name, place, args, is_changed);
+    tell(
+        ui,
+        args,
+        is_changed,
+        &format!("{what} is gone from {}", opened.name),
+        &format!("{what} would be removed"),
+        &format!("{what} was not there"),
+    );
+    Ok(())
+}
+
+pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
+    let opened = change::open(ui, readers, &args.change, None)?;
+    let work = Work::begin(&opened, &args.place)?;
+    let options = UnpackOptions {
+        archive: args.archive.clone(),
+        pick: args.pick.clone(),
+        strip: args.strip,
+        to: args.place.path.clone(),
+        overwrite: match args.overwrite {
+            OverwriteArg::Newer => Overwrite::Newer,
+            OverwriteArg::Always => Overwrite::Always,
+            OverwriteArg::Never => Overwrite::Never,
+        },
+    };
+    let archive = args.archive.display().to_string();
+    let waiting = Waiting::new(ui, format!("unpacking {archive}"));
+    let cancel = signals::watch();
+    let device = &*opened.medium.device;
+    let unpacked = FileChanges::of_window(device, &work.found, |window| {
+        let done = build::unpack(window, &options, records::seconds(), &cancel);
+        done.map_err(NotUnpacked::Build)
+    });
+    drop(waiting);
+    let (changes, report) = unpacked.map_err(|error| match error {
+        NotUnpacked::Build(error) => explain::unpack_error(&archive, &opened.name, &error),
+        NotUnpacked::Files(error) => explain::files_error(&opened.name, &error),
+    })?;
+    if let Some(top) = &report.top_folder {
+        let warning = style::WARNING;
+        ui.say(format!(
+            "{warning}warning:{warning:#} all of {archive} is in its folder {top}, and what is in that \
+             folder is in {} already\n            → --strip 1 unpacks without {top}\n",
+            args.place,
+        ));
+    }
+    if !report.replaced.is_empty() {
+        let count = units::counted(report.replaced.len() as u64, "file");
+        let question = format!("Replace {count} in {} on {}?", args.place, opened.name);
+        confirm(ui, &args.change, &question, &count)?;
+    }
+    let is_changed = work.finish(changes, &args.change)?;
+    ui.event(&ChangeEvent {
+        event: "result",
+        command: "files unpack",
+        medium: &opened.name,
+        place: args.place.to_string(),
+        dry_run: args.change.dry_run,
+        changed: is_changed,
+        diff: None,
+        unpacked: Some(&report),
+    });
+    let counts = format!(
+        "{} new, {} replaced, {} kept",
+        report.new.len(),
+        report.replaced.len(),
+        report.kept.len()
+    );
+    let size = units::size(report.bytes);
+    tell(
+        ui,
+        &args.change,
+        is_changed,
+        &format!(
+            "{archive} is unpacked to {} on {}: {counts}, {size}",
+            args.place, opened.name
+        ),
+        &format!(
+            "{archive} would be unpacked to {}: {counts}, {size}",
+            args.place
+        ),
+        &format!("{} has all of {archive} already: {counts}", args.place),
+    );
+    ui.result(unpacked_rows(&report));
+    Ok(())
+}
+
+/// Paths of each kind that are shown.
+const MAX_ROWS: usize = 40;
+
+fn unpacked_rows(report: &UnpackReport) -> String {
+    let mut text = String::new();
+    for (word, paths) in [
+        ("new", &report.new),
+        ("replaced", &report.replaced),
+        ("kept", &report.kept),
+    ] {
+        for path in paths.iter().take(MAX_ROWS) {
+            text += &format!("  {word:8}  {}\n", printable(path));
+        }
+        if paths.len() > MAX_ROWS {
+            text += &format!("  {word:8}  and {} more\n", paths.len() - MAX_ROWS);
+        }
+    }
+    text
+}
+
+/// Why an archive was not unpacked.
+enum NotUnpacked {
+    Build(BuildError),
+    Files(FilesError),
+}
+
+impl From<FilesError> for NotUnpacked {
+    fn from(error: FilesError) -> Self {
+        Self::Files(error)
+    }
+}
+
+fn edit_of(args: &EditArgs) -> Edit {
+    let what = &args.what;
+    let section = args.section.clone();
+    if let Some(text) = &what.line {
+        return Edit::Line {
+            text: text.clone(),
+            spot: match (&args.after, section) {
+                (Some(after), _) => Spot::After(after.clone()),
+                (None, Some(section)) => Spot::Section(section),
+                (None, None) => Spot::End,
+            },
+        };
+    }
+    if let Some((key, value)) = what.set.clone() {
+        return Edit::Set {
+            key,
+            value,
+            section,
+        };
+    }
+    if let Some(key) = what.unset.clone() {
+        return Edit::Unset { key, section };
+    }
+    match (
+        &what.on,
+        &what.off,
+        &what.word,
+        &what.remove_word,
+        what.replace_word.as_deref(),
+    ) {
+        (Some(line), ..) => Edit::On(line.clone()),
+        (_, Some(line), ..) => Edit::Off(line.clone()),
+        (_, _, Some(word), ..) => Edit::AddWord(word.clone()),
+        (_, _, _, _, Some([old, new])) => Edit::ReplaceWord {
+            old: old.clone(),
+            new: new.clone(),
+        },
+        (_, _, _, word, _) => Edit::RemoveWord(word.clone().unwrap_or_default()),
+    }
+}
+
+pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
+    let opened = change::open(ui, readers, &args.change, None)?;
+    let work = Work::begin(&opened, &args.place)?;
+    let (path, edit) = (args.place.path.clone(), edit_of(args));
+    let (changes, edited) = work.change(|files| files.edit(&path, &edit, args.keep_original))?;
+    let diff = edited.map_err(|fault| {
+        let what = format!("{} was not changed: {fault}", args.place);
+        Message::new(Exit::Usage, what).remedy(format!(
+            "pinewrit files read {} {} shows it",
+            opened.name, args.place
+        ))
+    })?;
+    let is_changed = work.finish(changes, &args.change)? && diff.is_some();
+    ui.event(&ChangeEvent {
+        event: "result",
+        command: "files edit",
+        medium: &opened.name,
+        place: args.place.to_string(),
+        dry_run: args.change.dry_run,
+        changed: is_changed,
+        diff: diff.clone(),
+        unpacked: None,
+    });
+    tell(
+        ui,
+        &args.change,
+        is_changed,
+        &format!("{} is changed on {}", args.place, opened.name),
+        &format!("{} would change", args.place),
+        &format!("{} on {} is like this already", args.place, opened.name),
+    );
+    ui.result(change::colored(&diff.unwrap_or_default()));
+    Ok(())
+}

@@ -1,0 +1,407 @@
+//! Looking at files: `list`, `tree`, `read`, `check`.
+
+use std::fs::File;
+use std::io::{self, Write};
+use std::path::Path;
+
+use pinewrit_core::files::{
+    Difference, Facts, Files, Kind, Node, compare, expected_of, open_to_read, read_expected, walk,
+};
+use pinewrit_disk::{BlockDevice, Window};
+use pinewrit_host::Readers;
+use pinewrit_image::PeekDevice;
+use serde::Serialize;
+
+use super::super::Outcome;
+use super::super::inspect::medium_at;
+use super::super::source::{self, Keep};
+use super::filesystem;
+use crate::args::{ReadArgs, SourceArgs};
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::{Ui, style, units};
+
+#[derive(Serialize)]
+struct NodeEvent<'a> {
+    event: &'static str,
+    path: &'a str,
+    #[serde(flatten)]
+    facts: &'a Facts,
+}
+
+#[derive(Serialize)]
+struct CheckEvent<'a> {
+    event: &'static str,
+    command: &'static str,
+    place: String,
+    expected: usize,
+    differences: &'a [Difference],
+}
+
+/// Opens the place and hands its file system on.
+fn look<T>(
+    ui: &Ui,
+    readers: &Readers,
+    at: &ReadArgs,
+    work: impl FnOnce(&Files<'_>, &str) -> Result<T, Message>,
+) -> Result<T, Message> {
+    if let Some(path) = medium_at(readers, &at.source) {
+        let medium = readers.open_for_reading(&path);
+        let medium = medium.map_err(|e| explain::medium_error(&e))?;
+        return look_into(&medium.name(), &*medium.device, at, work);
+    }
+    let source = source::open(ui, &at.source, &SourceArgs::plain(), Keep::No)?;
+    let device = PeekDevice::new(source.for_a_look());
+    look_into(&source.name(), &device, at, work)
+}
+
+fn look_into<T>(
+    name: &str,
+    device: &dyn BlockDevice,
+    at: &ReadArgs,
+    work: impl FnOnce(&Files<'_>, &str) -> Result<T, Message>,
+) -> Result<T, Message> {
+    let found = filesystem(name, device, &at.place)?;
+    let window = Window::new(device, found.range);
+    let files = open_to_read(&window).map_err(|e| explain::files_error(name, &e))?;
+    work(&files, name)
+}
+
+fn not_there(at: &ReadArgs, files: &Files<'_>) -> Message {
+    let path = &at.place.path;
+    let message = Message::new(Exit::Usage, format!("there is no {} there", at.place));
+    let folder = path.rsplit_once('/').map_or("/", |(folder, _)| folder);
+    match files.names(folder) {
+        Ok(Some(names)) if !names.is_empty() => {
+            let shown = names.iter().take(12).map(|name| printable(name));
+            let mut shown: Vec<String> = shown.collect();
+            if names.len() > shown.len() {
+                shown.push(format!("and {} more", names.len() - shown.len()));
+            }
+            let folder = if folder.is_empty() { "/" } else { folder };
+            message.fact(format!("in {folder}"), shown.join(", "))
+        }
+        _ => message,
+    }
+}
+
+/// A name from a medium, without what could command a terminal.
+pub(super) fn printable(name: &str) -> String {
+    let plain = |c: char| if c.is_control() { '\u{fffd}' } else { c };
+    name.chars().map(plain).collect()
+}
+
+pub(super) fn list(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
+    let text = look(ui, readers, at, |files, name| {
+        let failed = |e| explain::files_error(name, &e);
+        let path = &at.place.path;
+        let facts = files.facts(path).map_err(failed)?;
+        let nodes = match facts {
+            Some(facts) if facts.kind != Kind::Folder && !files.has(&format!("{path}/.")) => {
+                vec![Node {
+                    path: path.clone(),
+                    facts,
+                    depth: 1,
+                }]
+            }
+            _ => {
+                let mut nodes = Vec::new();
+                let walked = walk(files, path, 1, &mut |node| {
+                    nodes.push(node);
+                    true
+                });
+                match walked {
+                    Err(pinewrit_core::files::FilesError::NotFound(_)) => {
+                        return Err(not_there(at, files));
+                    }
+                    walked => walked.map_err(failed)?,
+                }
+                nodes
+            }
+        };
+        for node in &nodes {
+            ui.event(&NodeEvent {
+                event: "file",
+                path: &node.path,
+                facts: &node.facts,
+            });
+        }
+        Ok(rows(&nodes))
+    })?;
+    ui.result(text);
+    Ok(())
+}
+
+/// Rights as `ls` of any system shows them, for what has some.
+fn rights(facts: &Facts) -> String {
+    let kind = match facts.kind {
+        Kind::File => '-',
+        Kind::Folder => 'd',
+        Kind::Link => 'l',
+        Kind::Special => 's',
+    };
+    let Some(mode) = facts.mode else {
+        return kind.to_string();
+    };
+    let mut text = String::from(kind);
+    for (shift, special, letter) in [(6, 0o4000, 's'), (3, 0o2000, 's'), (0, 0o1000, 't')] {
+        let bits = mode >> shift;
+        text.push(if bits & 4 != 0 { 'r' } else { '-' });
+        text.push(if bits & 2 != 0 { 'w' } else { '-' });
+        text.push(match (mode & special != 0, bits & 1 != 0) {
+            (true, true) => letter,
+            (true, false) => letter.to_ascii_uppercase(),
+            (false, true) => 'x',
+            (false, false) => '-',
+        });
+    }
+    text
+}
+
+fn time(seconds: Option<i64>) -> String {
+    let time = seconds.and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
+    time.map_or(String::new(), |time| {
+        time.strftime("%Y-%m-%d %H:%M").to_string()
+    })
+}
+
+fn shown_name(path: &str, facts: &Facts) -> String {
+    let name = printable(path.rsplit('/').next().unwrap_or(path));
+    match (&facts.kind, &facts.target) {
+        (Kind::Folder, _) => format!("{name}/"),
+        (_, Some(target)) => format!("{name} → {}", printable(target)),
+        _ => name,
+    }
+}
+
+fn rows(nodes: &[Node]) -> String {
+    if nodes.is_empty() {
+        return "  nothing is in it\n".to_owned();
+    }
+    let owner = |facts: &Facts| {
+        let owner = facts.owner;
+        owner.map_or(String::new(), |(uid, gid)| format!("{uid}:{gid}"))
+    };
+    let size = |facts: &Facts| match facts.kind {
+        Kind::File => units::grouped(facts.size),
+        _ => String::new(),
+    };
+    let widest = |text: &dyn Fn(&Facts) -> String| {
+        nodes
+            .iter()
+            .map(|node| text(&node.facts).len())
+            .max()
+            .unwrap_or(0)
+    };
+    let (owners, sizes) = (widest(&owner), widest(&size));
+    let mut text = String::new();
+    for node in nodes {
+        let facts = &node.facts;
+        let mut line = format!("  {}", rights(facts));
+        if owners > 0 {
+            line += &format!("  {:>owners$}", owner(facts));
+        }
+        let name = shown_name(&node.path, facts);
+        line += &format!(
+            "  {:>sizes$}  {:16}  {name}",
+            size(facts),
+            time(facts.modified)
+        );
+        text += &line;
+        text.push('\n');
+    }
+    text
+}
+
+pub(super) fn expected(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
+    let list = look(ui, readers, at, |files, name| {
+        expected_of(files, &at.place.path).map_err(|e| explain::files_error(name, &e))
+    })?;
+    ui.result(list);
+    Ok(())
+}
+
+/// Lines that a tree has at most on a screen.
+const MAX_LINES: usize = 100_000;
+
+pub(super) fn tree(ui: &Ui, readers: &Readers, at: &ReadArgs, depth: Option<usize>) -> Outcome {
+    let text = look(ui, readers, at, |files, name| {
+        let mut nodes = Vec::new();
+        let walked = walk(
+            files,
+            &at.place.path,
+            depth.unwrap_or(usize::MAX),
+            &mut |node| {
+                nodes.push(node);
+                nodes.len() < MAX_LINES
+            },
+        );
+        match walked {
+            Err(pinewrit_core::files::FilesError::NotFound(_)) => {
+                return Err(not_there(at, files));
+            }
+            walked => walked.map_err(|e| explain::files_error(name, &e))?,
+        }
+        for node in &nodes {
+            ui.event(&NodeEvent {
+                event: "file",
+                path: &node.path,
+                facts: &node.facts,
+            });
+        }
+        Ok(drawn(&at.place.to_string(), &nodes))
+    })?;
+    ui.result(text);
+    Ok(())
+}
+
+fn drawn(head: &str, nodes: &[Node]) -> String {
+    let (strong, dim) = (style::STRONG, style::DIM);
+    let mut text = format!("{strong}{head}{strong:#}\n");
+    // Which levels go on below the current line.
+    let mut open = Vec::new();
+    let (mut files, mut folders, mut bytes) = (0, 0, 0);
+    for (index, node) in nodes.iter().enumerate() {
+        let later = nodes[index + 1..]
+            .iter()
+            .find(|next| next.depth <= node.depth);
+        let goes_on = later.is_some_and(|next| next.depth == node.depth);
+        open.truncate(node.depth - 1);
+        let mut lead: String = open
+            .iter()
+            .map(|is_open| if *is_open { "│  " } else { "   " })
+            .collect();
+        lead += if goes_on { "├─ " } else { "└─ " };
+        open.push(goes_on);
+        let name = shown_name(&node.path, &node.facts);
+        let size = match node.facts.kind {
+            Kind::File => format!("  {dim}{}{dim:#}", units::size(node.facts.size)),
+            _ => String::new(),
+        };
+        text += &format!("  {dim}{lead}{dim:#}{name}{size}\n");
+        match node.facts.kind {
+            Kind::Folder => folders += 1,
+            _ => files += 1,
+        }
+        bytes += node.facts.size * u64::from(node.facts.kind == Kind::File);
+    }
+    let (files, folders) = (
+        units::counted(files, "file"),
+        units::counted(folders, "folder"),
+    );
+    format!("{text}  {files} in {folders}, {}\n", units::size(bytes))
+}
+
+pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>) -> Outcome {
+    look(ui, readers, at, |files, name| {
+        let path = &at.place.path;
+        let failed = |e| explain::files_error(name, &e);
+        match files.size_of(path).map_err(failed)? {
+            Some(_) => {}
+            None if files.has(path) => {
+                let what = format!("{} is no file", at.place);
+                return Err(Message::new(Exit::Usage, what).remedy("pinewrit files list"));
+            }
+            None => return Err(not_there(at, files)),
+        }
+        let not_written = |e: io::Error| {
+            let what = match to {
+                Some(to) => format!("{} cannot be written", to.display()),
+                None => "the output cannot be written".to_owned(),
+            };
+            Message::new(Exit::Internal, what).fact("system", e.to_string())
+        };
+        match to {
+            None => {
+                let mut out = io::stdout().lock();
+                files.read_to(path, &mut out).map_err(failed)?;
+                out.flush().map_err(not_written)
+            }
+            Some(to) => {
+                let mut file = File::create(to).map_err(not_written)?;
+                files.read_to(path, &mut file).map_err(failed)?;
+                file.sync_all().map_err(not_written)
+            }
+        }
+    })?;
+    if let Some(to) = to {
+        let good = style::GOOD;
+        ui.result(format!(
+            "{good}done:{good:#} {} is in {}\n",
+            at.place,
+            to.display()
+        ));
+    }
+    Ok(())
+}
+
+pub(super) fn check(ui: &Ui, readers: &Readers, at: &ReadArgs, list: &Path) -> Outcome {
+    let unreadable = |found: String| {
+        let what = format!("the list {} cannot be read", list.display());
+        Message::new(Exit::Settings, what)
+            .fact("found", found)
+            .remedy("pinewrit files list MEDIUM PLACE --expected prints one")
+    };
+    let text = std::fs::read_to_string(list).map_err(|e| unreadable(e.to_string()))?;
+    let expected = read_expected(&text).map_err(|e| unreadable(e.trim().to_owned()))?;
+    let differences = look(ui, readers, at, |files, name| {
+        let compared = compare(files, &at.place.path, &expected);
+        compared.map_err(|e| match e {
+            pinewrit_core::files::FilesError::NotFound(_) => not_there(at, files),
+            e => explain::files_error(name, &e),
+        })
+    })?;
+    ui.event(&CheckEvent {
+        event: "result",
+        command: "files check",
+        place: at.place.to_string(),
+        expected: expected.len(),
+        differences: &differences,
+    });
+    if differences.is_empty() {
+        let good = style::GOOD;
+        let count = units::counted(expected.len() as u64, "file");
+        ui.result(format!(
+            "{good}equal:{good:#} {} has {count}, all as expected\n",
+            at.place
+        ));
+        return Ok(());
+    }
+    let count = units::counted(differences.len() as u64, "difference");
+    let what = format!("{} is not as expected: {count}", at.place);
+    let message = Message::new(Exit::Differences, what);
+    Err(differences.iter().fold(message, |message, difference| {
+        let (name, text) = told(difference);
+        message.fact(name, text)
+    }))
+}
+
+fn told(difference: &Difference) -> (&'static str, String) {
+    match difference {
+        Difference::Missing { path, instead } => match instead {
+            None => ("missing", printable(path)),
+            Some(other) => (
+                "missing",
+                format!(
+                    "{}; an editor has made {} of it",
+                    printable(path),
+                    printable(other)
+                ),
+            ),
+        },
+        Difference::Extra { path } => ("extra", printable(path)),
+        Difference::Size {
+            path,
+            expected,
+            found,
+        } => {
+            let (expected, found) = (units::grouped(*expected), units::grouped(*found));
+            (
+                "size",
+                format!("{}: {found} bytes, expected {expected}", printable(path)),
+            )
+        }
+        Difference::Content { path } => ("content", printable(path)),
+    }
+}

@@ -1,0 +1,63 @@
+//! `pinewrit files ...`
+
+mod change;
+mod look;
+
+use pinewrit_core::files::{FilesystemOf, Place, find_place};
+use pinewrit_disk::BlockDevice;
+use pinewrit_host::Readers;
+
+use super::Outcome;
+use crate::args::{FilesAction, FilesArgs};
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::ui::Ui;
+
+pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FilesArgs) -> Outcome {
+    match &args.action {
+        FilesAction::List { at, expected } => match expected {
+            true => look::expected(ui, readers, at),
+            false => look::list(ui, readers, at),
+        },
+        FilesAction::Tree { at, depth } => look::tree(ui, readers, at, *depth),
+        FilesAction::Read { at, to } => look::read(ui, readers, at, to.as_deref()),
+        FilesAction::Check { at, list } => look::check(ui, readers, at, list),
+        FilesAction::Put(args) => change::put(ui, readers, args),
+        FilesAction::Remove { change, place, all } => {
+            change::remove(ui, readers, change, place, *all)
+        }
+        FilesAction::Unpack(args) => change::unpack(ui, readers, args),
+        FilesAction::Edit(args) => change::edit(ui, readers, args),
+    }
+}
+
+/// The file system that a place is in.
+fn filesystem(
+    name: &str,
+    device: &dyn BlockDevice,
+    place: &Place,
+) -> Result<FilesystemOf, Message> {
+    let found = find_place(device, &place.partition);
+    match found.map_err(|e| explain::disk_error(name, &e))? {
+        Ok(found) => Ok(found),
+        Err(all) => {
+            let what = format!("{name} has no file system for the place {place}");
+            let known: Vec<String> = all.iter().map(described).collect();
+            let message = Message::new(Exit::Usage, what);
+            Err(match known.is_empty() {
+                true => message.fact("there are", "none that are recognised"),
+                false => message
+                    .fact("there are", known.join(", "))
+                    .remedy("name one by its number or label, as in 2:/etc"),
+            })
+        }
+    }
+}
+
+fn described(one: &FilesystemOf) -> String {
+    let number = one.partition.map_or(String::new(), |n| format!("{n} "));
+    let label = one.facts.label.as_ref();
+    let label = label.map_or(String::new(), |label| format!(" ({label})"));
+    format!("{number}{}{label}", one.facts.kind)
+}

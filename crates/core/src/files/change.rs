@@ -1,0 +1,168 @@
+//! Changes of files, gathered in an overlay and committed as one.
+
+use pinewrit_disk::{BlockDevice, ByteRange, CommitError, Overlay, UndoLog, Window};
+use pinewrit_ext4::{CheckError, VolumeError as ExtError};
+
+use super::{Edit, EditFault, Files, FilesError, FilesystemOf, MAX_TEXT, Rights, edit_text};
+use crate::filesystem::FatGeometry;
+
+/// Changes are kept in memory until they are committed, so no more than this is taken, in bytes.
+pub const MAX_GATHERED: u64 = 192 << 20;
+
+/// A device whose files are changed, and which of its file systems were.
+pub(crate) struct Site<'d> {
+    pub(crate) device: &'d dyn BlockDevice,
+    touched: Vec<FilesystemOf>,
+}
+
+impl<'d> Site<'d> {
+    pub(crate) fn new(device: &'d dyn BlockDevice) -> Self {
+        Self {
+            device,
+            touched: Vec::new(),
+        }
+    }
+
+    /// Changes files of one file system.
+    pub(crate) fn change<T, E: From<FilesError>>(
+        &mut self,
+        filesystem: &FilesystemOf,
+        change: impl FnOnce(&mut Files<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        self.change_window(filesystem, |window| {
+            let mut files = super::open_to_change(window)?;
+            let done = change(&mut files)?;
+            files.close()?;
+            Ok(done)
+        })
+    }
+
+    /// Changes a file system by its window.
+    pub(crate) fn change_window<T, E: From<FilesError>>(
+        &mut self,
+        filesystem: &FilesystemOf,
+        change: impl FnOnce(&Window<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let done = change(&Window::new(self.device, filesystem.range))?;
+        let is_known = |one: &FilesystemOf| one.range == filesystem.range;
+        if !self.touched.iter().any(is_known) {
+            self.touched.push(filesystem.clone());
+        }
+        Ok(done)
+    }
+
+    /// Ends the work: what was changed must hold together. Returns what has to be written after the
+    /// rest, because it leads to it.
+    pub(crate) fn settle(self) -> Result<Vec<ByteRange>, FilesError> {
+        let mut last = Vec::new();
+        for filesystem in &self.touched {
+            let start = filesystem.range.start;
+            let window = Window::new(self.device, filesystem.range);
+            match FatGeometry::read(&window)? {
+                Some(geometry) => last.push(ByteRange {
+                    start,
+                    end: start + geometry.data_start,
+                }),
+                None => check(&window)?,
+            }
+        }
+        Ok(last)
+    }
+}
+
+fn check(window: &dyn BlockDevice) -> Result<(), FilesError> {
+    match pinewrit_ext4::check(window) {
+        Ok(()) => Ok(()),
+        Err(CheckError::Volume(ExtError::Disk(error))) => Err(error.into()),
+        Err(error) => Err(FilesError::Unsound(error.to_string())),
+    }
+}
+
+/// Changes that are not on the medium yet.
+pub struct FileChanges<'a> {
+    overlay: Overlay<&'a dyn BlockDevice>,
+    last: Vec<ByteRange>,
+}
+
+impl<'a> FileChanges<'a> {
+    /// Works out a change of files in one file system.
+    ///
+    /// # Errors
+    /// What `change` says, or [`FilesError`].
+    pub fn of<T, E: From<FilesError>>(
+        medium: &'a dyn BlockDevice,
+        filesystem: &FilesystemOf,
+        change: impl FnOnce(&mut Files<'_>) -> Result<T, E>,
+    ) -> Result<(Self, T), E> {
+        Self::gather(medium, |site| site.change(filesystem, change))
+    }
+
+    /// Works out a change of a file system by its window.
+    ///
+    /// # Errors
+    /// What `change` says, or [`FilesError`].
+    pub fn of_window<T, E: From<FilesError>>(
+        medium: &'a dyn BlockDevice,
+        filesystem: &FilesystemOf,
+        change: impl FnOnce(&Window<'_>) -> Result<T, E>,
+    ) -> Result<(Self, T), E> {
+        Self::gather(medium, |site| site.change_window(filesystem, change))
+    }
+
+    fn gather<T, E: From<FilesError>>(
+        medium: &'a dyn BlockDevice,
+        change: impl FnOnce(&mut Site<'_>) -> Result<T, E>,
+    ) -> Result<(Self, T), E> {
+        let overlay = Overlay::new(medium);
+        let mut site = Site::new(&overlay);
+        let done = change(&mut site)?;
+        let last = site.settle()?;
+        Ok((Self { overlay, last }, done))
+    }
+
+    /// Whether nothing on the medium would change.
+    ///
+    /// # Errors
+    /// The device could not be read.
+    pub fn is_empty(&self) -> Result<bool, FilesError> {
+        Ok(self.overlay.changed()?.is_empty())
+    }
+
+    /// Puts the changes on the medium as one, each part flushed and read back.
+    ///
+    /// # Errors
+    /// [`CommitError`] says whether the medium is as it was.
+    pub fn commit(self, undo: Option<&UndoLog>) -> Result<(), CommitError> {
+        self.overlay.commit(&self.last, undo).map(drop)
+    }
+}
+
+impl Files<'_> {
+    /// Edits a text, which keeps its owner and rights. With `keep_original` it stays beside the new
+    /// one as it was, with `.orig` at its name. Returns the change in unified form, `None` if there
+    /// is none.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`], and others.
+    pub fn edit(
+        &mut self,
+        path: &str,
+        edit: &Edit,
+        keep_original: bool,
+    ) -> Result<Result<Option<String>, EditFault>, FilesError> {
+        let old = self.read(path, MAX_TEXT)?;
+        let old = old.ok_or_else(|| FilesError::NotFound(path.to_owned()))?;
+        let new = match edit_text(&old, std::slice::from_ref(edit)) {
+            Ok(new) if new == old => return Ok(Ok(None)),
+            Ok(new) => new,
+            Err(fault) => return Ok(Err(fault)),
+        };
+        let rights = self.rights(path)?.unwrap_or(Rights::root(0o644));
+        let original = format!("{path}.orig");
+        if keep_original && !self.has_name(&original) {
+            self.put(&original, rights, &old)?;
+        }
+        self.put(path, rights, &new)?;
+        Ok(Ok(Some(crate::text_diff(&old, &new))))
+    }
+}

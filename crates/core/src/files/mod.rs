@@ -1,0 +1,589 @@
+//! Files inside the file systems of a medium, without mounting: one face for FAT and ext2/3/4.
+
+mod change;
+mod check;
+mod open;
+mod place;
+mod text;
+mod walk;
+
+use std::io::{Read, Write};
+
+use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_ext4::{
+    Attributes, EditError, Editor, FileKind, Timestamp, Tree, Volume, VolumeError as ExtError,
+    Zeros,
+};
+use serde::Serialize;
+
+use crate::filesystem::{FatEntry, FatVolume, VolumeError};
+pub(crate) use change::Site;
+pub use change::{FileChanges, MAX_GATHERED};
+pub use check::{Difference, Expected, compare, expected_of, read_expected};
+pub(crate) use open::filesystems;
+pub use open::{FilesystemOf, find_place, open_to_change, open_to_read};
+pub use place::{Place, PlaceError, Wanted};
+pub use text::{Edit, EditFault, Spot, apply as edit_text};
+pub use walk::{Node, walk};
+
+/// What stands at a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Kind {
+    /// A file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link,
+    /// A device, pipe or socket.
+    Special,
+}
+
+/// What is known of a file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Facts {
+    /// What it is.
+    pub kind: Kind,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Permission bits; `None` on FAT, which has none.
+    pub mode: Option<u16>,
+    /// Owner and group; `None` on FAT.
+    pub owner: Option<(u32, u32)>,
+    /// When its content was last changed, in seconds since 1970.
+    pub modified: Option<i64>,
+    /// Where a link leads.
+    pub target: Option<String>,
+}
+
+/// Owner, rights and time that a file is to get, where the file system has them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Rights {
+    /// Permission bits.
+    pub mode: u16,
+    /// Owner.
+    pub uid: u32,
+    /// Group.
+    pub gid: u32,
+}
+
+impl Rights {
+    /// Those of something that belongs to the administrator.
+    pub fn root(mode: u16) -> Self {
+        Self {
+            mode,
+            uid: 0,
+            gid: 0,
+        }
+    }
+
+    /// Those of something that belongs to a user.
+    pub fn of(mode: u16, (uid, gid): (u32, u32)) -> Self {
+        Self { mode, uid, gid }
+    }
+}
+
+/// Why something was not read or changed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum FilesError {
+    /// The FAT file system failed.
+    #[error(transparent)]
+    Fat(#[from] VolumeError),
+    /// The ext file system cannot be read.
+    #[error(transparent)]
+    Ext(#[from] ExtError),
+    /// The ext file system cannot be changed.
+    #[error(transparent)]
+    Edit(#[from] EditError),
+    /// The device failed.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+    /// A file is larger than is read at once.
+    #[error("{path} has {size} bytes, more than {limit}")]
+    TooLarge {
+        /// The file.
+        path: String,
+        /// Its size in bytes.
+        size: u64,
+        /// The largest that is read.
+        limit: u64,
+    },
+    /// There is nothing.
+    #[error("there is no {0}")]
+    NotFound(String),
+    /// A folder where a file is meant, or the other way round.
+    #[error("{0} is a folder")]
+    IsFolder(String),
+    /// FAT keeps files and folders only.
+    #[error("{path}: FAT has no {what}")]
+    NotOnFat {
+        /// The path.
+        path: String,
+        /// What was wanted.
+        what: &'static str,
+    },
+    /// What was read could not be handed on.
+    #[error("{path} could not be handed on")]
+    Taker {
+        /// The path.
+        path: String,
+        /// The cause.
+        source: std::io::Error,
+    },
+    /// The file system is only read here.
+    #[error("the file system was opened for reading")]
+    ReadOnly,
+    /// A text that would be rewritten is none.
+    #[error("{0} is not a text in UTF-8")]
+    NotText(String),
+    /// What was changed does not hold together.
+    #[error("the file system would not hold together: {0}")]
+    Unsound(String),
+}
+
+impl FilesError {
+    /// The device's own failure behind it, if it is one.
+    pub fn disk(&self) -> Option<&DiskError> {
+        match self {
+            Self::Disk(error)
+            | Self::Ext(ExtError::Disk(error))
+            | Self::Edit(EditError::Volume(ExtError::Disk(error))) => Some(error),
+            _ => None,
+        }
+    }
+}
+
+/// An open file system of a medium. Paths begin with `/`; changes are on the device when
+/// [`Files::close`] has returned.
+pub enum Files<'a> {
+    /// FAT12, FAT16 or FAT32.
+    Fat(Box<FatVolume<'a>>),
+    /// ext2, ext3 or ext4, to be read.
+    ExtRead(Box<Volume<&'a dyn BlockDevice>>),
+    /// ext2, ext3 or ext4, to be changed.
+    Ext(Box<Editor<&'a dyn BlockDevice>>),
+}
+
+type Done = Result<(), FilesError>;
+
+/// A path as FAT's crate takes it: without slashes at both ends.
+fn bare(path: &str) -> &str {
+    path.trim_matches('/')
+}
+
+/// The folder above a path; empty for the root.
+pub(crate) fn above(path: &str) -> &str {
+    let path = path.trim_end_matches('/');
+    path.rsplit_once('/').map_or("", |(above, _)| above)
+}
+
+/// A path below a folder.
+pub fn join(folder: &str, name: &str) -> String {
+    format!("{}/{name}", folder.trim_end_matches('/'))
+}
+
+impl<'a> Files<'a> {
+    /// Whether permissions and owners are kept.
+    pub fn keeps_rights(&self) -> bool {
+        !matches!(self, Self::Fat(_))
+    }
+
+    fn tree(&self) -> Option<Tree<'_>> {
+        match self {
+            Self::Fat(_) => None,
+            Self::ExtRead(volume) => Some(volume.tree()),
+            Self::Ext(editor) => Some(editor.tree()),
+        }
+    }
+
+    fn editor(&mut self) -> Result<&mut Editor<&'a dyn BlockDevice>, FilesError> {
+        match self {
+            Self::Ext(editor) => Ok(editor),
+            _ => Err(FilesError::ReadOnly),
+        }
+    }
+
+    /// What is at a path; `None` if there is nothing. A link at the end is not followed.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
+        let Some(tree) = self.tree() else {
+            return self.fat_facts(path);
+        };
+        let number = match tree.find(path.as_bytes()) {
+            Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Ok(None),
+            number => number?,
+        };
+        let found = tree.metadata(number)?;
+        let target = match found.kind {
+            FileKind::Symlink => Some(tree.link_target(number)?),
+            _ => None,
+        };
+        Ok(Some(Facts {
+            kind: match found.kind {
+                FileKind::Regular => Kind::File,
+                FileKind::Directory => Kind::Folder,
+                FileKind::Symlink => Kind::Link,
+                _ => Kind::Special,
+            },
+            size: found.size,
+            mode: Some(found.mode),
+            owner: Some((found.uid, found.gid)),
+            modified: Some(found.modified.seconds),
+            target: target.map(|target| String::from_utf8_lossy(&target).into_owned()),
+        }))
+    }
+
+    fn fat_facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
+        let Self::Fat(volume) = self else {
+            return Ok(None);
+        };
+        if bare(path).is_empty() {
+            return Ok(Some(folder_facts()));
+        }
+        let name = bare(path).rsplit('/').next().unwrap_or_default();
+        let all = volume.entries(bare(above(path)))?;
+        let found = all
+            .into_iter()
+            .find(|entry| entry.name.eq_ignore_ascii_case(name));
+        Ok(found.map(fat_entry_facts))
+    }
+
+    /// Whether a file, link or folder is there, with links followed.
+    pub fn has(&self, path: &str) -> bool {
+        match self.tree() {
+            Some(tree) => tree.find_target(path.as_bytes()).is_ok(),
+            None => matches!(self.fat_facts(path), Ok(Some(_))),
+        }
+    }
+
+    /// Whether anything stands under that name itself.
+    pub fn has_name(&self, path: &str) -> bool {
+        matches!(self.facts(path), Ok(Some(_)))
+    }
+
+    /// The names in a folder, sorted; `None` if there is no such folder.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FilesError> {
+        let mut names = match (self, self.tree()) {
+            (Self::Fat(volume), _) => {
+                if !bare(folder).is_empty() && !volume.has_folder(bare(folder)) {
+                    return Ok(None);
+                }
+                let all = volume.entries(bare(folder))?.into_iter();
+                all.map(|entry| entry.name).collect::<Vec<_>>()
+            }
+            (_, Some(tree)) => {
+                let number = match tree.find_target(folder.as_bytes()) {
+                    Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Ok(None),
+                    number => number?,
+                };
+                let listed = match tree.list(number) {
+                    Err(ExtError::NotDirectory(_)) => return Ok(None),
+                    listed => listed?,
+                };
+                let name = |raw: &[u8]| String::from_utf8_lossy(raw).into_owned();
+                listed.iter().map(|entry| name(&entry.name)).collect()
+            }
+            _ => Vec::new(),
+        };
+        names.sort();
+        Ok(Some(names))
+    }
+
+    /// The content of a file of at most `limit` bytes, links followed; `None` if there is none.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn read(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, FilesError> {
+        let too_large = |size| FilesError::TooLarge {
+            path: path.to_owned(),
+            size,
+            limit,
+        };
+        let mut content = Vec::new();
+        match self.size_of(path)? {
+            None => return Ok(None),
+            Some(size) if size > limit => return Err(too_large(size)),
+            Some(_) => self.read_to(path, &mut content)?,
+        }
+        Ok(Some(content))
+    }
+
+    /// The content of a file, unless it is larger than `limit`; `None` for everything else.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub(crate) fn small(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, FilesError> {
+        match self.read(path, limit) {
+            Err(FilesError::TooLarge { .. }) => Ok(None),
+            read => read,
+        }
+    }
+
+    /// Size of a file, links followed; `None` if there is none, or it is no file.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn size_of(&self, path: &str) -> Result<Option<u64>, FilesError> {
+        let Some(tree) = self.tree() else {
+            let facts = self.fat_facts(path)?;
+            return Ok(facts
+                .filter(|facts| facts.kind == Kind::File)
+                .map(|facts| facts.size));
+        };
+        let number = match tree.find_target(path.as_bytes()) {
+            Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Ok(None),
+            number => number?,
+        };
+        let found = tree.metadata(number)?;
+        Ok((found.kind == FileKind::Regular).then_some(found.size))
+    }
+
+    /// A small text; `None` if there is no such file.
+    ///
+    /// # Errors
+    /// [`FilesError::NotText`], and others.
+    pub fn text(&self, path: &str) -> Result<Option<String>, FilesError> {
+        let content = self.read(path, MAX_TEXT)?;
+        let text = content.map(String::from_utf8).transpose();
+        text.map_err(|_| FilesError::NotText(path.to_owned()))
+    }
+
+    /// Owner and permissions of a file; `None` if there is none, or it has none.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn rights(&self, path: &str) -> Result<Option<Rights>, FilesError> {
+        let facts = self.facts(path)?.filter(|facts| facts.kind == Kind::File);
+        Ok(facts.and_then(|facts| Some(Rights::of(facts.mode?, facts.owner?))))
+    }
+
+    /// Hands a file's content on, links followed.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`], or others.
+    pub fn read_to(&self, path: &str, taker: &mut dyn Write) -> Done {
+        let not_taken = |source| FilesError::Taker {
+            path: path.to_owned(),
+            source,
+        };
+        let Some(tree) = self.tree() else {
+            let Self::Fat(volume) = self else {
+                return Err(FilesError::ReadOnly);
+            };
+            return match volume.read_to(bare(path), taker)? {
+                true => Ok(()),
+                false => Err(FilesError::NotFound(path.to_owned())),
+            };
+        };
+        let number = match tree.find_target(path.as_bytes()) {
+            Err(ExtError::NotFound(_)) => return Err(FilesError::NotFound(path.to_owned())),
+            number => number?,
+        };
+        if tree.metadata(number)?.kind == FileKind::Directory {
+            return Err(FilesError::IsFolder(path.to_owned()));
+        }
+        let content = tree.content(number)?;
+        let mut buffer = vec![0; PIECE.min(content.size().max(1) as usize)];
+        let mut at = 0;
+        while at < content.size() {
+            let len = content.read_at(at, &mut buffer)?;
+            if len == 0 {
+                break;
+            }
+            taker.write_all(&buffer[..len]).map_err(not_taken)?;
+            at += len as u64;
+        }
+        Ok(())
+    }
+
+    /// Makes a file, or replaces its content, rights and owner. A link of that name is replaced.
+    ///
+    /// # Errors
+    /// [`FilesError`]; the file is as it was on ext.
+    pub fn put(&mut self, path: &str, rights: Rights, content: &[u8]) -> Done {
+        self.put_from(path, rights, content.len() as u64, &mut &*content)
+    }
+
+    /// As [`Files::put`], with `size` bytes from a reader.
+    ///
+    /// # Errors
+    /// As [`Files::put`].
+    pub fn put_from(
+        &mut self,
+        path: &str,
+        rights: Rights,
+        size: u64,
+        content: &mut dyn Read,
+    ) -> Done {
+        if size > MAX_GATHERED {
+            return Err(FilesError::TooLarge {
+                path: path.to_owned(),
+                size,
+                limit: MAX_GATHERED,
+            });
+        }
+        if let Self::Fat(volume) = self {
+            return Ok(volume.write_from(bare(path), content)?);
+        }
+        let kind = self.facts(path)?.map(|facts| facts.kind);
+        let editor = self.editor()?;
+        if matches!(kind, Some(Kind::Link | Kind::Special)) {
+            editor.remove(path.as_bytes())?;
+        }
+        Ok(editor.write_file(
+            path.as_bytes(),
+            &rights.attributes(),
+            size,
+            content,
+            Zeros::Written,
+        )?)
+    }
+
+    /// Makes a folder, with all above it. One that is there is left as it is.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn make_folders(&mut self, path: &str, rights: Rights) -> Done {
+        if bare(path).is_empty() || self.has(path) {
+            return Ok(());
+        }
+        self.make_folders(above(path), rights)?;
+        match self {
+            Self::Fat(volume) => Ok(volume.make_folder(bare(path))?),
+            _ => Ok(self
+                .editor()?
+                .make_folder(path.as_bytes(), &rights.attributes())?),
+        }
+    }
+
+    /// Makes a symbolic link; what stands there, but no folder, goes.
+    ///
+    /// # Errors
+    /// [`FilesError::NotOnFat`], and others.
+    pub fn link(&mut self, path: &str, target: &str) -> Done {
+        if let Self::Fat(_) = self {
+            return Err(FilesError::NotOnFat {
+                path: path.to_owned(),
+                what: "symbolic links",
+            });
+        }
+        let is_there = self.has_name(path);
+        let editor = self.editor()?;
+        if is_there {
+            editor.remove(path.as_bytes())?;
+        }
+        let attributes = Rights::root(0o777).attributes();
+        Ok(editor.make_symlink(path.as_bytes(), target.as_bytes(), &attributes)?)
+    }
+
+    /// Gives what is at a path other rights and another owner. Nothing on FAT.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn set_rights(&mut self, path: &str, rights: Rights) -> Done {
+        let Self::Ext(editor) = self else {
+            return Ok(());
+        };
+        let tree = editor.tree();
+        let number = tree.find(path.as_bytes())?;
+        let found = tree.metadata(number)?;
+        if (found.mode, found.uid, found.gid) == (rights.mode, rights.uid, rights.gid) {
+            return Ok(());
+        }
+        let attributes = Attributes {
+            modified: found.modified,
+            xattrs: tree.xattrs(number)?,
+            ..rights.attributes()
+        };
+        Ok(editor.set_attributes(path.as_bytes(), &attributes)?)
+    }
+
+    /// Removes a file or link, or an empty folder.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`], and others.
+    pub fn remove(&mut self, path: &str) -> Done {
+        if !self.has_name(path) {
+            return Err(FilesError::NotFound(path.to_owned()));
+        }
+        match self {
+            Self::Fat(volume) => Ok(volume.remove(bare(path))?),
+            _ => Ok(self.editor()?.remove(path.as_bytes())?),
+        }
+    }
+
+    /// Removes what is at a path, with all that is under it.
+    ///
+    /// # Errors
+    /// As [`Files::remove`].
+    pub fn remove_all(&mut self, path: &str) -> Done {
+        let facts = self.facts(path)?;
+        if facts.is_some_and(|facts| facts.kind == Kind::Folder) && path.len() < MAX_PATH {
+            for name in self.names(path)?.unwrap_or_default() {
+                self.remove_all(&join(path, &name))?;
+            }
+        }
+        self.remove(path)
+    }
+
+    /// Ends the work: all changes are on the device then.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn close(self) -> Done {
+        match self {
+            Self::Fat(volume) => Ok(volume.close()?),
+            Self::ExtRead(_) => Ok(()),
+            Self::Ext(editor) => Ok(editor.commit().map(drop)?),
+        }
+    }
+}
+
+impl Rights {
+    fn attributes(self) -> Attributes {
+        Attributes {
+            mode: self.mode,
+            uid: self.uid,
+            gid: self.gid,
+            modified: Timestamp::at(crate::grow::now().seconds),
+            xattrs: Vec::new(),
+        }
+    }
+}
+
+fn folder_facts() -> Facts {
+    Facts {
+        kind: Kind::Folder,
+        size: 0,
+        mode: None,
+        owner: None,
+        modified: None,
+        target: None,
+    }
+}
+
+fn fat_entry_facts(entry: FatEntry) -> Facts {
+    Facts {
+        kind: match entry.is_folder {
+            true => Kind::Folder,
+            false => Kind::File,
+        },
+        size: entry.size,
+        modified: entry.modified,
+        ..folder_facts()
+    }
+}
+
+/// Bytes that are read at once.
+const PIECE: usize = 1 << 20;
+/// A larger file is no text that anybody edits.
+pub const MAX_TEXT: u64 = 1 << 20;
+/// Paths are not longer in the kernel either.
+const MAX_PATH: usize = 4096;

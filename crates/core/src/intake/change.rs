@@ -1,0 +1,34 @@
+//! What an intake tells of its work.
+
+use serde::Serialize;
+
+/// One file of the settings.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct FileChange {
+    /// Its path inside the partition.
+    pub path: String,
+    /// What happens to it.
+    pub kind: ChangeKind,
+    /// The change in unified form, with secrets hidden.
+    pub diff: String,
+    /// All of it is hidden.
+    pub hidden: bool,
+}
+
+/// What happens to a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ChangeKind {
+    /// It was not there.
+    New,
+    /// Its content is replaced.
+    Changed,
+    /// It came with the image, the same on every card, and is made anew for this unit.
+    Renewed,
+    /// Something in it changes; the rest stays as it is.
+    Edited,
+    /// It is as it should be.
+    Same,
+    /// It is taken away.
+    Removed,
+}

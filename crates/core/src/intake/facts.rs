@@ -1,0 +1,18 @@
+//! What is found of settings on a medium.
+
+use serde::Serialize;
+
+/// First-boot settings that were found on a medium.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct SettingsFacts {
+    /// The intake.
+    pub intake: String,
+    /// Number of the partition that holds them; `None` where the medium has no table.
+    pub partition: Option<u32>,
+    /// The host name that they set.
+    pub host_name: Option<String>,
+    /// The users that they make.
+    pub users: Vec<String>,
+    /// The networks that they set up: `eth0 10.77.3.10/24`, `wlan0 larkfell-valley`.
+    pub networks: Vec<String>,
+}

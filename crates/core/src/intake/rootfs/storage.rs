@@ -1,0 +1,67 @@
+//! Swap: a file with its line in fstab(5), and compressed memory.
+
+use crate::files::{Files, FilesError, Rights};
+use crate::format::swap_header;
+use crate::settings::CheckedSettings;
+
+use super::services;
+use super::writer::{Secrecy, Writer};
+
+const SWAP: &str = "/swapfile";
+const FSTAB: &str = "/etc/fstab";
+
+pub(super) fn apply(
+    writer: &mut Writer<'_, '_>,
+    settings: &CheckedSettings,
+) -> Result<(), FilesError> {
+    if let Some(size) = settings.swap {
+        put_swap(writer, size)?;
+    }
+    if settings.zram == Some(false) {
+        for unit in ["systemd-zram-setup@zram0.service", "zramswap.service"] {
+            services::mask(writer, unit)?;
+        }
+        let generator = "/usr/lib/systemd/system-generators/zram-generator";
+        if writer.has(generator) {
+            writer.link("/etc/systemd/zram-generator.conf", "/dev/null")?;
+        }
+    }
+    Ok(())
+}
+
+fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), FilesError> {
+    // Whole pages.
+    let size = size / 4096 * 4096;
+    if writer.files.size_of(SWAP)? != Some(size) {
+        if writer.files.has_name(SWAP) {
+            writer.files.remove(SWAP)?;
+        }
+        let uuid = *uuid::Uuid::new_v4().as_bytes();
+        let header = swap_header(size, uuid, "");
+        let Files::Ext(editor) = &mut *writer.files else {
+            return Err(FilesError::ReadOnly);
+        };
+        let attributes = pinewrit_ext4::Attributes::root(0o600, crate::grow::now());
+        editor.reserve_file(SWAP.as_bytes(), &attributes, size, &header)?;
+        writer.changes.push(crate::intake::FileChange {
+            path: SWAP.to_owned(),
+            kind: crate::intake::ChangeKind::New,
+            diff: String::new(),
+            hidden: false,
+        });
+    }
+    let fstab = writer.text(FSTAB)?.unwrap_or_default();
+    let has_line = fstab
+        .lines()
+        .any(|line| line.split_whitespace().next() == Some(SWAP));
+    if has_line {
+        return Ok(());
+    }
+    let newline = if fstab.is_empty() || fstab.ends_with('\n') {
+        ""
+    } else {
+        "\n"
+    };
+    let text = format!("{fstab}{newline}{SWAP} none swap sw 0 0\n");
+    writer.shared(FSTAB, Rights::root(0o644), &text, Secrecy::Open)
+}
