@@ -69,6 +69,16 @@ fi
 if wanted settings-mistakes; then
   shot settings-mistakes 2 'pinewrit configure card.img --settings hut-04.toml'
 fi
+if wanted configure-rootfs; then
+  shot configure-rootfs 3 'pinewrit configure root.img --settings hut-05.toml --intake rootfs' 'cp hut-card.img root.img'
+fi
+if wanted files-tree; then
+  shot files-tree 3 'pinewrit files tree larkfell-os.img.zst root:/etc'
+fi
+if wanted estimate-net; then
+  shot estimate-net 2 \
+    'pinewrit estimate net 192.168.1.0/25 --pool 192.168.1.60-192.168.1.110 --with 10.77.3.0/24 192.168.0.0/23'
+fi
 if wanted write-refused; then
   shot write-refused 3 \
     'for medium in XJGS A51K WZP4; do pinewrit write larkfell-os.img.zst --to $medium; echo; done' "$rack"
