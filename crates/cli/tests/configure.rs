@@ -331,62 +331,6 @@ fn a_missing_or_unreadable_settings_file() {
         .says(&["there is no medium none.img"]);
 }
 
-/// An undo file as an interrupted run leaves it: the first sector's block was changed, nothing
-/// else was.
-fn interrupt(bench: &Bench) {
-    let state = bench.path("state/pinewrit");
-    std::fs::create_dir_all(&state).unwrap();
-    let before = small_image()[1 << 20..][..4096].to_vec();
-    let mut after = before.clone();
-    after[100] ^= 0xff;
-    let mut undo = b"PINEUNDO\x01\0\0\0\x01".to_vec();
-    undo.extend((1u64 << 20).to_le_bytes());
-    undo.extend(4096u32.to_le_bytes());
-    undo.extend(blake3::hash(&after).as_bytes());
-    undo.extend(&before);
-    undo.push(0);
-    let digest = blake3::hash(&undo);
-    undo.extend(digest.as_bytes());
-    // The name comes from the medium's full path.
-    let card = std::fs::canonicalize(bench.path("card.img")).unwrap();
-    let name = card
-        .to_str()
-        .unwrap()
-        .replace(|c: char| !c.is_ascii_alphanumeric(), "_");
-    std::fs::write(state.join(format!("{name}.undo")), undo).unwrap();
-    let mut image = small_image();
-    image[(1 << 20) + 100] ^= 0xff;
-    bench.write("card.img", image);
-}
-
-#[test]
-fn an_interrupted_run_is_put_back_by_the_next() {
-    let bench = bench();
-    bench.run(&CONFIGURE).expect(0);
-    let undisturbed = bench.read("card.img");
-    interrupt(&bench);
-    bench
-        .run(&CONFIGURE)
-        .expect(0)
-        .says(&["an earlier change was interrupted; 4096 bytes were put back"]);
-    assert!(bench.read("card.img") == undisturbed);
-}
-
-#[test]
-fn an_undo_file_of_another_image_is_not_used() {
-    let bench = bench();
-    interrupt(&bench);
-    let mut image = small_image();
-    image[(1 << 20) + 40] = 0x5c;
-    bench.write("card.img", &image);
-    bench
-        .run(&[&CONFIGURE[..], &["--dry-run"]].concat())
-        .expect(0);
-    let run = bench.run(&CONFIGURE).expect(0);
-    assert!(!run.stderr.contains("put back"), "{}", run.stderr);
-    assert_eq!(bench.read("card.img")[(1 << 20) + 40], 0x5c);
-}
-
 #[test]
 fn a_state_folder_that_cannot_be_written_stops_before_the_medium() {
     let bench = bench();

@@ -320,11 +320,14 @@ fn a_bad_card_holds_what_it_held(#[case] at: u64, #[case] args: &[&str]) {
     .expect(5)
     .says(&["holds again what it held before"]);
     assert!(bench.read("hut.img") == before);
-    // Pulled before anything is known of it.
     run("{ kind = \"pulled\", after = 4096 }")
         .expect(5)
         .says(&["is gone"]);
-    assert!(bench.read("hut.img") == before);
+    // Plugged in again, the next command puts back what there is to be put back.
+    bench.write("rack.toml", rack(""));
+    let next = ["files", "remove", "rack:slot", "boot:/none", "--yes"];
+    let next = bench.run(&[&["--rack", "rack.toml"], &next[..]].concat());
+    assert!(bench.read("hut.img") == before, "{}", next.stderr);
     run("").expect(0);
     sound(&bench);
 }

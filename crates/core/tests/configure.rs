@@ -8,7 +8,7 @@ use common::{KEY, MIB, boot_range, hut, image, settings};
 use pinewrit_core::configure::{ChangeKind, ConfigureError, prepare};
 use pinewrit_core::filesystem::{FatGeometry, FatVolume};
 use pinewrit_core::inspect::inspect;
-use pinewrit_disk::{BlockDevice, Fault, FaultyDevice, MemoryDevice, UndoLog, UndoOutcome, Window};
+use pinewrit_disk::{BlockDevice, CommitState, Fault, FaultyDevice, MemoryDevice, UndoLog, Window};
 use proptest::prelude::*;
 
 fn read(medium: &dyn BlockDevice, name: &str) -> String {
@@ -136,7 +136,7 @@ fn a_commit_that_fails_is_taken_back() {
     let prepared = prepare(&medium, &hut()).unwrap();
     assert!(prepared.commit(Some(&undo)).is_err());
     assert!(medium.inner().to_bytes() == before);
-    assert_eq!(undo.roll_back(&medium).unwrap(), UndoOutcome::Nothing);
+    assert_eq!(undo.state(&medium).unwrap(), CommitState::Nothing);
 }
 
 #[test]

@@ -36,5 +36,5 @@ pub use memory::MemoryDevice;
 pub use overlay::{CommitError, CommitReport, OVERLAY_BLOCK, Overlay};
 pub use read_cache::ReadCache;
 pub use size_text::parse_size;
-pub use undo::{UndoError, UndoLog, UndoOutcome};
+pub use undo::{CommitState, UndoError, UndoLog};
 pub use units::{ByteRange, CHUNK_SIZE, Lba, SectorSize};

@@ -7,7 +7,8 @@ use std::sync::{Mutex, MutexGuard};
 use crate::device::{Operation, check_range};
 use crate::undo::UndoEntry;
 use crate::{
-    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, SectorSize, UndoError, UndoLog,
+    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, ReadCache, SectorSize, UndoError,
+    UndoLog,
 };
 
 /// Unit in bytes in which an overlay keeps changes.
@@ -16,9 +17,9 @@ pub const OVERLAY_BLOCK: usize = 4096;
 /// Changes to a device that are not on it yet.
 ///
 /// Reads see the changes, the device below does not. Dropping an overlay changes nothing.
-/// The memory used is that of the changed blocks.
+/// The memory used is that of the changed blocks, and of a cache for what is read to make them.
 pub struct Overlay<D> {
-    below: D,
+    below: ReadCache<D>,
     blocks: Mutex<BTreeMap<u64, Box<[u8]>>>,
 }
 
@@ -70,7 +71,7 @@ impl<D: BlockDevice> Overlay<D> {
     /// An overlay without changes.
     pub fn new(below: D) -> Self {
         Self {
-            below,
+            below: ReadCache::new(below),
             blocks: Mutex::default(),
         }
     }
@@ -94,7 +95,7 @@ impl<D: BlockDevice> Overlay<D> {
         // A request of a card costs more than its bytes.
         for run in merged(all) {
             let mut old = AlignedBuf::new(run.len() as usize);
-            self.below.read_at(run.start, &mut old)?;
+            self.below.below().read_at(run.start, &mut old)?;
             let starts = (run.start..).step_by(OVERLAY_BLOCK);
             for (start, old) in starts.zip(old.chunks(OVERLAY_BLOCK)) {
                 let new = blocks.get(&(start / OVERLAY_BLOCK as u64));
@@ -129,10 +130,11 @@ impl<D: BlockDevice> Overlay<D> {
             return Ok(CommitReport::default());
         }
         if let Some(undo) = undo {
-            undo.write(changed.iter().map(|&block| self.undo_entry(block)))?;
+            let runs = merged(changed.iter().copied()).into_iter();
+            undo.write(self.size(), runs.map(|run| self.undo_entry(run)))?;
         }
         if let Err(failure) = self.write_phases(&changed, last) {
-            let rolled_back = undo.is_some_and(|undo| undo.roll_back(&self.below).is_ok());
+            let rolled_back = undo.is_some_and(|undo| undo.roll_back(self.below.below()).is_ok());
             return Err(match failure {
                 Failure::Disk(source) => CommitError::Disk {
                     source,
@@ -145,7 +147,8 @@ impl<D: BlockDevice> Overlay<D> {
             });
         }
         if let Some(undo) = undo {
-            undo.remove()?;
+            // One that stays is found to be of a commit that was done.
+            let _ = undo.remove();
         }
         Ok(CommitReport {
             written: changed.iter().map(|range| range.len()).sum(),
@@ -153,14 +156,14 @@ impl<D: BlockDevice> Overlay<D> {
     }
 
     fn undo_entry(&self, range: ByteRange) -> Result<UndoEntry, DiskError> {
-        let mut old = vec![0; range.len() as usize];
-        self.below.read_at(range.start, &mut old)?;
-        let mut new = vec![0; range.len() as usize];
+        let mut old = AlignedBuf::new(range.len() as usize);
+        self.below.below().read_at(range.start, &mut old)?;
+        let mut new = AlignedBuf::new(range.len() as usize);
         self.read_at(range.start, &mut new)?;
         Ok(UndoEntry {
             offset: range.start,
-            old,
-            new_digest: blake3::hash(&new),
+            old: old.to_vec(),
+            new: new.to_vec(),
         })
     }
 
@@ -181,18 +184,19 @@ impl<D: BlockDevice> Overlay<D> {
     }
 
     fn write_phase(&self, ranges: &[ByteRange]) -> Result<(), Failure> {
+        let below = self.below.below();
         for &range in ranges {
             let mut new = AlignedBuf::new(range.len() as usize);
             self.read_at(range.start, &mut new)?;
-            self.below.write_at(range.start, &new)?;
+            below.write_at(range.start, &new)?;
         }
-        self.below.flush()?;
+        below.flush()?;
         for &range in ranges {
             let mut new = AlignedBuf::new(range.len() as usize);
             self.read_at(range.start, &mut new)?;
             let mut back = AlignedBuf::new(range.len() as usize);
             self.below.forget_cache(range);
-            self.below.read_at(range.start, &mut back)?;
+            below.read_at(range.start, &mut back)?;
             if new[..] != back[..] {
                 return Err(Failure::ReadBack(range.start));
             }

@@ -26,6 +26,11 @@ impl<D: BlockDevice> ReadCache<D> {
         }
     }
 
+    /// The device itself, past the cache.
+    pub(crate) fn below(&self) -> &D {
+        &self.below
+    }
+
     /// Copies a part of one block, which is read if it is not kept.
     fn copy(&self, block: u64, within: usize, into: &mut [u8]) -> Result<(), DiskError> {
         let mut blocks = self.blocks.lock().unwrap_or_else(|e| e.into_inner());

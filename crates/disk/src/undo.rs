@@ -1,26 +1,30 @@
-//! The undo file: what a commit is about to overwrite, kept until the new bytes are flushed.
+//! The undo file: what a commit is about to overwrite and what takes its place, kept until the new
+//! bytes are flushed. With it a commit that was interrupted can be put back, or finished.
 //!
 //! ```text
-//! "PINEUNDO"  version u32 = 1
-//! entry*:     1 u8, offset u64, length u32, BLAKE3 of the new bytes [32], old bytes [length]
+//! "PINEUNDO"  version u32 = 2, size of the medium u64
+//! entry*:     1 u8, offset u64, length u32, old bytes [length], new bytes [length]
 //! end:        0 u8, BLAKE3 of everything before [32]
 //! ```
 //! All integers are little-endian, offsets and lengths in bytes.
 
-use std::fs::File;
+use std::fs::{File, OpenOptions};
 use std::io::{self, BufReader, BufWriter, Read, Write};
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-use crate::{BlockDevice, DiskError, OVERLAY_BLOCK};
+use crate::{BlockDevice, CHUNK_SIZE, DiskError};
 
-const MAGIC: &[u8; 12] = b"PINEUNDO\x01\0\0\0";
-const MAX_ENTRY: u32 = OVERLAY_BLOCK as u32;
+const MAGIC: &[u8; 12] = b"PINEUNDO\x02\0\0\0";
+const MAX_ENTRY: u32 = CHUNK_SIZE as u32;
+/// What a medium writes as a whole or not at all, in bytes.
+const ATOM: usize = 512;
 
-/// Former contents of one range, and the digest of what takes their place.
+/// Former and new contents of one range.
 pub(crate) struct UndoEntry {
     pub(crate) offset: u64,
     pub(crate) old: Vec<u8>,
-    pub(crate) new_digest: blake3::Hash,
+    pub(crate) new: Vec<u8>,
 }
 
 /// Why an undo file could not be written or used.
@@ -40,21 +44,35 @@ pub enum UndoError {
     Disk(#[from] DiskError),
 }
 
-/// What using an undo file came to.
+/// How far the commit of an undo file got on a medium.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum UndoOutcome {
-    /// There is no undo file: the last commit was completed.
+pub enum CommitState {
+    /// There is no undo file, or one that is not whole: its commit had not begun.
     Nothing,
-    /// This many bytes were put back.
-    RolledBack(u64),
-    /// The medium has been changed by something else since, or the file is incomplete because
-    /// the commit had not begun. The medium was left alone.
-    Stale,
+    /// The medium has nothing of the commit, or something that neither the old nor the new bytes
+    /// have: the file is of another medium, or this one was changed since.
+    Elsewhere,
+    /// Everything is on the medium.
+    Complete,
+    /// The commit was interrupted.
+    Halfway {
+        /// Bytes of the commit that are on the medium.
+        written: u64,
+        /// Bytes that are not.
+        left: u64,
+    },
 }
 
 /// The place of an undo file.
 pub struct UndoLog {
     path: PathBuf,
+}
+
+/// Which contents of the entries are to be on the medium.
+#[derive(Clone, Copy)]
+enum Contents {
+    Old,
+    New,
 }
 
 impl UndoLog {
@@ -68,16 +86,24 @@ impl UndoLog {
         &self.path
     }
 
+    /// Writes the file, for its owner only: it may hold hashes and keys.
     pub(crate) fn write(
         &self,
+        medium_size: u64,
         entries: impl Iterator<Item = Result<UndoEntry, DiskError>>,
     ) -> Result<(), UndoError> {
-        let file = File::create(&self.path).map_err(|e| self.failed(e))?;
+        let mut options = OpenOptions::new();
+        options.write(true).create(true).truncate(true).mode(0o600);
+        let file = options.open(&self.path).map_err(|e| self.failed(e))?;
+        file.set_permissions(std::fs::Permissions::from_mode(0o600))
+            .map_err(|e| self.failed(e))?;
         let mut out = HashingWriter {
             inner: BufWriter::new(&file),
             hasher: blake3::Hasher::new(),
         };
+        let size = medium_size.to_le_bytes();
         out.put(MAGIC).map_err(|e| self.failed(e))?;
+        out.put(&size).map_err(|e| self.failed(e))?;
         for entry in entries {
             put_entry(&mut out, &entry?).map_err(|e| self.failed(e))?;
         }
@@ -85,63 +111,100 @@ impl UndoLog {
         file.sync_all().map_err(|e| self.failed(e))
     }
 
-    /// Puts back what an interrupted commit overwrote, if every range of the medium still holds
-    /// either its old or its new bytes. The undo file is removed in any case but an error.
+    /// Compares the medium with what the file knows. A sector that holds neither its old nor its new
+    /// bytes makes it another medium's file.
     ///
     /// # Errors
-    /// The undo file or the medium could not be read or written.
-    pub fn roll_back<D: BlockDevice>(&self, device: &D) -> Result<UndoOutcome, UndoError> {
-        let outcome = match File::open(&self.path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                return Ok(UndoOutcome::Nothing);
+    /// The undo file or the medium could not be read.
+    pub fn state<D: BlockDevice>(&self, device: &D) -> Result<CommitState, UndoError> {
+        if !self.is_complete()? {
+            return Ok(CommitState::Nothing);
+        }
+        let (mut written, mut left, mut is_foreign) = (0, 0, false);
+        let size = self.for_each_entry(|entry| {
+            if is_foreign {
+                return Ok(());
             }
-            Err(error) => return Err(self.failed(error)),
-            Ok(_) if !self.is_complete()? => UndoOutcome::Stale,
-            Ok(_) => self.roll_back_complete(device)?,
-        };
-        self.remove()?;
-        Ok(outcome)
-    }
-
-    fn roll_back_complete<D: BlockDevice>(&self, device: &D) -> Result<UndoOutcome, UndoError> {
-        let mut stale = false;
-        self.for_each_entry(|entry| {
             let mut now = vec![0; entry.old.len()];
-            stale |= match device.read_at(entry.offset, &mut now) {
-                Ok(()) => now != entry.old && blake3::hash(&now) != entry.new_digest,
-                Err(DiskError::PastEnd { .. }) => true,
+            match device.read_at(entry.offset, &mut now) {
+                Ok(()) => {}
+                Err(DiskError::PastEnd { .. }) => is_foreign = true,
                 Err(error) => return Err(error),
-            };
+            }
+            let atoms = now.chunks(ATOM).zip(entry.old.chunks(ATOM));
+            for ((now, old), new) in atoms.zip(entry.new.chunks(ATOM)) {
+                match (now == old, now == new) {
+                    (true, true) => {}
+                    (true, false) => left += now.len() as u64,
+                    (false, true) => written += now.len() as u64,
+                    (false, false) => is_foreign = true,
+                }
+            }
             Ok(())
         })?;
-        if stale {
-            return Ok(UndoOutcome::Stale);
-        }
+        Ok(match (is_foreign || size != device.size(), written, left) {
+            (true, ..) | (false, 0, _) => CommitState::Elsewhere,
+            (false, _, 0) => CommitState::Complete,
+            (false, written, left) => CommitState::Halfway { written, left },
+        })
+    }
+
+    /// Puts back what the commit overwrote, flushes, and removes the file; returns how many bytes
+    /// had to be written.
+    ///
+    /// # Errors
+    /// The undo file or the medium could not be read or written; the file stays.
+    pub fn roll_back<D: BlockDevice>(&self, device: &D) -> Result<u64, UndoError> {
+        self.bring_about(device, Contents::Old)
+    }
+
+    /// Writes what the commit had not written yet, flushes, and removes the file; returns how many
+    /// bytes had to be written.
+    ///
+    /// # Errors
+    /// The undo file or the medium could not be read or written; the file stays.
+    pub fn finish<D: BlockDevice>(&self, device: &D) -> Result<u64, UndoError> {
+        self.bring_about(device, Contents::New)
+    }
+
+    fn bring_about<D: BlockDevice>(&self, device: &D, wanted: Contents) -> Result<u64, UndoError> {
         let mut bytes = 0;
         self.for_each_entry(|entry| {
-            let mut now = vec![0; entry.old.len()];
-            device.read_at(entry.offset, &mut now)?;
-            if now != entry.old {
-                device.write_at(entry.offset, &entry.old)?;
-                bytes += entry.old.len() as u64;
+            let wanted = match wanted {
+                Contents::Old => entry.old,
+                Contents::New => entry.new,
+            };
+            let mut now = vec![0; wanted.len()];
+            // What cannot be read may still be written.
+            let is_read = device.read_at(entry.offset, &mut now).is_ok();
+            if !is_read || now != wanted {
+                device.write_at(entry.offset, &wanted)?;
+                bytes += wanted.len() as u64;
             }
             Ok(())
         })?;
         device.flush()?;
-        Ok(UndoOutcome::RolledBack(bytes))
+        self.remove()?;
+        Ok(bytes)
     }
 
     /// Removes the file; a file that is not there is fine.
-    pub(crate) fn remove(&self) -> Result<(), UndoError> {
+    ///
+    /// # Errors
+    /// The system does not let it be removed.
+    pub fn remove(&self) -> Result<(), UndoError> {
         match std::fs::remove_file(&self.path) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => Err(self.failed(error)),
             _ => Ok(()),
         }
     }
 
-    /// Whether the file was written to its end: its own digest holds.
+    /// Whether the file is there and was written to its end: its own digest holds.
     fn is_complete(&self) -> Result<bool, UndoError> {
-        let file = File::open(&self.path).map_err(|e| self.failed(e))?;
+        let file = match File::open(&self.path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
+            opened => opened.map_err(|e| self.failed(e))?,
+        };
         let len = file.metadata().map_err(|e| self.failed(e))?.len();
         let Some(body) = len.checked_sub(32) else {
             return Ok(false);
@@ -158,21 +221,22 @@ impl UndoLog {
         Ok(hasher.finalize() == expected)
     }
 
+    /// Visits all entries; returns the size of the medium they are of, in bytes.
     fn for_each_entry(
         &self,
         mut visit: impl FnMut(UndoEntry) -> Result<(), DiskError>,
-    ) -> Result<(), UndoError> {
+    ) -> Result<u64, UndoError> {
         let file = File::open(&self.path).map_err(|e| self.failed(e))?;
         let mut reader = BufReader::new(file);
-        let mut magic = [0; MAGIC.len()];
-        reader.read_exact(&mut magic).map_err(|e| self.failed(e))?;
+        let magic: [u8; MAGIC.len()] = take(&mut reader).map_err(|e| self.failed(e))?;
         if magic != *MAGIC {
             return Err(self.failed(io::ErrorKind::InvalidData.into()));
         }
+        let size = take(&mut reader).map_err(|e| self.failed(e))?;
         while let Some(entry) = take_entry(&mut reader).map_err(|e| self.failed(e))? {
             visit(entry)?;
         }
-        Ok(())
+        Ok(u64::from_le_bytes(size))
     }
 
     fn failed(&self, source: io::Error) -> UndoError {
@@ -186,13 +250,13 @@ impl UndoLog {
 fn put_entry<W: Write>(out: &mut HashingWriter<W>, entry: &UndoEntry) -> io::Result<()> {
     let len = u32::try_from(entry.old.len())
         .ok()
-        .filter(|&len| len <= MAX_ENTRY)
+        .filter(|&len| len <= MAX_ENTRY && entry.new.len() == entry.old.len())
         .ok_or(io::ErrorKind::InvalidInput)?;
     out.put(&[1])?;
     out.put(&entry.offset.to_le_bytes())?;
     out.put(&len.to_le_bytes())?;
-    out.put(entry.new_digest.as_bytes())?;
-    out.put(&entry.old)
+    out.put(&entry.old)?;
+    out.put(&entry.new)
 }
 
 fn take_entry(reader: &mut impl Read) -> io::Result<Option<UndoEntry>> {
@@ -201,17 +265,13 @@ fn take_entry(reader: &mut impl Read) -> io::Result<Option<UndoEntry>> {
     }
     let offset = u64::from_le_bytes(take(reader)?);
     let len = u32::from_le_bytes(take(reader)?);
-    let new_digest = blake3::Hash::from_bytes(take(reader)?);
     if len > MAX_ENTRY {
         return Err(io::ErrorKind::InvalidData.into());
     }
-    let mut old = vec![0; len as usize];
+    let (mut old, mut new) = (vec![0; len as usize], vec![0; len as usize]);
     reader.read_exact(&mut old)?;
-    Ok(Some(UndoEntry {
-        offset,
-        old,
-        new_digest,
-    }))
+    reader.read_exact(&mut new)?;
+    Ok(Some(UndoEntry { offset, old, new }))
 }
 
 fn take<const N: usize>(reader: &mut impl Read) -> io::Result<[u8; N]> {
@@ -244,7 +304,7 @@ mod tests {
     use super::*;
     use crate::{MemoryDevice, OVERLAY_BLOCK, Overlay};
 
-    /// A medium after a commit that was killed before its second range, and its undo file.
+    /// A medium after a commit that was killed in the middle of its first range, and its undo file.
     fn interrupted(dir: &Path) -> (MemoryDevice, UndoLog) {
         let medium = MemoryDevice::new(4 * OVERLAY_BLOCK);
         let undo = UndoLog::new(dir.join("undo"));
@@ -252,47 +312,83 @@ mod tests {
             Ok(UndoEntry {
                 offset,
                 old: vec![0; OVERLAY_BLOCK],
-                new_digest: blake3::hash(&vec![new; OVERLAY_BLOCK]),
+                new: vec![new; OVERLAY_BLOCK],
             })
         };
-        undo.write([entry(0, 5), entry(8192, 6)].into_iter())
+        undo.write(medium.size(), [entry(0, 5), entry(8192, 6)].into_iter())
             .unwrap();
-        medium.write_at(0, &[5; OVERLAY_BLOCK]).unwrap();
+        medium.write_at(0, &[5; 3 * ATOM]).unwrap();
         (medium, undo)
     }
 
     #[test]
-    fn an_interrupted_commit_is_put_back() {
+    fn an_interrupted_commit_is_put_back_or_finished() {
         let dir = tempfile::tempdir().unwrap();
         let (medium, undo) = interrupted(dir.path());
-        let outcome = undo.roll_back(&medium).unwrap();
-        assert_eq!(outcome, UndoOutcome::RolledBack(OVERLAY_BLOCK as u64));
+        let halfway = CommitState::Halfway {
+            written: 3 * ATOM as u64,
+            left: (2 * OVERLAY_BLOCK - 3 * ATOM) as u64,
+        };
+        assert_eq!(undo.state(&medium).unwrap(), halfway);
+        assert_eq!(undo.roll_back(&medium).unwrap(), OVERLAY_BLOCK as u64);
         assert_eq!(medium.to_bytes(), vec![0; 4 * OVERLAY_BLOCK]);
-        assert_eq!(undo.roll_back(&medium).unwrap(), UndoOutcome::Nothing);
-    }
+        assert_eq!(undo.state(&medium).unwrap(), CommitState::Nothing);
 
-    #[test]
-    fn a_medium_changed_since_is_left_alone() {
-        let dir = tempfile::tempdir().unwrap();
         let (medium, undo) = interrupted(dir.path());
-        medium.write_at(8192, b"another image").unwrap();
-        let before = medium.to_bytes();
-        assert_eq!(undo.roll_back(&medium).unwrap(), UndoOutcome::Stale);
-        assert_eq!(medium.to_bytes(), before);
+        assert_eq!(undo.finish(&medium).unwrap(), 2 * OVERLAY_BLOCK as u64);
+        assert_eq!(medium.to_bytes()[..OVERLAY_BLOCK], [5; OVERLAY_BLOCK]);
+        assert_eq!(
+            medium.to_bytes()[8192..][..OVERLAY_BLOCK],
+            [6; OVERLAY_BLOCK]
+        );
         assert!(!undo.path().exists());
     }
 
     #[test]
-    fn an_undo_file_cut_anywhere_is_stale() {
+    fn a_commit_that_was_done_is_told_from_one_that_never_began() {
+        let dir = tempfile::tempdir().unwrap();
+        let (medium, undo) = interrupted(dir.path());
+        medium.write_at(0, &[5; OVERLAY_BLOCK]).unwrap();
+        medium.write_at(8192, &[6; OVERLAY_BLOCK]).unwrap();
+        assert_eq!(undo.state(&medium).unwrap(), CommitState::Complete);
+        // Another medium with the same image has all of the old bytes and none of the new ones.
+        let other = MemoryDevice::new(4 * OVERLAY_BLOCK);
+        assert_eq!(undo.state(&other).unwrap(), CommitState::Elsewhere);
+        let (larger, undo) = interrupted(dir.path());
+        let size = larger.size() + 512;
+        let longer = MemoryDevice::new(size as usize);
+        longer.write_at(0, &larger.to_bytes()).unwrap();
+        assert_eq!(undo.state(&longer).unwrap(), CommitState::Elsewhere);
+    }
+
+    #[test]
+    fn a_medium_changed_since_is_another_one() {
+        let dir = tempfile::tempdir().unwrap();
+        let (medium, undo) = interrupted(dir.path());
+        medium.write_at(8192, b"another image").unwrap();
+        assert_eq!(undo.state(&medium).unwrap(), CommitState::Elsewhere);
+        assert!(undo.path().exists());
+    }
+
+    #[test]
+    fn an_undo_file_cut_anywhere_is_nothing() {
         let dir = tempfile::tempdir().unwrap();
         let (medium, undo) = interrupted(dir.path());
         let whole = std::fs::read(undo.path()).unwrap();
-        let before = medium.to_bytes();
         for len in (0..whole.len()).step_by(97) {
             std::fs::write(undo.path(), &whole[..len]).unwrap();
-            assert_eq!(undo.roll_back(&medium).unwrap(), UndoOutcome::Stale);
-            assert_eq!(medium.to_bytes(), before);
+            assert_eq!(undo.state(&medium).unwrap(), CommitState::Nothing);
         }
+    }
+
+    #[test]
+    fn an_undo_file_is_for_its_owner_only() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("undo");
+        std::fs::write(&path, "an older one, which everybody could read").unwrap();
+        let (_, undo) = interrupted(dir.path());
+        let mode = std::fs::metadata(undo.path()).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use pinewrit_core::inspect::Inspection;
-use pinewrit_disk::{UndoLog, UndoOutcome};
+use pinewrit_disk::{CommitState, UndoLog};
 use pinewrit_host::{Medium, MediumError, Readers, Target};
 
 use super::{Outcome, records, target};
@@ -11,7 +11,7 @@ use crate::args::ChangeArgs;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
-use crate::ui::{Answer, Ui, style};
+use crate::ui::{Answer, Ui, style, units};
 
 /// A medium that is being changed, and what it is called.
 pub(crate) struct Opened {
@@ -46,32 +46,107 @@ pub(crate) fn open(
             e => explain::medium_error(&e),
         })?
     };
-    let undo = UndoLog::new(undo_path(&medium.path));
-    if !args.dry_run {
-        finish_interrupted(ui, &medium, &undo)?;
-        if let Some(folder) = undo.path().parent() {
-            // Where this fails, writing the undo file will say so.
-            let _ = std::fs::create_dir_all(folder);
+    let undo = match args.dry_run {
+        true => {
+            tell_interrupted(ui, readers, &medium.path);
+            UndoLog::new(undo_path(&medium.path, 1))
         }
-    }
+        false => settle_interrupted(ui, &name, &medium, args.yes)?,
+    };
     Ok(Opened { name, medium, undo })
 }
 
-/// Takes back what a change that was killed had begun.
-fn finish_interrupted(ui: &Ui, medium: &Medium, undo: &UndoLog) -> Outcome {
-    let style = style::WARNING;
-    match undo.roll_back(&medium.device) {
-        Ok(UndoOutcome::RolledBack(bytes)) if bytes > 0 => ui.say(format!(
-            "{style}note:{style:#} an earlier change was interrupted; {bytes} bytes were put back\n"
-        )),
-        Ok(_) => {}
-        Err(error) => return Err(explain::undo_error(&error)),
+/// How many undo files are kept by the name of one medium: several cards take turns in a reader.
+const MAX_UNDO_FILES: u32 = 8;
+
+/// Finishes or takes back what a change that was killed had begun, and finds the place of the next
+/// undo file.
+pub(crate) fn settle_interrupted(
+    ui: &Ui,
+    name: &str,
+    medium: &Medium,
+    is_unasked: bool,
+) -> Result<UndoLog, Message> {
+    let mut free = None;
+    for nth in 1..=MAX_UNDO_FILES {
+        let undo = UndoLog::new(undo_path(&medium.path, nth));
+        let state = undo.state(&medium.device);
+        match state.map_err(|e| explain::undo_error(&e))? {
+            CommitState::Nothing => {}
+            CommitState::Elsewhere => continue,
+            CommitState::Complete => undo.remove().map_err(|e| explain::undo_error(&e))?,
+            CommitState::Halfway { written, left } => {
+                settle(ui, name, medium, &undo, (written, left), is_unasked)?;
+            }
+        }
+        free.get_or_insert(undo);
     }
+    // Nobody has come back for the last one.
+    let undo = free.unwrap_or_else(|| UndoLog::new(undo_path(&medium.path, MAX_UNDO_FILES)));
+    if let Some(folder) = undo.path().parent() {
+        // Where this fails, writing the undo file will say so.
+        let _ = std::fs::create_dir_all(folder);
+    }
+    Ok(undo)
+}
+
+fn settle(
+    ui: &Ui,
+    name: &str,
+    medium: &Medium,
+    undo: &UndoLog,
+    (written, left): (u64, u64),
+    is_unasked: bool,
+) -> Outcome {
+    let style = style::WARNING;
+    let (written, left) = (units::size(written), units::size(left));
+    ui.say(format!(
+        "{style}note:{style:#} an earlier change of {name} was interrupted: {written} of it are on \
+         the medium, {left} are not\n"
+    ));
+    let answer = match is_unasked {
+        true => Answer::NobodyToAsk,
+        false => ui.ask("Finish it? Else it is put back."),
+    };
+    let done = match answer {
+        Answer::Yes => undo.finish(&medium.device),
+        Answer::No | Answer::NobodyToAsk => undo.roll_back(&medium.device),
+    };
+    done.map_err(|e| explain::undo_error(&e))?;
+    ui.say(match answer {
+        Answer::Yes => format!("      it is finished; {name} has all of it\n"),
+        _ => format!("      it was put back; {name} is as it was before\n"),
+    });
     Ok(())
 }
 
-/// The undo file of a medium, in the state folder, by the medium's full path.
-fn undo_path(medium: &Path) -> PathBuf {
+/// Says of a medium that is only read that a change of it was interrupted.
+pub(crate) fn tell_interrupted(ui: &Ui, readers: &Readers, path: &Path) {
+    let all = (1..=MAX_UNDO_FILES).map(|nth| UndoLog::new(undo_path(path, nth)));
+    let there: Vec<UndoLog> = all.filter(|undo| undo.path().exists()).collect();
+    if there.is_empty() {
+        return;
+    }
+    // One that cannot be opened is told by the command itself.
+    let Ok(medium) = readers.open_for_reading(path) else {
+        return;
+    };
+    let is_halfway = |undo: &UndoLog| {
+        let state = undo.state(&medium.device);
+        matches!(state, Ok(CommitState::Halfway { .. }))
+    };
+    if there.iter().any(is_halfway) {
+        let style = style::WARNING;
+        let name = medium.name();
+        ui.say(format!(
+            "{style}note:{style:#} an earlier change of {name} was interrupted halfway; the next command \
+             that changes it finishes it or puts it back\n"
+        ));
+    }
+}
+
+/// An undo file of a medium, in the state folder, by the medium's full path.
+fn undo_path(medium: &Path, nth: u32) -> PathBuf {
     let full = std::fs::canonicalize(medium).unwrap_or_else(|_| medium.to_owned());
     let safe: String = full
         .to_string_lossy()
@@ -81,7 +156,10 @@ fn undo_path(medium: &Path) -> PathBuf {
         .take(180)
         .collect();
     let safe: String = safe.chars().rev().collect();
-    records::state_folder().join(format!("{safe}.undo"))
+    records::state_folder().join(match nth {
+        1 => format!("{safe}.undo"),
+        nth => format!("{safe}.{nth}.undo"),
+    })
 }
 
 /// A change of a text, for a terminal.

@@ -15,7 +15,7 @@ use serde::Serialize;
 use super::report::{self, Facts};
 use super::source::{self, Keep};
 use super::write::unfinished_text;
-use super::{Outcome, records, target};
+use super::{Outcome, change, records, target};
 use crate::args::InspectArgs;
 use crate::explain;
 use crate::message::Message;
@@ -76,6 +76,9 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
     if let Some(medium) = medium_at(readers, &args.source) {
         return inspect_medium(ui, readers, &medium);
     }
+    if let Some(path) = args.source.path() {
+        change::tell_interrupted(ui, readers, path);
+    }
     let source = source::open(ui, &args.source, &args.options, Keep::No)?;
     let waiting = Waiting::new(ui, format!("looking into {}", source.name()));
     let inspection = look_into(&source)?;
@@ -112,6 +115,7 @@ pub(super) fn medium_at(readers: &Readers, source: &Location) -> Option<PathBuf>
 }
 
 fn inspect_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
+    change::tell_interrupted(ui, readers, path);
     let medium = readers
         .open_for_reading(path)
         .map_err(|e| explain::medium_error(&e))?;

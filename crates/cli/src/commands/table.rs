@@ -204,6 +204,7 @@ fn parse_kind(text: &str, scheme: SchemeKind) -> Result<PartitionType, Message> 
 fn show(ui: &Ui, readers: &Readers, medium: &std::path::Path) -> Outcome {
     let chosen = target::find(readers, medium, false)?;
     let name = chosen.name();
+    change::tell_interrupted(ui, readers, &chosen.path);
     let opened = readers
         .open_for_reading(&chosen.path)
         .map_err(|e| explain::medium_error(&e))?;

@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use super::source::{self, Keep};
 use super::target::Chosen;
-use super::{Outcome, records, target};
+use super::{Outcome, change, records, target};
 use crate::args::VerifyArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -51,6 +51,7 @@ struct ReceiptEvent {
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &VerifyArgs) -> Outcome {
     let chosen = target::find(readers, &args.medium, false)?;
+    change::tell_interrupted(ui, readers, &chosen.path);
     let medium = readers
         .open_for_reading(&chosen.path)
         .map_err(|e| explain::medium_error(&e))?;

@@ -313,7 +313,7 @@ pub(crate) fn configure_error(medium: &str, error: &ConfigureError) -> Message {
 pub(crate) fn commit_error(medium: &str, error: &CommitError) -> Message {
     let state = |rolled_back: bool| match rolled_back {
         true => "holds again what it held before",
-        false => "is half changed: write the image again",
+        false => "is half changed; the next command that changes it finishes it or puts it back",
     };
     match error {
         CommitError::Disk {

@@ -1,6 +1,6 @@
 //! Where on a medium something is: in which partition, and in which file.
 
-use pinewrit_disk::{BlockDevice, ByteRange, Overlay, ReadCache, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, Overlay, Window};
 use pinewrit_ext4::{Owner, Volume};
 use pinewrit_image::ImageSource;
 use pinewrit_table::PartitionTable;
@@ -15,7 +15,7 @@ use crate::verify::Found;
 /// What is at `offset` of a medium. `first` is what belongs into its first chunk, where the table
 /// may not be on the medium yet. Whatever cannot be read is left open.
 pub fn whereabouts(medium: &dyn BlockDevice, first: &[u8], offset: u64) -> Whereabouts {
-    let overlay = Overlay::new(ReadCache::new(medium));
+    let overlay = Overlay::new(medium);
     if overlay.write_at(0, first).is_err() {
         return Whereabouts::default();
     }

@@ -12,9 +12,9 @@ use pinewrit_host::Readers;
 use pinewrit_image::PeekDevice;
 use serde::Serialize;
 
-use super::super::Outcome;
 use super::super::inspect::medium_at;
 use super::super::source::{self, Keep};
+use super::super::{Outcome, change};
 use super::filesystem;
 use crate::args::{ReadArgs, SourceArgs};
 use crate::exit::Exit;
@@ -46,7 +46,11 @@ fn look<T>(
     at: &ReadArgs,
     work: impl FnOnce(&Files<'_>, &str) -> Result<T, Message>,
 ) -> Result<T, Message> {
-    if let Some(path) = medium_at(readers, &at.source) {
+    let found = medium_at(readers, &at.source);
+    if let Some(path) = found.as_deref().or(at.source.path()) {
+        change::tell_interrupted(ui, readers, path);
+    }
+    if let Some(path) = found {
         let medium = readers.open_for_reading(&path);
         let medium = medium.map_err(|e| explain::medium_error(&e))?;
         return look_into(&medium.name(), &*medium.device, at, work);

@@ -173,6 +173,13 @@ fn open_medium(
     let (target, partition) = match &args.into {
         None => (target, None),
         Some(wanted) => {
+            match &target {
+                // What is half done elsewhere on it would stay so.
+                Target::Existing(medium) if !args.dry_run => {
+                    change::settle_interrupted(ui, &name, medium, args.yes)?;
+                }
+                _ => change::tell_interrupted(ui, readers, &chosen.path),
+            }
             let (target, partition) = only_partition(target, &name, wanted)?;
             name = format!("partition {} of {name}", partition.number);
             key = format!("{key} partition {}", partition.number);
