@@ -2,6 +2,7 @@
 
 use pinewrit_disk::DiskError;
 
+use crate::inode::is_intact;
 use crate::{InodeNumber, Superblock, SuperblockError};
 
 /// Why a file system cannot be read.
@@ -77,10 +78,17 @@ pub(crate) trait Source {
         Ok(table * sb.block_size + within)
     }
 
-    /// An inode as it stands in the table.
+    /// An inode as it stands in the table, if it is as its checksum says.
     fn raw_inode(&self, number: InodeNumber) -> Result<Vec<u8>, VolumeError> {
         let mut raw = vec![0; self.superblock().inode_size as usize];
-        self.read_bytes(self.inode_offset(number)?, &mut raw)?;
-        Ok(raw)
+        let offset = self.inode_offset(number)?;
+        self.read_bytes(offset, &mut raw)?;
+        match is_intact(self.superblock(), number, &raw) {
+            true => Ok(raw),
+            false => Err(VolumeError::DamagedAt {
+                what: "an inode",
+                offset,
+            }),
+        }
     }
 }

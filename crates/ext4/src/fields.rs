@@ -64,8 +64,14 @@ pub(crate) mod bg {
     pub(crate) const INODE_BITMAP_CHECKSUM: usize = 0x1a;
     pub(crate) const UNUSED_INODES: usize = 0x1c;
     pub(crate) const CHECKSUM: usize = 0x1e;
-    /// Where the upper halves of all fields above begin, in descriptors of 64 bytes.
-    pub(crate) const HIGH: usize = 0x20;
+
+    /// Where the upper half of a field is, in descriptors of 64 bytes.
+    pub(crate) const fn high(field: usize) -> usize {
+        match field {
+            UNUSED_INODES => 0x32,
+            field => 0x20 + field,
+        }
+    }
 
     /// `bg_flags`: the inode table and bitmap were never written.
     pub(crate) const INODE_UNINIT: u16 = 0x1;

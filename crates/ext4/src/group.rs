@@ -23,7 +23,12 @@ pub struct GroupDescriptor {
     /// What is in the blocks of the inode table does not matter: it was never written, and whoever
     /// uses it first zeroes it.
     pub is_inode_table_free: bool,
+    /// Free inodes, as it says.
+    pub(crate) free_inodes: u32,
+    /// Inodes at the end of the table that were never used.
+    pub(crate) unused_inodes: u32,
     bitmap_checksum: u32,
+    inode_bitmap_checksum: u32,
 }
 
 impl GroupDescriptor {
@@ -37,7 +42,10 @@ impl GroupDescriptor {
             is_block_bitmap_unwritten: false,
             is_inode_table_unwritten: false,
             is_inode_table_free: false,
+            free_inodes: 0,
+            unused_inodes: 0,
             bitmap_checksum: 0,
+            inode_bitmap_checksum: 0,
         }
     }
 
@@ -69,7 +77,13 @@ impl GroupDescriptor {
             is_inode_table_unwritten: has_flags && flags & bg::INODE_UNINIT != 0,
             is_inode_table_free: has_flags
                 && flags & (bg::INODE_UNINIT | bg::INODE_ZEROED) == bg::INODE_UNINIT,
+            free_inodes: count(0x0e, 0x2e) as u32,
+            unused_inodes: match has_flags {
+                true => count(0x1c, 0x32) as u32,
+                false => 0,
+            },
             bitmap_checksum: count(0x18, 0x38) as u32,
+            inode_bitmap_checksum: count(0x1a, 0x3a) as u32,
         };
         let table_blocks = superblock.inode_table_blocks();
         let inside = |first: u64, len: u64| {
@@ -100,16 +114,18 @@ impl GroupDescriptor {
         let Some(covered) = bitmap.get(..covered) else {
             return false;
         };
-        if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
-            let mask = match superblock.descriptor_size >= 64 {
-                true => u32::MAX,
-                false => 0xffff,
-            };
-            if crc32c(superblock.seed, covered) & mask != self.bitmap_checksum & mask {
-                return false;
-            }
-        }
-        count_free(covered, clusters) == self.free_clusters
+        has_sum(superblock, covered, self.bitmap_checksum)
+            && count_free(covered, clusters) == self.free_clusters
+    }
+
+    /// The same of an inode bitmap.
+    pub(crate) fn fits_inode_bitmap(&self, superblock: &Superblock, bitmap: &[u8]) -> bool {
+        let inodes = superblock.inodes_per_group;
+        let Some(covered) = bitmap.get(..(inodes / 8) as usize) else {
+            return false;
+        };
+        has_sum(superblock, covered, self.inode_bitmap_checksum)
+            && count_free(covered, u64::from(inodes)) == u64::from(self.free_inodes)
     }
 }
 
@@ -130,6 +146,16 @@ impl Superblock {
         let blocks = self.group_blocks(group);
         (blocks.end - blocks.start).div_ceil(self.cluster_ratio)
     }
+}
+
+/// Whether a bitmap has this checksum, of which small descriptors keep the lower half.
+fn has_sum(superblock: &Superblock, covered: &[u8], sum: u32) -> bool {
+    let mask = match superblock.descriptor_size >= 64 {
+        true => u32::MAX,
+        false => 0xffff,
+    };
+    !superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
+        || crc32c(superblock.seed, covered) & mask == sum & mask
 }
 
 fn count_free(bitmap: &[u8], clusters: u64) -> u64 {

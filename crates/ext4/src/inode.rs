@@ -3,8 +3,10 @@
 use std::ops::Range;
 
 use crate::blocks::{Source, VolumeError};
-use crate::bytes::{u16le, u32le};
+use crate::bytes::{put16, u16le, u32le};
+use crate::checksum::crc32c;
 use crate::fields::node;
+use crate::{ReadOnlyCompatible, Superblock};
 
 /// "Extent Tree", `eh_magic`.
 pub(crate) const EXTENT_MAGIC: u16 = 0xf30a;
@@ -167,6 +169,30 @@ pub(crate) fn has_extra(raw: &[u8], field: usize) -> bool {
     raw.len() > first
         && field + 4 <= first + usize::from(u16le(raw, node::EXTRA_SIZE))
         && field + 4 <= raw.len()
+}
+
+/// "Index Nodes", `i_checksum_lo` and `i_checksum_hi`: the checksum of an inode, whatever stands there,
+/// and whether there is room for its upper half.
+pub(crate) fn inode_checksum(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> (u32, bool) {
+    let has_high = has_extra(raw, node::EXTRA_SIZE);
+    let mut plain = raw.to_vec();
+    put16(&mut plain, node::CHECKSUM, 0);
+    if has_high {
+        put16(&mut plain, node::CHECKSUM_HIGH, 0);
+    }
+    let seed = crc32c(sb.seed, &number.0.to_le_bytes());
+    let seed = crc32c(seed, &raw[node::GENERATION..][..4]);
+    (crc32c(seed, &plain), has_high)
+}
+
+/// Whether an inode is as its checksum says, where it has one; those that were never used have none.
+pub(crate) fn is_intact(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> bool {
+    if !sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) || raw.iter().all(|byte| *byte == 0) {
+        return true;
+    }
+    let (sum, has_high) = inode_checksum(sb, number, raw);
+    u16le(raw, node::CHECKSUM) == sum as u16
+        && (!has_high || u16le(raw, node::CHECKSUM_HIGH) == (sum >> 16) as u16)
 }
 
 /// An inode, "Index Nodes".

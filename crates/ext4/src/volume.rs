@@ -28,7 +28,7 @@ pub struct Volume<D> {
     groups: Vec<Option<GroupDescriptor>>,
 }
 
-const FIRST_OF_FILES: u32 = 11;
+pub(crate) const FIRST_OF_FILES: u32 = 11;
 /// Directory entries that are looked at for a path; more than any board's system has.
 const MAX_ENTRIES: usize = 4_000_000;
 

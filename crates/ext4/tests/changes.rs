@@ -29,6 +29,8 @@ fn make(image: &Path, options: &[&str]) -> Option<bool> {
 }
 
 fn check(image: &Path, what: &dyn std::fmt::Debug) -> Option<()> {
+    let own = pinewrit_ext4::check(device(image));
+    assert!(own.is_ok(), "{own:?} after {what:?}");
     let (is_good, said) = judge("e2fsck", &["-fn", image.to_str().unwrap()])?;
     assert!(is_good, "{what:?}: {said}");
     Some(())

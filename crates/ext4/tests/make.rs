@@ -36,6 +36,7 @@ fn options() -> MakeOptions {
 }
 
 fn check(image: &Path) -> Option<()> {
+    pinewrit_ext4::check(device(image)).unwrap();
     good("e2fsck", &["-fn", image.to_str().unwrap()])?;
     Some(())
 }

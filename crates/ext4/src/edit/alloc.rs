@@ -34,7 +34,7 @@ fn free_run(bitmap: &[u8], bits: Range<u64>, most: u64) -> Option<Range<u64>> {
 }
 
 /// How many bits from `at` on are like it: eight bytes' worth, one byte's, or only itself.
-fn same_bits(bitmap: &[u8], at: u64, byte: u8) -> u64 {
+pub(crate) fn same_bits(bitmap: &[u8], at: u64, byte: u8) -> u64 {
     let bytes = &bitmap[(at / 8) as usize..];
     match bytes.first_chunk::<8>() {
         _ if !at.is_multiple_of(8) => 1,

@@ -12,7 +12,7 @@ use crate::{ReadOnlyCompatible, Superblock, VolumeError};
 /// A number of 16 bits in a descriptor, with its upper half where there is room for it.
 pub(crate) fn count(raw: &[u8], field: usize) -> u32 {
     let high = match raw.len() >= 64 {
-        true => u32::from(u16le(raw, bg::HIGH + field)),
+        true => u32::from(u16le(raw, bg::high(field))),
         false => 0,
     };
     high << 16 | u32::from(u16le(raw, field))
@@ -21,14 +21,14 @@ pub(crate) fn count(raw: &[u8], field: usize) -> u32 {
 pub(crate) fn put_count(raw: &mut [u8], field: usize, value: u32) {
     put16(raw, field, value as u16);
     if raw.len() >= 64 {
-        put16(raw, bg::HIGH + field, (value >> 16) as u16);
+        put16(raw, bg::high(field), (value >> 16) as u16);
     }
 }
 
 pub(crate) fn put_place(raw: &mut [u8], field: usize, block: u64) {
     put32(raw, field, block as u32);
     if raw.len() >= 64 {
-        put32(raw, bg::HIGH + field, (block >> 32) as u32);
+        put32(raw, bg::high(field), (block >> 32) as u32);
     }
 }
 

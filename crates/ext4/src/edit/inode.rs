@@ -8,7 +8,7 @@ use crate::blocks::Source;
 use crate::bytes::{high, low, put16, put32, u16le};
 use crate::checksum::crc32c;
 use crate::fields::{node, sb};
-use crate::inode::{FileKind, Inode, InodeNumber, Timestamp, has_extra};
+use crate::inode::{FileKind, Inode, InodeNumber, Timestamp, has_extra, inode_checksum};
 use crate::xattr::{self, Kept};
 
 /// Bytes of fields behind the first 128 that new inodes have.
@@ -114,12 +114,7 @@ impl<D: BlockDevice> Editor<D> {
     ) -> Result<(), EditError> {
         let mut raw = inode.raw.clone();
         if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
-            let has_high = has_extra(&raw, node::EXTRA_SIZE);
-            put16(&mut raw, node::CHECKSUM, 0);
-            if has_high {
-                put16(&mut raw, node::CHECKSUM_HIGH, 0);
-            }
-            let sum = crc32c(self.inode_seed(number, inode), &raw);
+            let (sum, has_high) = inode_checksum(&self.sb, number, &raw);
             put16(&mut raw, node::CHECKSUM, sum as u16);
             if has_high {
                 put16(&mut raw, node::CHECKSUM_HIGH, (sum >> 16) as u16);

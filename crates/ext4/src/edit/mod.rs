@@ -26,10 +26,12 @@ use crate::fields::sb;
 use crate::inode::{InodeNumber, Timestamp};
 use crate::tree::Tree;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
+pub(crate) use alloc::same_bits;
 use cache::Cache;
 pub use content::Zeros;
 pub use error::{EditError, SizeError};
 use folder::Folder;
+pub(crate) use groups::is_set;
 pub use ops::{Attributes, NodeKind};
 
 /// Features that are kept right when something is changed.

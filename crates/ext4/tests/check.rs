@@ -1,0 +1,125 @@
+//! Damage that the own check finds, one field at a time.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use pinewrit_disk::{BlockDevice, MemoryDevice};
+use pinewrit_ext4::{Attributes, MakeOptions, Timestamp, Volume, VolumeError, Zeros, check, make};
+use rstest::rstest;
+
+const NOW: Timestamp = Timestamp {
+    seconds: 1_767_225_600,
+    nanoseconds: 0,
+};
+const SIZE: usize = 16 << 20;
+const BLOCK: u64 = 1024;
+/// The first two files, `/a` and `/b`: 11 is lost+found.
+const A: u64 = 12;
+const B: u64 = 13;
+/// Offsets in an inode: link count, and the first extent's low half of its place.
+const LINKS: u64 = 0x1a;
+const PLACE: u64 = 0x28 + 12 + 8;
+
+fn filesystem(has_checksums: bool) -> MemoryDevice {
+    let device = MemoryDevice::new(SIZE);
+    let options = MakeOptions {
+        label: "root".into(),
+        uuid: [7; 16],
+        hash_seed: [8; 16],
+        block_size: Some(BLOCK as u32),
+        inodes: None,
+        has_checksums,
+        has_journal: false,
+        now: NOW,
+    };
+    let mut editor = make(&device, &options).unwrap();
+    for name in ["/a", "/b"] {
+        let attributes = Attributes::root(0o644, NOW);
+        let mut content = &[b'x'; 5000][..];
+        let zeros = Zeros::Written;
+        editor
+            .write_file(name.as_bytes(), &attributes, 5000, &mut content, zeros)
+            .unwrap();
+    }
+    editor.commit().unwrap();
+    device
+}
+
+fn number(device: &MemoryDevice, offset: u64) -> u64 {
+    let mut bytes = [0; 4];
+    device.read_at(offset, &mut bytes).unwrap();
+    u64::from(u32::from_le_bytes(bytes))
+}
+
+/// Where the first group has its inode bitmap and table, by its descriptor.
+fn places(device: &MemoryDevice) -> (u64, u64) {
+    let descriptor = 2 * BLOCK;
+    let place = |field: u64| number(device, descriptor + field) * BLOCK;
+    (place(4), place(8))
+}
+
+fn inode(device: &MemoryDevice, number: u64) -> u64 {
+    places(device).1 + (number - 1) * 256
+}
+
+#[rstest]
+fn what_is_whole_is_found_to_be(#[values(true, false)] has_checksums: bool) {
+    check(filesystem(has_checksums)).unwrap();
+}
+
+#[rstest]
+#[case::checksum(true, LINKS, 2, "inode 12 is damaged: its checksum is wrong")]
+#[case::no_name(false, LINKS, 0, "inode 12 is damaged: it is in use, and has no name")]
+#[case::outside(false, PLACE, 1 << 20, "inode 12 is damaged: it has blocks outside of the file system")]
+#[case::free(
+    false,
+    PLACE,
+    15_000,
+    "block 15000 belongs to a file, and its bitmap says that it is free"
+)]
+fn a_damaged_inode_is_named(
+    #[case] has_checksums: bool,
+    #[case] field: u64,
+    #[case] value: u32,
+    #[case] told: &str,
+) {
+    let device = filesystem(has_checksums);
+    let len = if field == LINKS { 2 } else { 4 };
+    let at = inode(&device, A) + field;
+    device.write_at(at, &value.to_le_bytes()[..len]).unwrap();
+    assert_eq!(check(&device).unwrap_err().to_string(), told);
+    if has_checksums {
+        // Nor is it read as if it were whole.
+        let volume = Volume::open(&device).unwrap();
+        let found = volume.tree().find(b"/a");
+        assert!(matches!(
+            found,
+            Err(VolumeError::DamagedAt {
+                what: "an inode",
+                ..
+            })
+        ));
+    }
+}
+
+#[test]
+fn a_block_of_two_files_is_named() {
+    let device = filesystem(false);
+    let place = number(&device, inode(&device, B) + PLACE) as u32;
+    let at = inode(&device, A) + PLACE;
+    device.write_at(at, &place.to_le_bytes()).unwrap();
+    let told = check(&device).unwrap_err().to_string();
+    assert_eq!(told, format!("block {place} belongs to two files"));
+}
+
+#[test]
+fn a_bitmap_of_inodes_that_counts_wrong_is_named() {
+    let device = filesystem(false);
+    let bitmap = places(&device).0;
+    let bits = number(&device, bitmap) as u32 ^ 1 << 20;
+    device.write_at(bitmap, &bits.to_le_bytes()).unwrap();
+    let told = check(&device).unwrap_err().to_string();
+    assert_eq!(
+        told,
+        "the inode bitmap of group 0 does not fit its descriptor"
+    );
+}
