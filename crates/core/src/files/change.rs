@@ -5,6 +5,7 @@ use pinewrit_ext4::{CheckError, VolumeError as ExtError};
 
 use super::{Edit, EditFault, Files, FilesError, FilesystemOf, MAX_TEXT, Rights, edit_text};
 use crate::filesystem::FatGeometry;
+use crate::filesystem::fat_check::{self, FatCheckError};
 
 /// Changes are kept in memory until they are committed, so no more than this is taken, in bytes.
 pub const MAX_GATHERED: u64 = 192 << 20;
@@ -59,18 +60,29 @@ impl<'d> Site<'d> {
             let start = filesystem.range.start;
             let window = Window::new(self.device, filesystem.range);
             match FatGeometry::read(&window)? {
-                Some(geometry) => last.push(ByteRange {
-                    start,
-                    end: start + geometry.data_start,
-                }),
-                None => check(&window)?,
+                Some(geometry) => {
+                    check_fat(&window, &geometry)?;
+                    last.push(ByteRange {
+                        start,
+                        end: start + geometry.data_start,
+                    });
+                }
+                None => check_ext(&window)?,
             }
         }
         Ok(last)
     }
 }
 
-fn check(window: &dyn BlockDevice) -> Result<(), FilesError> {
+fn check_fat(window: &dyn BlockDevice, geometry: &FatGeometry) -> Result<(), FilesError> {
+    match fat_check::check(window, geometry) {
+        Ok(()) => Ok(()),
+        Err(FatCheckError::Disk(error)) => Err(error.into()),
+        Err(error) => Err(FilesError::Unsound(error.to_string())),
+    }
+}
+
+fn check_ext(window: &dyn BlockDevice) -> Result<(), FilesError> {
     match pinewrit_ext4::check(window) {
         Ok(()) => Ok(()),
         Err(CheckError::Volume(ExtError::Disk(error))) => Err(error.into()),

@@ -242,7 +242,7 @@ impl FatWidth {
     }
 
     /// Entries from here on end a chain.
-    fn end_mark(self) -> u32 {
+    pub(super) fn end_mark(self) -> u32 {
         match self {
             Self::Fat12 => 0xff8,
             Self::Fat16 => 0xfff8,

@@ -4,10 +4,10 @@ use std::collections::VecDeque;
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
-use super::{FatGeometry, u16le};
+use super::{FatGeometry, u16le, u32le};
 
 /// Directory entries that are looked at; more than any boot partition has.
-const MAX_ENTRIES: usize = 1_000_000;
+pub(super) const MAX_ENTRIES: usize = 1_000_000;
 /// Microsoft FAT specification 1.03, "FAT Directory Structure": attributes, and the marks of names.
 const DIRECTORY: u8 = 0x10;
 const VOLUME_LABEL: u8 = 0x08;
@@ -111,14 +111,16 @@ fn has_cluster(
     Ok(false)
 }
 
-struct Entry {
-    name: String,
-    cluster: u32,
-    is_directory: bool,
+pub(super) struct Entry {
+    pub(super) name: String,
+    pub(super) cluster: u32,
+    pub(super) is_directory: bool,
+    /// In bytes; of folders always 0.
+    pub(super) size: u32,
 }
 
 /// The entries of a directory, with their long names where they have one.
-fn entries(bytes: &[u8]) -> Vec<Entry> {
+pub(super) fn entries(bytes: &[u8]) -> Vec<Entry> {
     let mut found = Vec::new();
     let mut long: Vec<u16> = Vec::new();
     for raw in bytes.chunks_exact(32) {
@@ -154,6 +156,7 @@ fn entries(bytes: &[u8]) -> Vec<Entry> {
                     name: name.chars().map(super::printable).collect(),
                     cluster: u32::from(u16le(raw, 20)) << 16 | u32::from(u16le(raw, 26)),
                     is_directory: attributes & DIRECTORY != 0,
+                    size: u32le(raw, 28),
                 });
             }
         }

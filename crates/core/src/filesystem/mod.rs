@@ -2,6 +2,7 @@
 
 mod ext;
 mod fat;
+pub(crate) mod fat_check;
 mod fat_folder;
 pub(crate) mod fat_owner;
 mod fat_volume;

@@ -1,0 +1,106 @@
+//! Damaged FAT file systems take no changes: what is wrong is named, and nothing is written.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use pinewrit_core::files::{
+    FileChanges, Files, FilesError, Rights, Wanted, find_place, open_to_change,
+};
+use pinewrit_core::filesystem::FatGeometry;
+use pinewrit_core::format::{FatKind, FormatKind, FormatOptions, format};
+use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
+use pinewrit_ext4::Timestamp;
+use rstest::rstest;
+
+/// More than a cluster of each file system here, in bytes.
+const CONTENT: usize = 5000;
+
+fn put(files: &mut Files<'_>, path: &str) -> Result<(), FilesError> {
+    files.put(path, Rights::root(0o644), &[b'x'; CONTENT])
+}
+
+fn filesystem(kind: FatKind, size: usize) -> MemoryDevice {
+    let device = MemoryDevice::new(size);
+    let options = FormatOptions::new(
+        FormatKind::Fat(kind),
+        "HUT",
+        [3; 32],
+        Timestamp::at(1_795_435_200),
+    );
+    let range = ByteRange {
+        start: 0,
+        end: size as u64,
+    };
+    format(&Window::new(&device, range), &options).unwrap();
+    let mut files = open_to_change(&device).unwrap();
+    put(&mut files, "/a").unwrap();
+    files.make_folders("/sub", Rights::root(0o755)).unwrap();
+    put(&mut files, "/sub/b").unwrap();
+    files.close().unwrap();
+    device
+}
+
+/// Tries a change of a file that is not damaged.
+fn change(device: &MemoryDevice) -> Result<(), FilesError> {
+    let found = find_place(device, &Wanted::Only).unwrap().unwrap();
+    FileChanges::of(device, &found, |files| put(files, "/new")).map(drop)
+}
+
+/// The short entry of a name in the whole file system.
+fn entry(device: &MemoryDevice, name: &[u8; 11]) -> usize {
+    let bytes = device.to_bytes();
+    let mut found = bytes.windows(11).enumerate();
+    found.find(|(_, window)| window == name).unwrap().0
+}
+
+fn first_cluster(device: &MemoryDevice, name: &[u8; 11]) -> u16 {
+    let at = entry(device, name) + 26;
+    let bytes = device.to_bytes();
+    u16::from_le_bytes([bytes[at], bytes[at + 1]])
+}
+
+const A: &[u8; 11] = b"A          ";
+const B: &[u8; 11] = b"B          ";
+
+#[rstest]
+#[case::free(0, "/new shares clusters with another file")]
+#[case::outside(0xfff0, "the clusters of /a lead nowhere")]
+#[case::itself(1, "the clusters of /a lead nowhere")]
+#[case::another(2, "/sub/b shares clusters with another file")]
+fn a_chain_that_cannot_be(#[case] next: u16, #[case] told: &str) {
+    let device = filesystem(FatKind::Fat16, 16 << 20);
+    change(&device).unwrap();
+    let (a, b) = (first_cluster(&device, A), first_cluster(&device, B));
+    let next = match next {
+        1 => a,
+        2 => b,
+        other => other,
+    };
+    let table = FatGeometry::read(&device).unwrap().unwrap().table;
+    let at = table.start + u64::from(a) * 2;
+    device.write_at(at, &next.to_le_bytes()).unwrap();
+    let before = device.to_bytes();
+    let error = change(&device).unwrap_err();
+    assert_eq!(
+        error.to_string(),
+        format!("the file system would not hold together: {told}")
+    );
+    assert!(device.to_bytes() == before);
+}
+
+#[rstest]
+#[case::fat12(FatKind::Fat12, 4 << 20)]
+#[case::fat16(FatKind::Fat16, 16 << 20)]
+#[case::fat32(FatKind::Fat32, 64 << 20)]
+fn a_file_longer_than_its_clusters(#[case] kind: FatKind, #[case] size: usize) {
+    let device = filesystem(kind, size);
+    change(&device).unwrap();
+    let at = entry(&device, B) + 28;
+    device
+        .write_at(at as u64, &1_000_000u32.to_le_bytes())
+        .unwrap();
+    let told = change(&device).unwrap_err().to_string();
+    assert!(
+        told.contains("/sub/b says that it has 1000000 bytes"),
+        "{told}"
+    );
+}
