@@ -178,6 +178,36 @@ fn texts_are_edited_once() {
     sound(&bench);
 }
 
+/// On FAT, files have the times of the archive, by which the newer is known.
+#[test]
+fn newer_files_replace_older_ones_on_fat() {
+    let bench = Bench::with_hut();
+    let unpack = |content: &str, day: &str| {
+        bench.write("gauge.txt", content);
+        let time = format!("--mtime={day} 07:30:00Z");
+        bench
+            .judge("tar", &["-cf", "gauge.tar", &time, "gauge.txt"])?
+            .expect(0);
+        let args = ["files", "unpack", "hut.img", "boot:/", "gauge.tar", "--yes"];
+        Some(bench.run(&args).expect(0))
+    };
+    let Some(first) = unpack("first", "2025-03-01") else {
+        return;
+    };
+    first.shows(&["1 new"]);
+    bench
+        .run(&["files", "list", "hut.img", "boot:/"])
+        .expect(0)
+        .shows(&["5  2025-03-01 07:30  gauge.txt"]);
+    unpack("older", "2025-02-28").unwrap().shows(&["unchanged"]);
+    unpack("newer", "2025-03-02")
+        .unwrap()
+        .shows(&["1 replaced"]);
+    let read = bench.run(&["files", "read", "hut.img", "boot:/gauge.txt"]);
+    assert_eq!(read.expect(0).stdout, "newer");
+    sound(&bench);
+}
+
 #[test]
 fn archives_go_over_what_is_there() {
     let bench = Bench::with_hut();

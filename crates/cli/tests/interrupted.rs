@@ -49,17 +49,19 @@ fn interrupt(bench: &Bench) {
     bench.write("card.img", image);
 }
 
+/// What would be a change, and comes to nothing.
+const NOTHING: [&str; 4] = ["files", "remove", "card.img", "1:/none"];
+
 #[test]
 fn an_interrupted_run_is_put_back_by_the_next() {
     let bench = bench();
-    bench.run(&CONFIGURE).expect(0);
-    let undisturbed = bench.read("card.img");
     interrupt(&bench);
-    bench.run(&CONFIGURE).expect(0).says(&[
+    bench.run(&NOTHING).says(&[
         "an earlier change of card.img was interrupted: 512 B of it are on the medium, 512 B",
         "it was put back",
     ]);
-    assert!(bench.read("card.img") == undisturbed);
+    assert!(bench.read("card.img") == small_image());
+    bench.run(&CONFIGURE).expect(0);
 }
 
 #[test]
@@ -134,28 +136,19 @@ fn rack(bench: &Bench, clock: &str) {
     );
 }
 
-/// Whatever the moment: the next command makes the medium as if nothing had been in between.
+/// Whatever the moment: the next command makes the medium what it was, or all of it is there.
 #[test]
 fn a_change_killed_at_any_moment_is_put_back() {
-    let on_rack = [
-        "--rack",
-        "rack.toml",
-        "configure",
-        "rack:slot",
-        "--settings",
-        "hut.toml",
-        "--yes",
-    ];
+    let on_rack = |args: &[&'static str]| [&["--rack", "rack.toml"], args].concat();
+    let configure = on_rack(&["configure", "rack:slot", "--settings", "hut.toml", "--yes"]);
+    let nothing = on_rack(&["files", "remove", "rack:slot", "1:/none", "--yes"]);
     let bench = bench();
-    rack(&bench, "instant");
-    bench.run(&on_rack).expect(0);
-    let whole = bench.read("card.img");
     let image = small_image();
     let mut halfway = 0;
     for step in 0..8 {
         bench.write("card.img", &image);
         rack(&bench, "real");
-        let mut child = bench.command(&on_rack).spawn().unwrap();
+        let mut child = bench.command(&configure).spawn().unwrap();
         while bench.read("card.img") == image && child.try_wait().unwrap().is_none() {
             std::thread::sleep(Duration::from_millis(1));
         }
@@ -163,9 +156,18 @@ fn a_change_killed_at_any_moment_is_put_back() {
         child.kill().unwrap();
         child.wait().unwrap();
         rack(&bench, "instant");
-        let run = bench.run(&on_rack).expect(0);
-        assert!(bench.read("card.img") == whole, "{step}: {}", run.stderr);
-        halfway += u32::from(run.stderr.contains("it was put back"));
+        let run = bench.run(&nothing);
+        let is_back = run.stderr.contains("it was put back");
+        assert_eq!(
+            bench.read("card.img") == image,
+            is_back,
+            "{step}: {}",
+            run.stderr
+        );
+        halfway += u32::from(is_back);
+        let run = bench.run(&configure).expect(0);
+        let word = if is_back { "done:" } else { "unchanged:" };
+        assert!(run.stdout.starts_with(word), "{step}: {}", run.stdout);
     }
     assert!(halfway > 0, "no kill met a change that was on its way");
 }

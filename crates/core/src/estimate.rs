@@ -1,8 +1,8 @@
 //! The sums of this job.
 
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use ipnet::{IpNet, Ipv4Net};
+use ipnet::IpNet;
 use serde::Serialize;
 
 use crate::settings::Remark;
@@ -167,22 +167,55 @@ fn judge_pool(own: &IpNet, pool: Pool, usable: (IpAddr, IpAddr), report: &mut Ne
     }
 }
 
-/// The next network of the same size that shares no address with any of these.
+/// Where networks of one's own may lie: RFC 1918, section 3.
+const PRIVATE: [&str; 3] = ["10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"];
+/// RFC 4193, section 3.1: what one site has of the unique local addresses.
+const SITE: u8 = 48;
+
+/// The next network of the same size that shares no address with any of these: behind it in its own
+/// range, else in another private one.
 fn next_free(own: &IpNet, others: &[IpNet]) -> Option<IpNet> {
-    let IpNet::V4(v4) = own else {
-        return None;
+    let ranges: Vec<IpNet> = match own {
+        IpNet::V4(_) => PRIVATE
+            .iter()
+            .filter_map(|text| text.parse().ok())
+            .collect(),
+        IpNet::V6(v6) if v6.prefix_len() > SITE => {
+            let site = IpNet::new(own.addr(), SITE).ok();
+            site.map(|site| site.trunc()).into_iter().collect()
+        }
+        IpNet::V6(_) => Vec::new(),
     };
-    let step = 1u64 << (32 - v4.prefix_len());
-    let mut start = u64::from(u32::from(v4.network()));
+    let taken: Vec<IpNet> = others.iter().chain([own]).copied().collect();
+    let behind = ranges.iter().find(|range| range.contains(own));
+    let behind = behind.and_then(|range| free_in(range, own, own.broadcast(), &taken));
+    behind.or_else(|| {
+        let mut all = ranges.iter();
+        all.find_map(|range| free_in(range, own, range.network(), &taken))
+    })
+}
+
+/// The first network in `range` as large as `own`, from `start` on, that overlaps with none of these.
+fn free_in(range: &IpNet, own: &IpNet, start: IpAddr, taken: &[IpNet]) -> Option<IpNet> {
+    let step = 1u128 << (own.max_prefix_len() - own.prefix_len());
+    let mut start = number(start).checked_next_multiple_of(step)?;
     for _ in 0..MAX_TRIES {
-        start += step;
-        let address = Ipv4Addr::from(u32::try_from(start).ok()?);
-        let net = IpNet::V4(Ipv4Net::new(address, v4.prefix_len()).ok()?);
-        if address.is_private() != v4.network().is_private() {
+        let address = match own {
+            IpNet::V4(_) => IpAddr::V4(Ipv4Addr::from(u32::try_from(start).ok()?)),
+            IpNet::V6(_) => IpAddr::V6(Ipv6Addr::from(start)),
+        };
+        let net = IpNet::new(address, own.prefix_len()).ok()?;
+        if !range.contains(&net) {
             return None;
         }
-        if !others.iter().any(|other| nets::overlap(&net, other)) {
-            return Some(net);
+        match taken.iter().find(|taken| nets::overlap(&net, taken)) {
+            None => return Some(net),
+            Some(taken) => {
+                let behind = number(taken.broadcast())
+                    .max(number(net.broadcast()))
+                    .checked_add(1)?;
+                start = behind.checked_next_multiple_of(step)?;
+            }
         }
     }
     None
@@ -232,14 +265,21 @@ mod tests {
         assert_eq!(report.mistakes.len(), 1);
     }
 
-    #[test]
-    fn the_next_free_network_is_beside_the_others() {
-        let others = [
-            "10.77.4.0/23".parse().unwrap(),
-            "10.77.3.0/24".parse().unwrap(),
-        ];
-        let report = net("10.77.3.0/24".parse().unwrap(), None, &others);
-        assert_eq!(report.overlaps, ["10.77.3.0/24"]);
-        assert_eq!(report.next_free.as_deref(), Some("10.77.6.0/24"));
+    #[rstest]
+    #[case::beside("10.77.3.0/24", &["10.77.4.0/23", "10.77.3.0/24"], Some("10.77.6.0/24"))]
+    #[case::another_range("192.168.1.0/25", &["192.168.0.0/16"], Some("10.0.0.0/25"))]
+    #[case::round("192.168.255.0/24", &[], Some("10.0.0.0/24"))]
+    #[case::public("203.0.113.0/24", &[], Some("10.0.0.0/24"))]
+    #[case::large("10.0.0.0/8", &[], None)]
+    #[case::ipv6("fd00:77:3::/64", &["fd00:77:3:1::/64"], Some("fd00:77:3:2::/64"))]
+    #[case::all("0.0.0.0/0", &[], None)]
+    fn the_next_free_network(
+        #[case] own: &str,
+        #[case] others: &[&str],
+        #[case] expected: Option<&str>,
+    ) {
+        let others: Vec<IpNet> = others.iter().map(|other| other.parse().unwrap()).collect();
+        let report = net(own.parse().unwrap(), None, &others);
+        assert_eq!(report.next_free.as_deref(), expected);
     }
 }

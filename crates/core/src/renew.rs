@@ -278,7 +278,8 @@ fn follow_in_fat(
             };
             let head = volume.read_head(&path, MAX_TEXT + 1)?.unwrap_or_default();
             if let Some((text, count)) = replaced(&head, renewals) {
-                volume.write(&path, text.as_bytes())?;
+                let now = crate::grow::now().seconds;
+                volume.write(&path, text.as_bytes(), now)?;
                 changed.push((format!("/{path}"), count));
             }
         }

@@ -148,7 +148,7 @@ fn a_full_file_system_changes_nothing() {
         let volume = FatVolume::open(&window, &geometry).unwrap();
         let free = geometry.clusters * geometry.cluster;
         let filler = vec![7; (free - geometry.cluster) as usize];
-        volume.write("filler.bin", &filler).unwrap();
+        volume.write("filler.bin", &filler, 0).unwrap();
         volume.close().unwrap();
     }
     let before = medium.to_bytes();

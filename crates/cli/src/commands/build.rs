@@ -217,8 +217,10 @@ impl Scratch {
             .remedy("--scratch DIR, a folder with room for the content")
         };
         let folder = made.map_err(failed)?;
-        let stem = args.layout.file_stem().unwrap_or_default();
-        let image = folder.path().join(stem).with_extension("img");
+        // What is made of a layout is called by its name, also in receipts.
+        let image = folder
+            .path()
+            .join(args.layout.file_name().unwrap_or_default());
         let file = File::create(&image).map_err(failed)?;
         file.set_len(size).map_err(failed)?;
         Ok(Self {

@@ -1,6 +1,6 @@
 //! `pinewrit configure MEDIUM --settings FILE`
 
-use pinewrit_core::configure::{ChangeKind, ConfigureReport, prepare};
+use pinewrit_core::configure::{ChangeKind, ConfigureReport, FileChange, prepare};
 use pinewrit_host::Readers;
 use serde::Serialize;
 
@@ -56,7 +56,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
 
 /// Files that somebody else may have made are only replaced when asked to.
 fn confirm(ui: &Ui, args: &ChangeArgs, report: &ConfigureReport) -> Outcome {
-    let changed = |file: &&pinewrit_core::configure::FileChange| file.kind == ChangeKind::Changed;
+    let changed = |file: &&FileChange| file.kind == ChangeKind::Changed;
     let replaced: Vec<_> = report.files.iter().filter(changed).collect();
     if replaced.is_empty() || args.yes {
         return Ok(());
@@ -117,6 +117,28 @@ pub(super) fn files(report: &ConfigureReport) -> String {
 
 /// What there is to say beside the files, by name.
 pub(super) fn more(report: &ConfigureReport) -> Vec<(&'static str, String)> {
+    let key = report.host_key.iter().flat_map(|key| {
+        let fingerprint = format!("{}; its line for known_hosts:", key.fingerprint);
+        [("host key", fingerprint), ("", key.known_hosts.clone())]
+    });
+    more_with(report, key.collect())
+}
+
+/// The same of a dry run: what would be made by chance will be something else.
+fn more_of_dry_run(report: &ConfigureReport) -> Vec<(&'static str, String)> {
+    match &report.host_key {
+        Some(key) if key.is_new => {
+            let key = "made when this is carried out; its fingerprint is told then";
+            more_with(report, vec![("host key", key.to_owned())])
+        }
+        _ => more(report),
+    }
+}
+
+fn more_with(
+    report: &ConfigureReport,
+    host_key: Vec<(&'static str, String)>,
+) -> Vec<(&'static str, String)> {
     let mut facts = vec![("intake", format!("{}: {}", report.intake, report.reason))];
     if let Some(network) = report.network {
         facts.push(("network", format!("by {network}")));
@@ -132,14 +154,7 @@ pub(super) fn more(report: &ConfigureReport) -> Vec<(&'static str, String)> {
     {
         facts.push(("grown", report::grown(grown)));
     }
-    if let Some(key) = &report.host_key {
-        let fingerprint = &key.fingerprint;
-        facts.push((
-            "host key",
-            format!("{fingerprint}; its line for known_hosts:"),
-        ));
-        facts.push(("", key.known_hosts.clone()));
-    }
+    facts.extend(host_key);
     facts.extend(label_note(report).map(|note| ("note", note)));
     facts.extend(report.notes.iter().map(|note| ("note", note.clone())));
     facts
@@ -180,7 +195,7 @@ fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
     };
     let mut facts = Facts::default();
     facts.add("files", files(report));
-    for (name, fact) in more(report) {
+    for (name, fact) in more_of_dry_run(report) {
         facts.add(name, fact);
     }
     text += &facts.to_text();

@@ -173,8 +173,16 @@ impl Sink for ExtSink<'_> {
             sink.editor
                 .write_file(bytes, attributes, size, content, zeros)
         };
-        let made = self.make_above(path, attributes).and_then(|()| put(self));
-        let made = match made {
+        // Only this name gets new content, not all that lead to the same file.
+        let tree = self.editor.tree();
+        let known = tree.find(path.as_bytes()).and_then(|n| tree.metadata(n));
+        let has_others =
+            known.is_ok_and(|found| found.kind == FileKind::Regular && found.links > 1);
+        let made = match has_others {
+            true => self.clear(path),
+            false => self.make_above(path, attributes),
+        };
+        let made = match made.and_then(|()| put(self)) {
             // Nothing was taken from the content yet.
             Err(EditError::Exists(_)) => self.clear(path).and_then(|()| put(self)),
             made => made,
@@ -321,7 +329,7 @@ impl Sink for FatSink<'_> {
     fn file(
         &mut self,
         path: &str,
-        _attributes: &Attributes,
+        attributes: &Attributes,
         size: u64,
         content: &mut dyn Read,
         _zeros: Zeros,
@@ -337,7 +345,7 @@ impl Sink for FatSink<'_> {
         let relative = path.trim_start_matches('/');
         let volume = self.volume()?;
         volume
-            .write_from(relative, content)
+            .write_from(relative, content, attributes.modified.seconds)
             .map_err(|e| fat_error(relative, e))
     }
 

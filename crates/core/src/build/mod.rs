@@ -4,6 +4,7 @@ mod fat;
 mod fill;
 mod layout;
 mod source;
+mod sparse;
 mod unpack;
 
 use std::collections::BTreeMap;

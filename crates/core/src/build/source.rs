@@ -11,6 +11,7 @@ use pinewrit_image::{Wrapping, unpacked_stream};
 use tar::EntryType;
 
 use super::fill::{Sink, SinkError};
+use super::sparse::{self, SparseReader};
 use super::{BuildError, BuildReport, Content, at, fat, mistake, remark};
 use crate::Cancel;
 use crate::settings::Remark;
@@ -72,8 +73,7 @@ fn missing_member(archive: &Path, pick: &str) -> io::Result<Option<Vec<String>>>
     let wanted = clean(pick);
     let mut names = Vec::new();
     for entry in tar::Archive::new(stream).entries()? {
-        let entry = entry?;
-        let name = clean(&String::from_utf8_lossy(&entry.path_bytes()));
+        let name = clean(&sparse::name(&mut entry?)?);
         if below(&name, &wanted).is_some() {
             return Ok(None);
         }
@@ -318,7 +318,8 @@ impl Taking<'_> {
 
     fn member<R: Read>(&mut self, entry: &mut tar::Entry<'_, R>) -> Result<(), BuildError> {
         let line = self.content.line;
-        let raw = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
+        let from = self.content.from.clone();
+        let raw = sparse::name(entry).map_err(|e| self.unreadable(&from, &e))?;
         let name = clean(&raw);
         let Some(rest) = self.picked(&name) else {
             return Ok(());
@@ -381,10 +382,21 @@ impl Taking<'_> {
                     EntryType::GNUSparse => Zeros::Holes,
                     _ => Zeros::Written,
                 };
-                let size = entry.size();
+                let sparse = sparse::of(entry).map_err(|e| unreadable(&e))?;
+                let size = sparse.as_ref().map_or(entry.size(), |sparse| sparse.size);
+                let put = match sparse {
+                    None => self.sink.file(target, attributes, size, entry, zeros),
+                    Some(sparse) => {
+                        let content = SparseReader::new(sparse, entry);
+                        let mut content = content.map_err(|e| unreadable(&e))?;
+                        let zeros = Zeros::Holes;
+                        self.sink
+                            .file(target, attributes, size, &mut content, zeros)
+                    }
+                };
                 self.report.files += 1;
                 self.report.bytes += size;
-                self.sink.file(target, attributes, size, entry, zeros)
+                put
             }
             // Heads that concern the archive only.
             _ => Ok(()),
@@ -402,11 +414,6 @@ impl Taking<'_> {
             for extension in extensions {
                 let extension = extension.map_err(failed)?;
                 let key = extension.key().unwrap_or_default();
-                if key.starts_with("GNU.sparse.") {
-                    let what = "a sparse file in a form that is not read here";
-                    let remedy = "make the archive with --format=gnu, or without --sparse";
-                    return Err(mistake(self.content.line, what, remedy));
-                }
                 if let Some(name) = key.strip_prefix("SCHILY.xattr.") {
                     xattrs.push(Xattr {
                         name: name.to_owned(),

@@ -430,7 +430,8 @@ impl<'a> Files<'a> {
             });
         }
         if let Self::Fat(volume) = self {
-            return Ok(volume.write_from(bare(path), content)?);
+            let now = crate::grow::now().seconds;
+            return Ok(volume.write_from(bare(path), content, now)?);
         }
         let kind = self.facts(path)?.map(|facts| facts.kind);
         let editor = self.editor()?;

@@ -10,7 +10,8 @@ use super::{FatGeometry, clean_label, fat_folder};
 /// More entries than a FAT directory can have; a longer one runs in a circle.
 const MAX_ENTRIES: usize = 65536;
 
-/// Files get the same time always, so that the same work gives the same medium.
+/// Folders get the same time always, so that the same work gives the same medium; files get theirs
+/// when they are written.
 #[derive(Debug)]
 struct FixedTime;
 
@@ -93,6 +94,28 @@ fn seconds(time: DateTime) -> Option<i64> {
         jiff::civil::Time::new(part(time.hour)?, part(time.min)?, part(time.sec)?, 0).ok()?;
     let zoned = date.to_datetime(time).to_zoned(jiff::tz::TimeZone::UTC);
     Some(zoned.ok()?.timestamp().as_second())
+}
+
+/// Seconds since 1970 as a FAT time in UTC; what is before 1980 or after 2107 becomes the nearest that
+/// can be kept.
+fn fat_time(seconds: i64) -> DateTime {
+    let (first, last) = (315_532_800, 4_354_819_198);
+    let clamped = jiff::Timestamp::from_second(seconds.clamp(first, last)).unwrap_or_default();
+    let civil = clamped.to_zoned(jiff::tz::TimeZone::UTC).datetime();
+    let part = |value: i8| u16::from(value.unsigned_abs());
+    DateTime {
+        date: Date {
+            year: civil.year().unsigned_abs(),
+            month: part(civil.month()),
+            day: part(civil.day()),
+        },
+        time: Time {
+            hour: part(civil.hour()),
+            min: part(civil.minute()),
+            sec: part(civil.second()),
+            millis: 0,
+        },
+    }
 }
 
 /// An open FAT file system. Changes go to the device under it at once; put an
@@ -241,19 +264,25 @@ impl<'a> FatVolume<'a> {
         Ok(Some(content))
     }
 
-    /// Makes a file, or replaces its content.
+    /// Makes a file, or replaces its content. `modified` is in seconds since 1970.
     ///
     /// # Errors
     /// [`VolumeError::Full`] if there is no room, and others.
-    pub fn write(&self, path: &str, content: &[u8]) -> Result<(), VolumeError> {
-        self.write_from(path, &mut &*content)
+    pub fn write(&self, path: &str, content: &[u8], modified: i64) -> Result<(), VolumeError> {
+        self.write_from(path, &mut &*content, modified)
     }
 
-    /// Makes a file, or replaces its content, with all that a reader gives.
+    /// Makes a file, or replaces its content, with all that a reader gives. `modified` is in seconds
+    /// since 1970.
     ///
     /// # Errors
     /// [`VolumeError::Full`] if there is no room, and others.
-    pub fn write_from(&self, path: &str, content: &mut dyn Read) -> Result<(), VolumeError> {
+    pub fn write_from(
+        &self,
+        path: &str,
+        content: &mut dyn Read,
+        modified: i64,
+    ) -> Result<(), VolumeError> {
         self.check_folder(&self.inner.root_dir())?;
         let result = self
             .inner
@@ -262,6 +291,7 @@ impl<'a> FatVolume<'a> {
             .and_then(|mut file| {
                 file.truncate()?;
                 io::copy(content, &mut file)?;
+                set_times(&mut file, fat_time(modified));
                 file.flush()
             });
         result.map_err(|source| match source.kind() {
@@ -317,6 +347,16 @@ impl<'a> FatVolume<'a> {
         }
         Ok(())
     }
+}
+
+#[expect(
+    deprecated,
+    reason = "the crate's clock is one for all, and every file has its own time"
+)]
+fn set_times(file: &mut fatfs::File<'_, DeviceCursor<'_>>, time: DateTime) {
+    file.set_created(time);
+    file.set_modified(time);
+    file.set_accessed(time.date);
 }
 
 fn check_count(entries: usize) -> Result<(), VolumeError> {

@@ -17,6 +17,8 @@ pub struct HostKey {
     pub fingerprint: String,
     /// A line for a client's `known_hosts`.
     pub known_hosts: String,
+    /// It was made just now, not by an earlier run.
+    pub is_new: bool,
 }
 
 /// A new Ed25519 key pair in OpenSSH's forms: private, public.
@@ -34,8 +36,22 @@ pub(crate) fn make_host_key(comment: &str) -> Option<(Zeroizing<String>, String)
     Some((key.to_openssh(LineEnding::LF).ok()?, public))
 }
 
+/// Where a host key comes from.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum KeyOrigin {
+    /// It was made just now.
+    New,
+    /// An earlier run has made it.
+    #[default]
+    Kept,
+}
+
 /// What a client needs to know the unit again.
-pub(crate) fn described(public: &str, settings: &CheckedSettings) -> Option<HostKey> {
+pub(crate) fn described(
+    public: &str,
+    settings: &CheckedSettings,
+    origin: KeyOrigin,
+) -> Option<HostKey> {
     let key = PublicKey::from_openssh(public.trim()).ok()?;
     let bare: Vec<&str> = public.split_whitespace().take(2).collect();
     let port = settings.ssh_port.filter(|port| *port != 22);
@@ -53,6 +69,7 @@ pub(crate) fn described(public: &str, settings: &CheckedSettings) -> Option<Host
             true => format!("* {}", bare.join(" ")),
             false => format!("{} {}", names.join(","), bare.join(" ")),
         },
+        is_new: origin == KeyOrigin::New,
     })
 }
 
@@ -70,7 +87,7 @@ mod tests {
             ssh_port: Some(2222),
             ..CheckedSettings::default()
         };
-        let found = described(&public, &settings).unwrap();
+        let found = described(&public, &settings, KeyOrigin::New).unwrap();
         assert!(found.fingerprint.starts_with("SHA256:"));
         assert!(
             found

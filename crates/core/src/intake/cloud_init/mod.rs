@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::SettingsFacts;
 use crate::files::Files;
 use crate::intake::host_key::HostKey;
+use crate::intake::host_key::KeyOrigin;
 use crate::settings::{CheckedSettings, HashError};
 
 /// The three files of a seed.
@@ -171,6 +172,8 @@ struct FoundUserData {
 struct HostKeys {
     ed25519_private: String,
     ed25519_public: String,
+    #[serde(skip)]
+    origin: KeyOrigin,
 }
 
 #[derive(Default, Deserialize)]

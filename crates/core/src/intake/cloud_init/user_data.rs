@@ -46,7 +46,8 @@ pub(super) struct UserData {
 impl UserData {
     /// What a client needs to know the unit again, if its key is in here.
     pub(super) fn host_key(&self, settings: &CheckedSettings) -> Option<HostKey> {
-        host_key::described(&self.ssh_keys.as_ref()?.ed25519_public, settings)
+        let keys = self.ssh_keys.as_ref()?;
+        host_key::described(&keys.ed25519_public, settings, keys.origin)
     }
 }
 
@@ -143,6 +144,7 @@ fn host_keys(settings: &CheckedSettings, existing: Option<&str>) -> Option<HostK
     Some(HostKeys {
         ed25519_private: private.to_string(),
         ed25519_public: public,
+        origin: host_key::KeyOrigin::New,
     })
 }
 

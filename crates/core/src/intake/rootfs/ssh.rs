@@ -1,7 +1,7 @@
 //! The SSH server: on or off, its settings, and host keys that are known before the first start.
 
 use crate::files::{FilesError, Rights};
-use crate::intake::host_key::{HostKey, described, make_host_key};
+use crate::intake::host_key::{HostKey, KeyOrigin, described, make_host_key};
 use crate::settings::CheckedSettings;
 
 use super::writer::{Secrecy, Writer, block, without_block};
@@ -97,7 +97,7 @@ fn put_host_key(
             writer.state.files.insert(path.to_owned(), known);
         }
         let public = writer.text(&public_path)?.unwrap_or_default();
-        return Ok(described(&public, settings));
+        return Ok(described(&public, settings, KeyOrigin::Kept));
     }
     // Keys that came with the image are on every card of it.
     for name in writer.files.names("/etc/ssh")?.unwrap_or_default() {
@@ -110,5 +110,5 @@ fn put_host_key(
     writer.file(PRIVATE, Rights::root(0o600), &private, Secrecy::Secret)?;
     let line = format!("{public}\n");
     writer.file(&public_path, Rights::root(0o644), &line, Secrecy::Open)?;
-    Ok(described(&public, settings))
+    Ok(described(&public, settings, KeyOrigin::New))
 }

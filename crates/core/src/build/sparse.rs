@@ -1,0 +1,237 @@
+//! Sparse files in archives of the POSIX form, and the names of members.
+//!
+//! The `tar` crate reads the older form, in which the map is in the head. In this one it is in the
+//! extended head (0.0, 0.1), or at the start of the data (1.0). Source: the manual of GNU tar,
+//! appendix "Storing Sparse Files".
+
+use std::io::{self, Read};
+use std::ops::Range;
+
+/// Pieces of a file that are taken; 16 MiB of them.
+const MAX_PIECES: usize = 1 << 20;
+/// Unit of an archive, in bytes.
+const RECORD: usize = 512;
+
+/// What is told of a sparse file beside its data.
+#[derive(Debug, Default)]
+pub(super) struct Sparse {
+    /// The file's own name; the member's is made up.
+    name: Option<String>,
+    /// Size with all holes, in bytes.
+    pub(super) size: u64,
+    /// Where its pieces lie; told by the data itself if `None`.
+    map: Option<Vec<Range<u64>>>,
+}
+
+fn wrong(what: &'static str) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, what)
+}
+
+/// What a member's extended head tells of a sparse file; `None` for all others.
+pub(super) fn of<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<Option<Sparse>> {
+    let mut found = Sparse::default();
+    let (mut is_sparse, mut is_in_data) = (false, false);
+    let mut numbers: Vec<u64> = Vec::new();
+    let Some(extensions) = entry.pax_extensions()? else {
+        return Ok(None);
+    };
+    for extension in extensions {
+        let extension = extension?;
+        let Some(key) = extension
+            .key()
+            .ok()
+            .and_then(|k| k.strip_prefix("GNU.sparse."))
+        else {
+            continue;
+        };
+        is_sparse = true;
+        let value = extension
+            .value()
+            .map_err(|_| wrong("the map of a sparse file"))?;
+        match key {
+            "name" => found.name = Some(value.to_owned()),
+            "realsize" | "size" => found.size = number(value)?,
+            "major" => is_in_data = value == "1",
+            "map" => {
+                numbers = value.split(',').map(number).collect::<Result<_, _>>()?;
+            }
+            "offset" | "numbytes" => numbers.push(number(value)?),
+            _ => {}
+        }
+        if numbers.len() > 2 * MAX_PIECES {
+            return Err(wrong("a sparse file has too many pieces"));
+        }
+    }
+    if !is_in_data {
+        found.map = Some(pieces(&numbers, found.size)?);
+    }
+    Ok(is_sparse.then_some(found))
+}
+
+/// A member's name, also of a sparse file.
+pub(super) fn name<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<String> {
+    let own = of(entry)?.and_then(|sparse| sparse.name);
+    Ok(own.unwrap_or_else(|| String::from_utf8_lossy(&entry.path_bytes()).into_owned()))
+}
+
+fn number(text: &str) -> io::Result<u64> {
+    text.parse()
+        .map_err(|_| wrong("the map of a sparse file has no number where one belongs"))
+}
+
+/// Offsets and lengths by turns, as ranges one behind the other.
+fn pieces(numbers: &[u64], size: u64) -> io::Result<Vec<Range<u64>>> {
+    let mut pieces: Vec<Range<u64>> = Vec::new();
+    for pair in numbers.chunks(2) {
+        let [start, len] = *pair else {
+            return Err(wrong("the map of a sparse file is cut off"));
+        };
+        let before = pieces.last().map_or(0, |piece| piece.end);
+        let end = start.checked_add(len).filter(|end| *end <= size);
+        match end {
+            Some(end) if start >= before => pieces.push(start..end),
+            _ => return Err(wrong("the map of a sparse file cannot be")),
+        }
+    }
+    Ok(pieces)
+}
+
+/// The whole content of a sparse file, with zeros where it has holes.
+pub(super) struct SparseReader<R> {
+    data: R,
+    pieces: std::vec::IntoIter<Range<u64>>,
+    /// The piece that is read, or comes next.
+    piece: Range<u64>,
+    at: u64,
+    size: u64,
+}
+
+impl<R: Read> SparseReader<R> {
+    pub(super) fn new(sparse: Sparse, mut data: R) -> io::Result<Self> {
+        let pieces = match sparse.map {
+            Some(map) => map,
+            None => read_map(&mut data, sparse.size)?,
+        };
+        let mut pieces = pieces.into_iter();
+        let end = sparse.size..sparse.size;
+        Ok(Self {
+            data,
+            piece: pieces.next().unwrap_or(end),
+            pieces,
+            at: 0,
+            size: sparse.size,
+        })
+    }
+}
+
+/// Format 1.0: a count, then offsets and lengths, each on a line of its own, filled up to a record.
+fn read_map(data: &mut impl Read, size: u64) -> io::Result<Vec<Range<u64>>> {
+    let (mut count, mut numbers) = (None, Vec::new());
+    let mut line = String::new();
+    loop {
+        let mut record = [0; RECORD];
+        data.read_exact(&mut record)?;
+        for byte in record {
+            match byte {
+                b'\n' => {
+                    let number = number(&line)?;
+                    line.clear();
+                    match count {
+                        None => count = Some(number),
+                        Some(_) => numbers.push(number),
+                    }
+                    let wanted = count.unwrap_or(0);
+                    if wanted > MAX_PIECES as u64 {
+                        return Err(wrong("a sparse file has too many pieces"));
+                    }
+                    // What is left of the record is filling.
+                    if numbers.len() as u64 == 2 * wanted {
+                        return pieces(&numbers, size);
+                    }
+                }
+                // Longer than any number of 64 bits.
+                _ if line.len() > 20 => return Err(wrong("the map of a sparse file cannot be")),
+                byte => line.push(char::from(byte)),
+            }
+        }
+    }
+}
+
+impl<R: Read> Read for SparseReader<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        while self.at == self.piece.end && self.at < self.size {
+            self.piece = self.pieces.next().unwrap_or(self.size..self.size);
+            if self.piece.start == self.size {
+                break;
+            }
+        }
+        let is_hole = self.at < self.piece.start;
+        let end = if is_hole {
+            self.piece.start
+        } else {
+            self.piece.end
+        };
+        let len = (buffer.len() as u64).min(end - self.at) as usize;
+        let len = match is_hole {
+            true => {
+                buffer[..len].fill(0);
+                len
+            }
+            false => self.data.read(&mut buffer[..len])?,
+        };
+        // The file ends before its map does.
+        if len == 0 && !buffer.is_empty() && self.at < self.size {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        self.at += len as u64;
+        Ok(len)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn read(map: &[u8], data: &[u8], size: u64) -> io::Result<Vec<u8>> {
+        let mut bytes = map.to_vec();
+        bytes.resize(map.len().next_multiple_of(RECORD), 0);
+        bytes.extend(data);
+        let sparse = Sparse {
+            size,
+            ..Sparse::default()
+        };
+        let mut content = Vec::new();
+        SparseReader::new(sparse, &bytes[..])?.read_to_end(&mut content)?;
+        Ok(content)
+    }
+
+    #[rstest]
+    #[case::in_the_middle("1\n2\n3\n", "abc", 7, "\0\0abc\0\0")]
+    #[case::both_ends("2\n0\n1\n5\n2\n", "abc", 7, "a\0\0\0\0bc")]
+    #[case::with_its_end_marked("2\n0\n1\n4\n0\n", "a", 4, "a\0\0\0")]
+    #[case::side_by_side("3\n0\n1\n1\n0\n1\n1\n", "ab", 2, "ab")]
+    #[case::only_a_hole("0\n", "", 3, "\0\0\0")]
+    #[case::empty("0\n", "", 0, "")]
+    fn holes_are_zeros(
+        #[case] map: &str,
+        #[case] data: &str,
+        #[case] size: u64,
+        #[case] content: &str,
+    ) {
+        let read = read(map.as_bytes(), data.as_bytes(), size).unwrap();
+        assert_eq!(read, content.as_bytes());
+    }
+
+    #[rstest]
+    #[case::past_its_size("1\n2\n3\n", "abc", 4)]
+    #[case::backwards("2\n4\n1\n0\n1\n", "ab", 9)]
+    #[case::over_the_edge("1\n18446744073709551615\n2\n", "ab", 9)]
+    #[case::no_number("1\nx\n3\n", "abc", 9)]
+    #[case::too_many("9999999999\n", "abc", 9)]
+    #[case::no_line("11111111111111111111111111", "abc", 9)]
+    #[case::cut_off("1\n0\n5\n", "abc", 9)]
+    fn maps_that_cannot_be(#[case] map: &str, #[case] data: &str, #[case] size: u64) {
+        assert!(read(map.as_bytes(), data.as_bytes(), size).is_err());
+    }
+}
