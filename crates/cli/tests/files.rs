@@ -208,6 +208,31 @@ fn newer_files_replace_older_ones_on_fat() {
     sound(&bench);
 }
 
+/// A file with two names, one of which gets other content: the other one keeps its own.
+#[test]
+fn other_names_of_a_file_keep_its_content() {
+    let bench = Bench::with_hut();
+    let script = "printf old > ash && ln ash cat && tar -cf tools.tar ash cat";
+    let Some(made) = bench.judge("sh", &["-c", script]) else {
+        return;
+    };
+    made.expect(0);
+    bench.write("new", "new");
+    let place = "root:/opt";
+    bench
+        .run(&["files", "unpack", "hut.img", place, "tools.tar"])
+        .expect(0);
+    bench
+        .run(&["files", "put", "hut.img", "root:/opt/cat", "new", "--yes"])
+        .expect(0);
+    for (name, content) in [("ash", "old"), ("cat", "new")] {
+        let place = format!("{place}/{name}");
+        let read = bench.run(&["files", "read", "hut.img", &place]).expect(0);
+        assert_eq!(read.stdout, content, "{name}");
+    }
+    sound(&bench);
+}
+
 #[test]
 fn archives_go_over_what_is_there() {
     let bench = Bench::with_hut();

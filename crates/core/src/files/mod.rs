@@ -435,7 +435,13 @@ impl<'a> Files<'a> {
         }
         let kind = self.facts(path)?.map(|facts| facts.kind);
         let editor = self.editor()?;
-        if matches!(kind, Some(Kind::Link | Kind::Special)) {
+        let tree = editor.tree();
+        let known = tree.find(path.as_bytes()).and_then(|n| tree.metadata(n));
+        // Only this name gets new content, not all that lead to the same file.
+        let has_others = known.is_ok_and(|found| found.links > 1);
+        if matches!(kind, Some(Kind::Link | Kind::Special))
+            || (kind == Some(Kind::File) && has_others)
+        {
             editor.remove(path.as_bytes())?;
         }
         Ok(editor.write_file(
