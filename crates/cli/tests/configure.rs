@@ -76,7 +76,7 @@ fn a_seed_with_everything_is_valid() {
     bench.write("hut.toml", format!("{more}{all}{rest}"));
     let run = bench.run(&CONFIGURE).expect(0);
     run.shows(&[
-        "[larkfell-03]:2222,[10.77.3.10]:2222 ssh-ed25519",
+        "[larkfell-03]:2222,[larkfell-03.local]:2222,[10.77.3.10]:2222 ssh-ed25519",
         "boot partition",
     ]);
     let Some(user_data) = mtype(&bench, "user-data") else {
@@ -95,6 +95,31 @@ fn a_seed_with_everything_is_valid() {
         .run(&[&CONFIGURE[..], &["--dry-run"]].concat())
         .expect(0);
     assert!(!dry.stdout.contains("PRIVATE KEY"), "{}", dry.stdout);
+}
+
+/// The C library, by which every system checks passwords, finds the password right.
+#[test]
+fn a_password_opens_the_account() {
+    let bench = bench();
+    let password = "password-env = \"HUT\"\nsudo = true";
+    bench.write("hut.toml", SETTINGS.replace("sudo = true", password));
+    let mut command = bench.command(&CONFIGURE);
+    let run = command.env("HUT", "kestrel over scree").output().unwrap();
+    assert!(run.status.success());
+    let Some(user_data) = mtype(&bench, "user-data") else {
+        return;
+    };
+    let mut lines = user_data.lines();
+    let hash = lines.find_map(|line| line.trim().strip_prefix("hashed_passwd: '"));
+    let hash = hash.unwrap().trim_end_matches('\'');
+    let script = "exit(crypt($ARGV[0], $ARGV[1]) eq $ARGV[1] ? 0 : 1)";
+    if let Some(judged) = bench.judge("perl", &["-e", script, "kestrel over scree", hash]) {
+        judged.expect(0);
+        bench
+            .judge("perl", &["-e", script, "kestrel over the scree", hash])
+            .unwrap()
+            .expect(1);
+    }
 }
 
 /// cloud-init's own reader of network settings, which turns them into what systems use.
@@ -441,7 +466,7 @@ fn write_makes_a_finished_card() {
     let receipt: serde_json::Value = serde_json::from_slice(&bench.read("hut.json")).unwrap();
     let known = receipt["settings"]["known_hosts"].as_str().unwrap();
     assert!(
-        known.starts_with("larkfell-03,10.77.3.10 ssh-ed25519 "),
+        known.starts_with("larkfell-03,larkfell-03.local,10.77.3.10 ssh-ed25519 "),
         "{known}"
     );
     let card = "demo/hut-card.img";

@@ -16,6 +16,7 @@ const PACKAGES: &str = "systemd-sysv,openssh-server,sudo,ifupdown,netplan.io,net
     wpasupplicant,locales,dbus,libpam-systemd,iproute2";
 const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAb9MsVG9TcFdPwLXuH/UNdhxHvaT6Psj6JXHyGGtoNp \
     warden@larkfell-valley";
+const PASSWORD: &str = "correct horse made up";
 /// Where the only partition of the layout begins.
 const START: u64 = 1 << 20;
 
@@ -164,10 +165,7 @@ fn configured(bench: &Bench, name: &str, without: &[&str]) -> Root {
     command
         .current_dir(bench.folder())
         .env("XDG_STATE_HOME", &state);
-    let output = command
-        .env("HUT", "correct horse made up")
-        .output()
-        .unwrap();
+    let output = command.env("HUT", PASSWORD).output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(output.status.success(), "{said}");
     let at = format!("{image}?offset={START}");
@@ -213,6 +211,14 @@ fn judge_all(root: &Root) {
         root.judge("cat", &["/etc/locale.gen"])
             .contains("\nde_AT.UTF-8 UTF-8\n")
     );
+    // The C library finds the password right.
+    let is_right = format!(
+        "my $hash = (getpwnam 'j.doe')[1]; exit(crypt('{PASSWORD}', $hash) eq $hash ? 0 : 1)"
+    );
+    root.judge("perl", &["-e", &is_right]);
+    // The locale can be made, and is used then.
+    root.judge("locale-gen", &[]);
+    assert!(root.judge("locale", &["-a"]).contains("de_AT.utf8"));
     let may = root.judge("sudo", &["-l", "-U", "j.doe"]);
     assert!(may.contains("(ALL : ALL) ALL"), "{may}");
 }

@@ -223,7 +223,7 @@ fn modes_are_those_that_programs_demand() {
     assert!(!files(&device).has_name("/etc/ssh/ssh_host_rsa_key"));
     let known = report.host_key.unwrap().known_hosts;
     assert!(
-        known.starts_with("[larkfell-03]:2222,[10.77.3.10]:2222"),
+        known.starts_with("[larkfell-03]:2222,[larkfell-03.local]:2222,[10.77.3.10]:2222"),
         "{known}"
     );
     let public = text(&device, "/etc/ssh/ssh_host_ed25519_key.pub");
@@ -596,6 +596,38 @@ fn a_host_key_that_came_along_is_made_anew_without_a_question() {
         Some(ChangeKind::Renewed)
     );
     assert_eq!(kind("/etc/ssh/ssh_host_rsa_key"), Some(ChangeKind::Removed));
+}
+
+/// Where systemd listens for the server, its service stays off, and the port is the socket's.
+#[test]
+fn a_server_that_is_started_by_its_socket() {
+    let wanted = "/etc/systemd/system/sockets.target.wants/ssh.socket";
+    let device = root(&[NETWORKD, &[wanted]].concat());
+    configure(&device, &hut());
+    let service = "/etc/systemd/system/multi-user.target.wants/ssh.service";
+    assert!(!files(&device).has_name(service));
+    let port = text(&device, "/etc/systemd/system/ssh.socket.d/10-pinewrit.conf");
+    assert!(
+        port.ends_with("ListenStream=\nListenStream=2222\n"),
+        "{port}"
+    );
+}
+
+/// Where systemd-resolved answers, programs are led to it, unless somebody leads them elsewhere.
+#[rstest]
+#[case::a_text_of_the_build(None, "../run/systemd/resolve/stub-resolv.conf")]
+#[case::a_link(Some("/run/elsewhere"), "/run/elsewhere")]
+fn programs_ask_the_name_server_that_is_set(#[case] link: Option<&str>, #[case] target: &str) {
+    let resolved = "/usr/lib/systemd/system/systemd-resolved.service";
+    let device = root(&[NETWORKD, &[resolved, "/etc/resolv.conf"]].concat());
+    if let Some(link) = link {
+        let mut files = pinewrit_core::files::open_to_change(&device).unwrap();
+        files.link("/etc/resolv.conf", link).unwrap();
+        files.close().unwrap();
+    }
+    configure(&device, &hut());
+    let found = files(&device).facts("/etc/resolv.conf").unwrap().unwrap();
+    assert_eq!(found.target.as_deref(), Some(target));
 }
 
 #[test]

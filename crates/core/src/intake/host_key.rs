@@ -56,6 +56,9 @@ pub(crate) fn described(
     let bare: Vec<&str> = public.split_whitespace().take(2).collect();
     let port = settings.ssh_port.filter(|port| *port != 22);
     let mut names: Vec<String> = settings.host_name.iter().cloned().collect();
+    // What it answers to by multicast DNS: RFC 6762, section 3.
+    let alone = settings.host_name.iter().filter(|name| !name.contains('.'));
+    names.extend(alone.map(|name| format!("{name}.local")));
     let fixed = settings.wired.iter().flat_map(|wired| &wired.addresses);
     names.extend(fixed.map(|net| net.addr().to_string()));
     let named = |name: String| match port {
@@ -92,7 +95,7 @@ mod tests {
         assert!(
             found
                 .known_hosts
-                .starts_with("[larkfell-03]:2222 ssh-ed25519 AAAA")
+                .starts_with("[larkfell-03]:2222,[larkfell-03.local]:2222 ssh-ed25519 AAAA")
         );
     }
 }

@@ -158,6 +158,7 @@ pub(super) fn read_wired(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<W
         all.push((fields.line(), wired));
     }
     compare_interfaces(document, &all);
+    warn_without_gateway(document, &all);
     all.into_iter().map(|(_, wired)| wired).collect()
 }
 
@@ -218,6 +219,20 @@ fn read_interface(document: &Document<'_>, fields: &Fields<'_, '_>) -> Wired {
         routes,
         dns,
         search,
+    }
+}
+
+/// One way out is enough for all interfaces; none at all has surprised people.
+fn warn_without_gateway(document: &Document<'_>, all: &[(usize, Wired)]) {
+    let leads_out = |(_, wired): &(usize, Wired)| wired.is_dhcp() || !wired.gateways.is_empty();
+    let is_fixed = |(_, wired): &&(usize, Wired)| !wired.addresses.is_empty();
+    let first = all.iter().find(is_fixed);
+    if let Some((line, _)) = first.filter(|_| !all.iter().any(leads_out)) {
+        document.warn(
+            *line,
+            "a fixed address without a gateway reaches its own network only",
+            "add gateway = \"…\" if it should reach more",
+        );
     }
 }
 
@@ -296,13 +311,6 @@ fn read_gateways(
     addresses: &[IpNet],
 ) -> Vec<IpAddr> {
     let mut given = fields.string_or_strings("gateway");
-    if given.is_empty() && fields.has("addresses") && !fields.has("gateway") {
-        document.warn(
-            fields.line(),
-            "a fixed address without a gateway reaches its own network only",
-            "add gateway = \"…\" if it should reach more",
-        );
-    }
     if given.len() > 2 {
         given.truncate(2);
         let what = "more than two gateways";

@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use ring::rand::{SecureRandom, SystemRandom};
 use sha_crypt::{PasswordHasher, PasswordVerifier, ShaCrypt};
 
 use super::document::{At, Document, Fields, Wrong};
@@ -28,6 +29,10 @@ impl fmt::Debug for Secret {
     }
 }
 
+/// Bytes of salt: 16 characters, the most that crypt(3) takes. It cuts a longer one off, and then finds
+/// no password right.
+const SALT_LEN: usize = 12;
+
 /// A user's password.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Password {
@@ -53,14 +58,16 @@ impl Password {
             Self::Plain(plain) => {
                 let crypt = ShaCrypt::default();
                 let bytes = plain.reveal().as_bytes();
-                let kept = existing.filter(|hash| crypt.verify_password(bytes, *hash).is_ok());
-                match kept {
-                    Some(hash) => Ok(hash.to_owned()),
-                    None => crypt
-                        .hash_password(bytes)
-                        .map(|hash| hash.as_str().to_owned())
-                        .map_err(|_| HashError),
+                let fits =
+                    |hash: &&str| is_whole(hash) && crypt.verify_password(bytes, *hash).is_ok();
+                if let Some(kept) = existing.filter(fits) {
+                    return Ok(kept.to_owned());
                 }
+                let mut salt = [0; SALT_LEN];
+                SystemRandom::new().fill(&mut salt).map_err(|_| HashError)?;
+                let hash = crypt.hash_password_with_salt(bytes, &salt);
+                hash.map(|hash| hash.as_str().to_owned())
+                    .map_err(|_| HashError)
             }
             Self::Ask(_) => Err(HashError),
         }
@@ -162,11 +169,74 @@ pub(super) fn password_hash(text: &str) -> Result<Secret, Wrong> {
     let known = KINDS.iter().any(|kind| text.starts_with(kind));
     let printable = text.bytes().all(|b| b.is_ascii_graphic() && b != b':');
     if known && printable && text.len() > 20 {
-        return Ok(Secret::new(text.to_owned()));
+        return match is_whole(text) {
+            true => Ok(Secret::new(text.to_owned())),
+            false => Err(Wrong::new(
+                "this password hash is not whole, so no password would ever be right",
+                "copy all of it, as `openssl passwd -6` or mkpasswd prints it",
+            )),
+        };
     }
     // Not shown: it may well be the password itself.
     Err(Wrong::new(
         "password-hash holds no password hash",
         "it begins with $6$ or $y$; for a plain password use password-env, -file or -prompt",
     ))
+}
+
+/// Whether a hash of SHA-crypt has all of its parts, and no more salt than crypt(3) takes. Others are
+/// not looked into. Source: "Unix crypt using SHA-256 and SHA-512", Ulrich Drepper.
+fn is_whole(hash: &str) -> bool {
+    let (digest_len, rest) = match (hash.strip_prefix("$5$"), hash.strip_prefix("$6$")) {
+        (Some(rest), _) => (43, rest),
+        (_, Some(rest)) => (86, rest),
+        _ => return true,
+    };
+    let rest = match rest.split_once('$') {
+        Some((rounds, rest)) if rounds.starts_with("rounds=") => rest,
+        _ => rest,
+    };
+    let is_ours = |b: u8| b.is_ascii_alphanumeric() || b == b'.' || b == b'/';
+    rest.split_once('$').is_some_and(|(salt, digest)| {
+        salt.len() <= 16 && digest.len() == digest_len && digest.bytes().all(is_ours)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const WORDS: &str = "made up sample words";
+
+    /// The example of SHA-crypt's own specification.
+    #[rstest]
+    #[case(
+        "$6$saltstring$svn8UoSVapNtMuq1ukKS4tPQd8iKwSMHWjl/O817G3uBnIFNjnQJuesI68u4OTLiBFdcbYEdFCoEOfaS35inz1",
+        true
+    )]
+    #[case(
+        "$6$saltstring$svn8UoSVapNtMuq1ukKS4tPQd8iKwSMHWjl/O817G3uBnIFNjnQJuesI68u4OTLiBFdcbYEdFCoEOfaS35inz",
+        false
+    )]
+    #[case(
+        "$6$rounds=5000$VzFhdLJbqE8sPdg18A/t61$3s1JYotvqEnVg09f6SQ.1tjBCPy/LbYn3pSL7p2tEoCzWkZq/6HD7pEAc3Wa2ByFydzucSTS2fwjFAqS0Jf.v0",
+        false
+    )]
+    #[case("$5$saltstring$5B8vYYiY.CVt1RlTTf8KbXBH3hsxY/GNooZaBBGWEc5", true)]
+    #[case("$y$j9T$looked-at-by-nobody$x", true)]
+    fn hashes_with_all_of_their_parts(#[case] hash: &str, #[case] whole: bool) {
+        assert_eq!(is_whole(hash), whole);
+    }
+
+    #[test]
+    fn a_hash_that_no_system_takes_is_not_kept() {
+        let password = Password::Plain(Secret::new(WORDS.into()));
+        let long = ShaCrypt::default()
+            .hash_password_with_salt(WORDS.as_bytes(), &[7; 16])
+            .unwrap();
+        let hash = password.hashed(Some(long.as_str())).unwrap();
+        assert!(is_whole(&hash) && hash != long.as_str());
+        assert_eq!(password.hashed(Some(&hash)).unwrap(), hash);
+    }
 }

@@ -22,6 +22,8 @@ pub(super) fn apply(
         Some(true) if !has_server => {
             writer.note("the image has no SSH server, so none can be switched on");
         }
+        // Its service would be in its way.
+        Some(true) if listening_socket(writer).is_some() => {}
         Some(true) if services::enable(writer, &NAMES)? => {}
         Some(true) => writer.note("nothing is known of how this image starts its SSH server"),
         Some(false) => services::disable(writer, &NAMES)?,
@@ -31,10 +33,33 @@ pub(super) fn apply(
         return Ok(None);
     }
     put_options(writer, settings)?;
+    put_socket_port(writer, settings)?;
     match settings.ssh_enabled != Some(false) && settings.ssh_host_keys != Some(false) {
         true => put_host_key(writer, settings),
         false => Ok(None),
     }
+}
+
+/// The socket by which systemd starts the server when somebody calls, where that is switched on.
+fn listening_socket(writer: &Writer<'_, '_>) -> Option<String> {
+    let all = NAMES.iter().map(|name| format!("{name}.socket"));
+    let wants = "/etc/systemd/system/sockets.target.wants";
+    all.into_iter()
+        .find(|unit| writer.files.has_name(&format!("{wants}/{unit}")))
+}
+
+/// There the port is the socket's, whatever the server's own settings say.
+fn put_socket_port(
+    writer: &mut Writer<'_, '_>,
+    settings: &CheckedSettings,
+) -> Result<(), FilesError> {
+    let (Some(port), Some(socket)) = (settings.ssh_port, listening_socket(writer)) else {
+        return Ok(());
+    };
+    // An empty value takes away what was listened to before: systemd.socket(5).
+    let text = format!("# Written by Pinewrit.\n[Socket]\nListenStream=\nListenStream={port}\n");
+    let path = format!("/etc/systemd/system/{socket}.d/10-pinewrit.conf");
+    writer.file(&path, Rights::root(0o644), &text, Secrecy::Open)
 }
 
 fn options(settings: &CheckedSettings) -> String {

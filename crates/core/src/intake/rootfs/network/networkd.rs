@@ -49,8 +49,9 @@ pub(super) fn apply(
         let path = format!("{FOLDER}/10-pinewrit-{below}.network");
         writer.file(&path, OPEN, &text, Secrecy::Open)?;
     }
-    if !has_resolved {
-        put_name_servers(writer, wired)?;
+    match has_resolved {
+        true => lead_to_resolved(writer)?,
+        false => put_name_servers(writer, wired)?,
     }
     let Some(wireless) = wireless else {
         return Ok(());
@@ -69,6 +70,17 @@ pub(super) fn apply(
         writer.note("the image has no wpa_supplicant, so wireless networks are not joined");
     }
     Ok(())
+}
+
+/// systemd-resolved(8), "/etc/resolv.conf": the link by which all programs ask it. A link that is there
+/// belongs to whoever made it; a text is what the image was built with.
+fn lead_to_resolved(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
+    let path = "/etc/resolv.conf";
+    let facts = writer.files.facts(path)?;
+    match facts.is_some_and(|facts| facts.target.is_some()) {
+        true => Ok(()),
+        false => writer.plain_link(path, "../run/systemd/resolve/stub-resolv.conf"),
+    }
 }
 
 fn network(wired: &Wired, vlans: &[String]) -> String {
