@@ -58,6 +58,7 @@ fn all_mistakes_come_at_once_in_the_order_of_their_lines() {
 #[case::localhost("hostname = \"localhost\"", "every unit answers")]
 #[case::zone("timezone = \"Vienna\"", "\"Europe/Vienna\"")]
 #[case::locale("locale = \"german\"", "de_AT.UTF-8")]
+#[case::modifier("locale = \"de_AT.UTF-8@'; reboot\"", "de_AT.UTF-8")]
 #[case::keyboard("keyboard = \"qwertz\"", "\"us\", \"gb\" or \"de\"")]
 #[case::unknown_key("hostnmae = \"x\"", "did you mean `hostname`?")]
 #[case::wrong_type("hostname = 3", "where a string is needed")]

@@ -42,6 +42,8 @@ pub(super) struct Chosen {
     pub(super) stock_user: Option<String>,
     /// The image's netplan does not know WPA3.
     pub(super) lacks_wpa3: bool,
+    /// Nothing in the image sets the console's keyboard.
+    pub(super) lacks_keyboard: bool,
     /// Whether an account of the image opens; `None` where that cannot be seen.
     pub(super) opens: Option<bool>,
 }
@@ -124,6 +126,7 @@ pub(super) fn choose(
         root: changeable_root(device, &found).ok().cloned(),
         stock_user: root_facts.stock_user.clone(),
         lacks_wpa3: root_facts.lacks_wpa3,
+        lacks_keyboard: root_facts.lacks_keyboard,
         opens: root_facts.opens,
     };
     match &settings.intake {
@@ -263,6 +266,7 @@ struct RootFacts {
     has_cloud_init: bool,
     stock_user: Option<String>,
     lacks_wpa3: bool,
+    lacks_keyboard: bool,
     opens: Option<bool>,
 }
 
@@ -273,6 +277,7 @@ fn look(device: &dyn BlockDevice, root: &FilesystemOf) -> Result<RootFacts, Conf
         has_cloud_init: files.has("/usr/bin/cloud-init") && !files.has_name(rootfs::CLOUD_INIT_OFF),
         stock_user: rootfs::stock_user_of(&files),
         lacks_wpa3: !rootfs::knows_wpa3(&files)?,
+        lacks_keyboard: rootfs::lacks_keyboard(&files),
         opens: rootfs::opens(&files),
     })
 }

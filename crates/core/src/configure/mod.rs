@@ -190,7 +190,12 @@ pub(crate) fn apply(
                 existing: None,
                 stock_user: chosen.stock_user.as_deref(),
                 lacks_wpa3: chosen.lacks_wpa3,
+                lacks_keyboard: chosen.lacks_keyboard,
             };
+            if chosen.lacks_keyboard && settings.keyboard.is_some() {
+                let note = "the image has no console-setup, which would read the keyboard's layout";
+                report.notes.push(note.to_owned());
+            }
             if chosen.lacks_wpa3 {
                 rootfs::note_wpa3(settings, &mut report.notes);
             }

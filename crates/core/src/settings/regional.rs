@@ -36,7 +36,7 @@ pub(super) fn time_zone(name: &str) -> Result<String, Wrong> {
 }
 
 pub(super) fn locale(name: &str) -> Result<String, Wrong> {
-    let (base, _modifier) = name.split_once('@').unwrap_or((name, ""));
+    let (base, modifier) = name.split_once('@').unwrap_or((name, ""));
     let (place, charset) = base.split_once('.').unwrap_or((base, ""));
     let place_fits = matches!(place, "C" | "POSIX")
         || place.split_once('_').is_some_and(|(language, country)| {
@@ -44,7 +44,8 @@ pub(super) fn locale(name: &str) -> Result<String, Wrong> {
                 && language.bytes().all(|b| b.is_ascii_lowercase())
                 && is_country(country)
         });
-    if place_fits && matches!(charset, "UTF-8" | "utf8" | "") {
+    let modifier_fits = modifier.bytes().all(|b| b.is_ascii_alphanumeric());
+    if place_fits && modifier_fits && matches!(charset, "UTF-8" | "utf8" | "") {
         return Ok(name.to_owned());
     }
     Err(Wrong::new(

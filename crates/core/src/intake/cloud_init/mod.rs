@@ -59,6 +59,8 @@ pub(crate) struct SeedContext<'a> {
     pub(crate) stock_user: Option<&'a str>,
     /// The image's netplan, if that can be seen, does not know WPA3.
     pub(crate) lacks_wpa3: bool,
+    /// Nothing in the image, if that can be seen, sets the console's keyboard.
+    pub(crate) lacks_keyboard: bool,
 }
 
 /// A seed's files, and the host key that is in it.

@@ -40,6 +40,8 @@ pub(super) struct UserData {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     write_files: Vec<FileEntry>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    bootcmd: Vec<Vec<String>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     runcmd: Vec<Vec<String>>,
 }
 
@@ -108,7 +110,11 @@ pub(super) fn user_data(
         manage_etc_hosts: host_name.map(|_| "localhost"),
         timezone: settings.time_zone.clone(),
         locale: settings.locale.clone(),
-        keyboard: settings.keyboard.clone().map(|layout| Keyboard { layout }),
+        keyboard: settings
+            .keyboard
+            .clone()
+            .filter(|_| !context.lacks_keyboard)
+            .map(|layout| Keyboard { layout }),
         ssh_pwauth: settings.ssh_password_login,
         ssh_deletekeys: settings.ssh_host_keys.filter(|made| *made),
         ssh_keys: host_keys(settings, existing),
@@ -128,6 +134,7 @@ pub(super) fn user_data(
             .into_iter()
             .chain(port_file(settings))
             .collect(),
+        bootcmd: locale_command(settings).into_iter().collect(),
         runcmd: commands(settings, context.stock_user),
     })
 }
@@ -146,6 +153,21 @@ fn host_keys(settings: &CheckedSettings, existing: Option<&str>) -> Option<HostK
         ed25519_public: public,
         origin: host_key::KeyOrigin::New,
     })
+}
+
+/// Debian makes those locales only that its list names, whichever cloud-init asks for; this comes before
+/// it does. Where there is no list, locales are there already.
+fn locale_command(settings: &CheckedSettings) -> Option<Vec<String>> {
+    let locale = settings.locale.as_deref()?;
+    // These are in the C library itself.
+    if ["C", "POSIX"].contains(&locale.split('.').next()?) {
+        return None;
+    }
+    let list = "/etc/locale.gen";
+    let command = format!(
+        "[ ! -e {list} ] || grep -q '^{locale} ' {list} || echo '{locale} UTF-8' >> {list}"
+    );
+    Some(vec!["sh".into(), "-c".into(), command])
 }
 
 fn port_file(settings: &CheckedSettings) -> Option<FileEntry> {

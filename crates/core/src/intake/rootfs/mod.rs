@@ -16,6 +16,7 @@ use crate::settings::{CheckedSettings, HashError};
 
 pub(crate) use accounts::stock_user_of;
 pub(crate) use network::{knows_wpa3, note_wpa3};
+pub(crate) use regional::lacks_keyboard;
 pub(crate) use writer::State;
 use writer::{Secrecy, Writer};
 

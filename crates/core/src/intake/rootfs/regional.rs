@@ -1,6 +1,6 @@
 //! Host name, time, language and keyboard.
 
-use crate::files::{Edit, FilesError, Rights, edit_text};
+use crate::files::{Edit, Files, FilesError, Rights, edit_text};
 use crate::settings::CheckedSettings;
 
 use super::services;
@@ -86,6 +86,17 @@ fn set(text: &str, key: &str, value: &str) -> String {
     };
     let edited = edit_text(text.as_bytes(), &[edit]).unwrap_or_default();
     String::from_utf8_lossy(&edited).into_owned()
+}
+
+/// Whether an image of Debian's kind has nothing that reads the keyboard's layout; cloud-init then fails
+/// to set it.
+pub(crate) fn lacks_keyboard(files: &Files<'_>) -> bool {
+    let readers = [
+        "/usr/lib/systemd/system/console-setup.service",
+        "/lib/systemd/system/console-setup.service",
+        "/etc/init.d/console-setup.sh",
+    ];
+    files.has("/var/lib/dpkg/status") && !readers.iter().any(|path| files.has(path))
 }
 
 fn put_keyboard(writer: &mut Writer<'_, '_>, layout: &str) -> Result<(), FilesError> {
