@@ -6,7 +6,9 @@ use std::collections::BTreeSet;
 
 use libfuzzer_sys::fuzz_target;
 use pinewrit_disk::MemoryDevice;
-use pinewrit_ext4::{Attributes, Editor, FileKind, InodeNumber, Timestamp, Volume, Zeros};
+use pinewrit_ext4::{
+    Attributes, Editor, FileKind, InodeNumber, Timestamp, Volume, Zeros, check,
+};
 
 /// Bytes of the device: the file system may be larger than the input.
 const SIZE: usize = 1 << 20;
@@ -20,6 +22,7 @@ fuzz_target!(|data: &[u8]| {
     if let Ok(volume) = Volume::open(&device) {
         look(&volume);
         let _ = volume.owner_at(300 << 10);
+        let _ = check(&device);
     }
     let Ok(mut editor) = Editor::open(&device, Timestamp::at(0)) else {
         return;
