@@ -15,9 +15,14 @@ export XDG_STATE_HOME=$work/state HUT='made up sample words'
 port=2222
 
 packages=systemd-sysv,openssh-server,sudo,systemd-resolved,systemd-timesyncd,dbus,libpam-systemd,iproute2
-packages+=,locales,linux-image-cloud-amd64,initramfs-tools,zstd,cloud-init,netplan.io
+packages+=,locales,linux-image-cloud-amd64,initramfs-tools,zstd
 if [ ! -d tree/boot ]; then
-  debootstrap --variant=minbase --include="$packages" bookworm tree http://deb.debian.org/debian > debootstrap.log
+  debootstrap --variant=minbase --include="$packages" bookworm tree http://deb.debian.org/debian > debootstrap.log 2>&1
+  # These cannot be installed as early as that.
+  rm -f tree/etc/resolv.conf
+  cp /etc/resolv.conf tree/etc/resolv.conf
+  DEBIAN_FRONTEND=noninteractive chroot tree sh -c \
+    'apt-get update && apt-get install -y --no-install-recommends cloud-init netplan.io' >> debootstrap.log 2>&1
 fi
 cp tree/boot/vmlinuz* vmlinuz
 cp tree/boot/initrd* initrd
@@ -114,7 +119,7 @@ for intake in rootfs cloud-init; do
   must root j.doe "echo '$HUT' | sudo -S -p '' id -un"
   must de_AT.UTF-8 warden 'echo $LANG'
   must CET warden 'TZ= date +%Z > /dev/null; date -d 2026-01-01 +%Z'
-  must '64M' warden '/sbin/swapon --show=SIZE --noheadings'
+  must '64M' warden "/sbin/swapon --show=SIZE --noheadings | tr -d ' '"
   must '10.79.3.10/24' warden "ip -br addr show eth0.20 | grep -o '10[.][0-9./]*'"
   must yes warden 'test -e /var/it-is-up && echo yes'
   must yes warden '[ "$(df --output=size -BM / | tail -1 | tr -d " M")" -gt 3700 ] && echo yes'
