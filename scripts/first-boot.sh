@@ -103,7 +103,7 @@ for intake in rootfs cloud-init; do
   pinewrit --json -q configure boot.img --settings hut.toml --intake $intake > told.json
   python3 -c 'import json; print([json.loads(line) for line in open("told.json")][-1]["host_key"]["known_hosts"])' \
     > known_hosts
-  qemu-system-x86_64 -m 1024 -smp 2 -nographic -no-reboot -kernel vmlinuz -initrd initrd \
+  qemu-system-x86_64 -m 1024 -smp 1 -nographic -no-reboot -kernel vmlinuz -initrd initrd \
     -append 'root=/dev/vda1 rw console=ttyS0 net.ifnames=0' -drive file=boot.img,format=raw,if=virtio \
     -netdev "user,id=n,restrict=on,hostfwd=tcp:127.0.0.1:$port-10.0.2.15:$port" \
     -device virtio-net-pci,netdev=n > serial.log 2>&1 < /dev/null &

@@ -199,7 +199,7 @@ impl UndoLog {
         }
     }
 
-    /// Whether the file is there and was written to its end: its own digest holds.
+    /// Whether the file is there, in this version, and was written to its end: its own digest holds.
     fn is_complete(&self) -> Result<bool, UndoError> {
         let file = match File::open(&self.path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
@@ -210,15 +210,21 @@ impl UndoLog {
             return Ok(false);
         };
         let mut reader = BufReader::new(file);
+        let mut magic = [0; MAGIC.len()];
+        if body < magic.len() as u64 {
+            return Ok(false);
+        }
+        reader.read_exact(&mut magic).map_err(|e| self.failed(e))?;
         let mut hasher = blake3::Hasher::new();
+        hasher.update(&magic);
         hasher
-            .update_reader((&mut reader).take(body))
+            .update_reader((&mut reader).take(body - magic.len() as u64))
             .map_err(|e| self.failed(e))?;
         let mut expected = [0; 32];
         reader
             .read_exact(&mut expected)
             .map_err(|e| self.failed(e))?;
-        Ok(hasher.finalize() == expected)
+        Ok(magic == *MAGIC && hasher.finalize() == expected)
     }
 
     /// Visits all entries; returns the size of the medium they are of, in bytes.
