@@ -173,15 +173,13 @@ impl Sink for ExtSink<'_> {
             sink.editor
                 .write_file(bytes, attributes, size, content, zeros)
         };
-        // Only this name gets new content, not all that lead to the same file.
-        let tree = self.editor.tree();
-        let known = tree.find(path.as_bytes()).and_then(|n| tree.metadata(n));
-        let has_others =
-            known.is_ok_and(|found| found.kind == FileKind::Regular && found.links > 1);
-        let made = match has_others {
-            true => self.clear(path),
-            false => self.make_above(path, attributes),
-        };
+        let made = self.make_above(path, attributes).and_then(|()| {
+            // Only this name gets new content, not all that lead to the same file.
+            match self.editor.names_of_file(path.as_bytes())? {
+                Some(2..) => self.clear(path),
+                _ => Ok(()),
+            }
+        });
         let made = match made.and_then(|()| put(self)) {
             // Nothing was taken from the content yet.
             Err(EditError::Exists(_)) => self.clear(path).and_then(|()| put(self)),

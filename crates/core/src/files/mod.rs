@@ -435,13 +435,13 @@ impl<'a> Files<'a> {
         }
         let kind = self.facts(path)?.map(|facts| facts.kind);
         let editor = self.editor()?;
-        let tree = editor.tree();
-        let known = tree.find(path.as_bytes()).and_then(|n| tree.metadata(n));
         // Only this name gets new content, not all that lead to the same file.
-        let has_others = known.is_ok_and(|found| found.links > 1);
-        if matches!(kind, Some(Kind::Link | Kind::Special))
-            || (kind == Some(Kind::File) && has_others)
-        {
+        let is_kept = match kind {
+            Some(Kind::Link | Kind::Special) => false,
+            Some(Kind::File) => editor.names_of_file(path.as_bytes())? == Some(1),
+            Some(Kind::Folder) | None => true,
+        };
+        if !is_kept {
             editor.remove(path.as_bytes())?;
         }
         Ok(editor.write_file(

@@ -149,7 +149,19 @@ impl<D: BlockDevice> Editor<D> {
         Ok((number, inode))
     }
 
-    /// Makes a file, or gives the one that is there new content and attributes.
+    /// How many names a file has; `None` if there is no file of this name.
+    ///
+    /// # Errors
+    /// A folder above it is missing or damaged.
+    pub fn names_of_file(&mut self, path: &[u8]) -> Result<Option<u16>, EditError> {
+        let spot = self.spot(path)?;
+        match self.named(&spot)? {
+            Some((number, FileKind::Regular)) => Ok(Some(self.tree().inode(number)?.links())),
+            _ => Ok(None),
+        }
+    }
+
+    /// Makes a file, or gives the one that is there new content and attributes, under all of its names.
     ///
     /// # Errors
     /// [`EditError::Exists`] if something else than a file is there.
