@@ -58,6 +58,14 @@ SH
 wanted() { [ "${#names[@]}" -eq 0 ] || [[ " ${names[*]} " == *" $1 "* ]]; }
 names=("$@")
 
+# The tag of what is in a reader of a rack.
+tag_of() {
+  pinewrit --rack "$1" --json media --all | python3 -c '
+import json, sys
+media = json.load(sys.stdin)["media"]
+print(next(m["tag"] for m in media if m["path"] == sys.argv[1]))' "rack:$2"
+}
+
 rack="export PINEWRIT_RACK=rack.toml"
 fresh="export PINEWRIT_RACK=$work/fresh/rack.toml"
 if wanted media; then shot media 2 'pinewrit media --all' "$rack"; fi
@@ -71,6 +79,20 @@ if wanted settings-mistakes; then
 fi
 if wanted configure-rootfs; then
   shot configure-rootfs 3 'pinewrit configure root.img --settings hut-05.toml --intake rootfs' 'cp hut-card.img root.img'
+fi
+if wanted interrupted; then
+  # A card that hangs where a file's entry is, and a command that is killed there.
+  mkdir -p "$work/pulled"
+  entry=$(head -c 70000000 hut-card.img | grep -abo 'USER-D~1' | head -1 | cut -d: -f1)
+  cp --sparse=always hut-card.img "$work/pulled/card.img"
+  printf '[[readers]]\nname = "slot"\nbus = "sd"\nholds = "card"\n[[cards]]\nname = "card"\nfile = "card.img"\nfaults = [{ kind = "stuck-write", at = %s, ms = 60000 }]\n
+maker = "Larch"\nmodel = "Needle 8"\nserial = "7c05"\nsize = %s\n' \
+    "$entry" "$(stat -c %s hut-card.img)" > "$work/pulled/rack.toml"
+  timeout -s KILL 2 pinewrit -q --rack "$work/pulled/rack.toml" configure rack:slot --settings hut-05.toml --yes || true
+  sed -i '/^faults/d' "$work/pulled/rack.toml"
+  pulled=$(tag_of "$work/pulled/rack.toml" slot)
+  shot interrupted 3 "pinewrit files list $pulled boot:/; pinewrit configure $pulled --settings hut-05.toml" \
+    "export PINEWRIT_RACK=$work/pulled/rack.toml"
 fi
 if wanted files-tree; then
   shot files-tree 3 'pinewrit files tree larkfell-os.img.zst root:/etc'
@@ -86,14 +108,6 @@ fi
 if wanted write-progress; then
   shot write-progress 6 'pinewrit write larkfell-os.img.zst --to HXRD --settings hut-03.toml --yes' "$fresh"
 fi
-
-# The tag of what is in a reader of a rack.
-tag_of() {
-  pinewrit --rack "$1" --json media --all | python3 -c '
-import json, sys
-media = json.load(sys.stdin)["media"]
-print(next(m["tag"] for m in media if m["path"] == sys.argv[1]))' "rack:$2"
-}
 
 if wanted write-three; then
   mkdir -p "$work/three"
