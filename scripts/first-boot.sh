@@ -74,6 +74,18 @@ addresses = ["10.79.3.10/24"]
 commands = ["touch /var/it-is-up"]
 TOML
 
+# A file system that was made and grown here, on a medium that has more room: the kernel grows it once more
+# while it is mounted.
+pinewrit -q table create small.img --size 302MiB --scheme gpt > /dev/null
+pinewrit -q table add small.img --type linux --size rest > /dev/null
+pinewrit -q format small.img 1 --as ext4 > /dev/null
+rm -f data.img
+pinewrit -q write small.img --to data.img --size 1GiB --grow > /dev/null
+truncate -s 3G data.img
+rm small.img
+more='mount /dev/vdb1 /mnt && echo , + | sfdisk -q --force --no-reread -N 1 /dev/vdb && partx -u /dev/vdb &&
+  resize2fs /dev/vdb1 && umount /mnt && e2fsck -fn /dev/vdb1'
+
 emulator=
 trap '[ -z "$emulator" ] || kill "$emulator" 2> /dev/null || true' EXIT
 
@@ -100,11 +112,13 @@ for intake in rootfs cloud-init; do
   echo "$intake"
   cp --sparse=always base.img boot.img
   truncate -s 4G boot.img
+  cp --sparse=always data.img grown.img
   pinewrit --json -q configure boot.img --settings hut.toml --intake $intake > told.json
   python3 -c 'import json; print([json.loads(line) for line in open("told.json")][-1]["host_key"]["known_hosts"])' \
     > known_hosts
   qemu-system-x86_64 -m 1024 -smp 1 -nographic -no-reboot -kernel vmlinuz -initrd initrd \
     -append 'root=/dev/vda1 rw console=ttyS0 net.ifnames=0' -drive file=boot.img,format=raw,if=virtio \
+    -drive file=grown.img,format=raw,if=virtio \
     -netdev "user,id=n,restrict=on,hostfwd=tcp:127.0.0.1:$port-10.0.2.15:$port" \
     -device virtio-net-pci,netdev=n > serial.log 2>&1 < /dev/null &
   emulator=$!
@@ -123,6 +137,7 @@ for intake in rootfs cloud-init; do
   must '10.79.3.10/24' warden "ip -br addr show eth0.20 | grep -o '10[.][0-9./]*'"
   must yes warden 'test -e /var/it-is-up && echo yes'
   must yes warden '[ "$(df --output=size -BM / | tail -1 | tr -d " M")" -gt 3700 ] && echo yes'
+  must yes warden "sudo sh -c '$more' > /dev/null 2>&1; [ \$(lsblk -bno FSSIZE /dev/vdb1) -gt 3000000000 ] && echo yes"
   kill "$emulator" 2> /dev/null || true
   wait "$emulator" 2> /dev/null || true
   emulator=

@@ -137,7 +137,8 @@ pub(crate) fn tell_interrupted(ui: &Ui, readers: &Readers, path: &Path) {
     };
     if there.iter().any(is_halfway) {
         let style = style::WARNING;
-        let name = medium.name();
+        let chosen = target::find(readers, path, false);
+        let name = chosen.map_or_else(|_| medium.name(), |chosen| chosen.name());
         ui.say(format!(
             "{style}note:{style:#} an earlier change of {name} was interrupted halfway; the next command \
              that changes it finishes it or puts it back\n"
