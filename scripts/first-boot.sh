@@ -84,7 +84,8 @@ pinewrit -q write small.img --to data.img --size 1GiB --grow > /dev/null
 truncate -s 3G data.img
 rm small.img
 more='mount /dev/vdb1 /mnt && echo , + | sfdisk -q --force --no-reread -N 1 /dev/vdb && partx -u /dev/vdb &&
-  resize2fs /dev/vdb1 && umount /mnt && e2fsck -fn /dev/vdb1'
+  resize2fs /dev/vdb1 && umount /mnt && e2fsck -fn /dev/vdb1 &&
+  test "$(dumpe2fs -h /dev/vdb1 2> /dev/null | sed -n "s/^Block count: *//p")" -gt 700000'
 
 emulator=
 trap '[ -z "$emulator" ] || kill "$emulator" 2> /dev/null || true' EXIT
@@ -137,7 +138,7 @@ for intake in rootfs cloud-init; do
   must '10.79.3.10/24' warden "ip -br addr show eth0.20 | grep -o '10[.][0-9./]*'"
   must yes warden 'test -e /var/it-is-up && echo yes'
   must yes warden '[ "$(df --output=size -BM / | tail -1 | tr -d " M")" -gt 3700 ] && echo yes'
-  must yes warden "sudo sh -c '$more' > /dev/null 2>&1; [ \$(lsblk -bno FSSIZE /dev/vdb1) -gt 3000000000 ] && echo yes"
+  must yes warden "sudo sh -c '$more' > /dev/null 2>&1 && echo yes"
   kill "$emulator" 2> /dev/null || true
   wait "$emulator" 2> /dev/null || true
   emulator=
