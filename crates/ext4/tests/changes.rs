@@ -124,7 +124,7 @@ fn joined<'o>(options: &[&'o str], features: &'o mut String) -> Vec<&'o str> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 60, max_shrink_iters: 60, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 100, max_shrink_iters: 60, ..ProptestConfig::default() })]
     /// More: `PROPTEST_CASES=5000`.
     #[test]
     fn any_changes_leave_it_whole(options in options(), plan in changes(5..60)) {
