@@ -630,6 +630,34 @@ fn programs_ask_the_name_server_that_is_set(#[case] link: Option<&str>, #[case] 
     assert_eq!(found.target.as_deref(), Some(target));
 }
 
+/// cloud-init fails where nothing reads the keyboard's layout, and makes only locales that are listed.
+#[rstest]
+#[case::nothing_reads_it(&["/var/lib/dpkg/status"], false)]
+#[case::console_setup(
+    &["/var/lib/dpkg/status", "/usr/lib/systemd/system/console-setup.service"],
+    true
+)]
+#[case::another_kind_of_system(&[], true)]
+fn a_seed_asks_for_what_the_image_can_do(#[case] files: &[&str], #[case] has_keyboard: bool) {
+    let device = root(&[SEED, files].concat());
+    let wanted = settings(&format!(
+        "locale = \"de_AT.UTF-8\"\nkeyboard = \"de\"\n[[users]]\nname = \"warden\"\n\
+         ssh-keys = [\"{KEY}\"]\n"
+    ));
+    let report = configure(&device, &wanted);
+    let seed = text(&device, "/var/lib/cloud/seed/nocloud/user-data");
+    assert_eq!(seed.contains("keyboard:"), has_keyboard, "{seed}");
+    let is_told = report
+        .notes
+        .iter()
+        .any(|note| note.contains("console-setup"));
+    assert_eq!(is_told, !has_keyboard);
+    assert!(
+        seed.contains("echo 'de_AT.UTF-8 UTF-8' >> /etc/locale.gen"),
+        "{seed}"
+    );
+}
+
 #[test]
 fn names_of_the_image_do_not_get_into_commands() {
     let device = root(SEED);

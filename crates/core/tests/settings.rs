@@ -265,3 +265,23 @@ fn interfaces_are_compared(#[case] one: &str, #[case] other: &str, #[case] what:
         "{found:?}"
     );
 }
+
+/// One way out is enough for a unit; none at all is told once.
+#[rstest]
+#[case::none("", "", 1)]
+#[case::one("gateway = \"10.77.3.1\"\n", "", 0)]
+#[case::by_dhcp("", "[[wired]]\ninterface = \"eth2\"\n", 0)]
+fn a_unit_without_a_way_out_is_warned_of(
+    #[case] gateway: &str,
+    #[case] more: &str,
+    #[case] count: usize,
+) {
+    let text = format!(
+        "[[wired]]\ninterface = \"eth0\"\naddresses = [\"10.77.3.10/24\"]\n{gateway}\
+         [[wired]]\ninterface = \"eth1\"\naddresses = [\"10.79.3.10/24\"]\n{more}"
+    );
+    let checked = checked(&text).unwrap();
+    let told = checked.warnings.iter();
+    let told = told.filter(|warning| warning.what.contains("without a gateway"));
+    assert_eq!(told.count(), count);
+}
