@@ -86,8 +86,21 @@ impl UndoLog {
         &self.path
     }
 
-    /// Writes the file, for its owner only: it may hold hashes and keys.
+    /// Writes the file, for its owner only: it may hold hashes and keys. Nothing of it stays if that
+    /// fails, as on a full disk.
     pub(crate) fn write(
+        &self,
+        medium_size: u64,
+        entries: impl Iterator<Item = Result<UndoEntry, DiskError>>,
+    ) -> Result<(), UndoError> {
+        let written = self.write_all(medium_size, entries);
+        if written.is_err() {
+            let _ = self.remove();
+        }
+        written
+    }
+
+    fn write_all(
         &self,
         medium_size: u64,
         entries: impl Iterator<Item = Result<UndoEntry, DiskError>>,
@@ -385,6 +398,20 @@ mod tests {
             std::fs::write(undo.path(), &whole[..len]).unwrap();
             assert_eq!(undo.state(&medium).unwrap(), CommitState::Nothing);
         }
+    }
+
+    #[test]
+    fn nothing_stays_of_an_undo_file_that_could_not_be_written() {
+        let dir = tempfile::tempdir().unwrap();
+        let undo = UndoLog::new(dir.path().join("undo"));
+        let entry = UndoEntry {
+            offset: 0,
+            old: vec![0; ATOM],
+            new: vec![1; ATOM],
+        };
+        let entries = [Ok(entry), Err(DiskError::ReadOnly)];
+        undo.write(1 << 20, entries.into_iter()).unwrap_err();
+        assert!(!undo.path().exists());
     }
 
     #[test]

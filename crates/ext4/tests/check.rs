@@ -3,7 +3,9 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 use pinewrit_disk::{BlockDevice, MemoryDevice};
-use pinewrit_ext4::{Attributes, MakeOptions, Timestamp, Volume, VolumeError, Zeros, check, make};
+use pinewrit_ext4::{
+    Attributes, EditError, Editor, MakeOptions, Timestamp, Volume, VolumeError, Zeros, check, make,
+};
 use rstest::rstest;
 
 const NOW: Timestamp = Timestamp {
@@ -122,4 +124,26 @@ fn a_bitmap_of_inodes_that_counts_wrong_is_named() {
         told,
         "the inode bitmap of group 0 does not fit its descriptor"
     );
+}
+
+/// A sparse file of an archive may claim any size; it is told at once, and nothing is changed.
+#[test]
+fn a_file_larger_than_any_map_is_refused() {
+    let device = filesystem(true);
+    let mut editor = Editor::open(&device, NOW).unwrap();
+    let attributes = Attributes::root(0o644, NOW);
+    for size in [1 << 60, u64::MAX] {
+        let mut endless = std::io::repeat(0);
+        let put = editor.write_file(b"/huge", &attributes, size, &mut endless, Zeros::Holes);
+        assert!(matches!(put, Err(EditError::TooLarge(_))), "{put:?}");
+    }
+    editor.commit().unwrap();
+    assert!(
+        Volume::open(&device)
+            .unwrap()
+            .tree()
+            .find(b"/huge")
+            .is_err()
+    );
+    check(&device).unwrap();
 }

@@ -47,6 +47,10 @@ impl<D: BlockDevice> Editor<D> {
         zeros: Zeros,
     ) -> Result<Vec<Run>, EditError> {
         let block = self.sb.block_size;
+        // No map leads further; a size from an archive may be anything.
+        if size.div_ceil(block) > (1 << 32) - first.min(1 << 32) {
+            return Err(EditError::TooLarge(format!("a file of {size} bytes")));
+        }
         let mut places = Places {
             free: match zeros {
                 Zeros::Written => self.allocate(goal, size.div_ceil(block))?,
