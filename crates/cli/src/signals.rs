@@ -4,14 +4,15 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use pinewrit_core::Cancel;
-use signal_hook::consts::{SIGINT, SIGTERM};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
 use crate::exit::Exit;
 
 /// The first ^C asks for an orderly end; the second one ends at once.
 pub(crate) fn watch() -> Cancel {
     let flag = Arc::new(AtomicBool::new(false));
-    for signal in [SIGINT, SIGTERM] {
+    let signals = [SIGHUP, SIGINT, SIGTERM].into_iter();
+    for signal in signals.filter(|signal| !is_ignored(*signal)) {
         let interrupted = i32::from(Exit::Interrupted.code());
         // Where the system refuses, ^C ends the program as it always does.
         let _ = signal_hook::flag::register_conditional_shutdown(
@@ -22,4 +23,15 @@ pub(crate) fn watch() -> Cancel {
         let _ = signal_hook::flag::register(signal, Arc::clone(&flag));
     }
     Cancel::from_flag(flag)
+}
+
+/// Whether whoever started the program wants a signal to be ignored, as `nohup` does (proc(5),
+/// `SigIgn` in `/proc/self/status`).
+fn is_ignored(signal: i32) -> bool {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let mask = status.lines().find_map(|line| {
+        let mask = line.strip_prefix("SigIgn:")?.trim();
+        u64::from_str_radix(mask, 16).ok()
+    });
+    mask.is_some_and(|mask| mask >> (signal - 1) & 1 == 1)
 }

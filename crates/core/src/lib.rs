@@ -18,6 +18,7 @@ pub mod partitions;
 pub mod receipt;
 pub mod renew;
 pub mod settings;
+pub mod state;
 pub mod unfinished;
 pub mod verify;
 pub mod write;

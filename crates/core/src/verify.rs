@@ -21,6 +21,9 @@ pub struct Comparison {
     pub differing_bytes: u64,
     /// Runs of differing chunks: from the first to the last differing byte of each.
     pub differences: Vec<Difference>,
+    /// Where something differs, in pieces of 512 bytes; if there are too many, whole runs.
+    #[serde(skip)]
+    pub spots: Vec<ByteRange>,
 }
 
 /// A run of neighbouring chunks that differ.
@@ -36,6 +39,10 @@ pub struct Difference {
 
 /// Runs of differences that are kept; more are only counted.
 const MAX_DIFFERENCES: usize = 1000;
+/// Pieces that are kept.
+const MAX_SPOTS: usize = 500_000;
+/// Bytes of a piece: what belongs to two files is never in one.
+const PIECE: usize = 512;
 
 impl Comparison {
     /// Whether the medium holds exactly the image.
@@ -43,9 +50,13 @@ impl Comparison {
         self.differing_chunks == 0
     }
 
-    fn add(&mut self, chunk: u64, start: u64, end: u64, bytes: u64) {
+    fn add(&mut self, chunk: u64, start: u64, end: u64, found: &Found) {
         self.differing_chunks += 1;
-        self.differing_bytes += bytes;
+        self.differing_bytes += found.bytes;
+        match self.spots.len() + found.spots.len() > MAX_SPOTS {
+            true => self.spots.push(ByteRange { start, end }),
+            false => self.spots.extend(&found.spots),
+        }
         if let Some(last) = self.differences.last_mut()
             && last.end.div_ceil(CHUNK_SIZE as u64) == chunk
         {
@@ -123,7 +134,7 @@ pub fn verify(
             comparison.compared += range.len();
         }
         if let Some((start, end)) = found.span {
-            comparison.add(chunk.index, start, end, found.bytes);
+            comparison.add(chunk.index, start, end, &found);
         }
         let done = chunk.offset() + chunk.bytes().len() as u64;
         observer.progress(Progress {
@@ -156,6 +167,8 @@ pub(crate) struct Found {
     /// From the first to behind the last of them.
     pub(crate) span: Option<(u64, u64)>,
     pub(crate) bytes: u64,
+    /// The pieces that differ, in order.
+    spots: Vec<ByteRange>,
 }
 
 impl Found {
@@ -169,6 +182,16 @@ impl Found {
         let first = offset + pairs.clone().position(differs).unwrap_or(0) as u64;
         let last = offset + pairs.clone().rposition(differs).unwrap_or(0) as u64;
         self.bytes += pairs.by_ref().filter(|(a, b)| a != b).count() as u64;
+        let pieces = expected.chunks(PIECE).zip(found.chunks(PIECE));
+        for (index, (expected, found)) in pieces.enumerate() {
+            let start = offset + (index * PIECE) as u64;
+            let end = start + expected.len() as u64;
+            match self.spots.last_mut() {
+                _ if expected == found => {}
+                Some(last) if last.end == start => last.end = end,
+                _ => self.spots.push(ByteRange { start, end }),
+            }
+        }
         self.span = Some((self.span.map_or(first, |(start, _)| start), last + 1));
     }
 }
@@ -181,9 +204,13 @@ mod tests {
     fn neighbouring_chunks_make_one_difference() {
         let chunk = CHUNK_SIZE as u64;
         let mut comparison = Comparison::default();
-        comparison.add(3, 3 * chunk + 5, 4 * chunk, 10);
-        comparison.add(4, 4 * chunk, 4 * chunk + 1, 1);
-        comparison.add(6, 6 * chunk + 1, 6 * chunk + 2, 1);
+        let found = |bytes| Found {
+            bytes,
+            ..Found::default()
+        };
+        comparison.add(3, 3 * chunk + 5, 4 * chunk, &found(10));
+        comparison.add(4, 4 * chunk, 4 * chunk + 1, &found(1));
+        comparison.add(6, 6 * chunk + 1, 6 * chunk + 2, &found(1));
         let runs: Vec<_> = comparison.differences.iter().map(|d| d.chunks).collect();
         assert_eq!(runs, [2, 1]);
         assert_eq!(comparison.differing_bytes, 12);

@@ -24,6 +24,7 @@ mod memory;
 mod overlay;
 mod read_cache;
 mod size_text;
+mod sought;
 mod undo;
 mod units;
 
@@ -36,5 +37,6 @@ pub use memory::MemoryDevice;
 pub use overlay::{CommitError, CommitReport, OVERLAY_BLOCK, Overlay};
 pub use read_cache::ReadCache;
 pub use size_text::parse_size;
+pub use sought::Sought;
 pub use undo::{CommitState, UndoError, UndoLog};
 pub use units::{ByteRange, CHUNK_SIZE, Lba, SectorSize};

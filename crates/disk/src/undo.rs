@@ -10,10 +10,10 @@
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufReader, BufWriter, Read, Write};
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
-use crate::{BlockDevice, CHUNK_SIZE, DiskError};
+use crate::{BlockDevice, CHUNK_SIZE, DiskError, Overlay};
 
 const MAGIC: &[u8; 12] = b"PINEUNDO\x02\0\0\0";
 const MAX_ENTRY: u32 = CHUNK_SIZE as u32;
@@ -64,6 +64,7 @@ pub enum CommitState {
 }
 
 /// The place of an undo file.
+#[derive(Clone, Debug)]
 pub struct UndoLog {
     path: PathBuf,
 }
@@ -105,11 +106,12 @@ impl UndoLog {
         medium_size: u64,
         entries: impl Iterator<Item = Result<UndoEntry, DiskError>>,
     ) -> Result<(), UndoError> {
+        // Whatever has the name is taken away, never followed or kept with somebody else's rights.
+        self.remove()?;
         let mut options = OpenOptions::new();
-        options.write(true).create(true).truncate(true).mode(0o600);
+        options.write(true).create_new(true).mode(0o600);
+        options.custom_flags(rustix::fs::OFlags::NOFOLLOW.bits() as i32);
         let file = options.open(&self.path).map_err(|e| self.failed(e))?;
-        file.set_permissions(std::fs::Permissions::from_mode(0o600))
-            .map_err(|e| self.failed(e))?;
         let mut out = HashingWriter {
             inner: BufWriter::new(&file),
             hasher: blake3::Hasher::new(),
@@ -178,6 +180,16 @@ impl UndoLog {
     /// The undo file or the medium could not be read or written; the file stays.
     pub fn finish<D: BlockDevice>(&self, device: &D) -> Result<u64, UndoError> {
         self.bring_about(device, Contents::New)
+    }
+
+    /// The medium as it was before the commit; it and the file stay as they are.
+    ///
+    /// # Errors
+    /// The undo file or the medium could not be read.
+    pub fn before<'d, D: BlockDevice>(&self, device: &'d D) -> Result<Overlay<&'d D>, UndoError> {
+        let before = Overlay::new(device);
+        self.for_each_entry(|entry| before.write_at(entry.offset, &entry.old))?;
+        Ok(before)
     }
 
     fn bring_about<D: BlockDevice>(&self, device: &D, wanted: Contents) -> Result<u64, UndoError> {
@@ -320,6 +332,8 @@ impl<W: Write> HashingWriter<W> {
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
     use super::*;
     use crate::{MemoryDevice, OVERLAY_BLOCK, Overlay};
 

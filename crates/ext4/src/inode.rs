@@ -332,17 +332,6 @@ impl Inode {
         Ok(walk.close())
     }
 
-    /// Whether a block belongs to the file: data, map or attributes.
-    pub(crate) fn owns(&self, source: &dyn Source, block: u64) -> Result<bool, VolumeError> {
-        if block != 0 && self.xattr_block() == block {
-            return Ok(true);
-        }
-        self.for_each_piece(source, &mut |piece| match piece {
-            Piece::Data(run) => run.blocks().contains(&block),
-            Piece::Map(one) => one == block,
-        })
-    }
-
     /// All runs of a file, in order, checked: inside the file system and one behind the other.
     pub(crate) fn runs(&self, source: &dyn Source) -> Result<Vec<Run>, VolumeError> {
         let sb = source.superblock();

@@ -1,11 +1,12 @@
 //! A file system on a device: its groups, its inodes, and whose a block is.
 
-use std::collections::{BTreeSet, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::ops::Range;
 
-use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Sought};
 
 use crate::blocks::{Source, VolumeError};
-use crate::inode::{Inode, InodeNumber};
+use crate::inode::{Inode, InodeNumber, Piece};
 use crate::tree::{Tree, shown};
 use crate::{GroupDescriptor, Superblock};
 
@@ -100,52 +101,94 @@ impl<D: BlockDevice> Volume<D> {
     /// # Errors
     /// The device failed. Damaged structures are passed over.
     pub fn owner_at(&self, offset: u64) -> Result<Owner, DiskError> {
-        let block = offset / self.superblock.block_size;
-        if let Some(what) = self.metadata_at(block) {
-            return Ok(Owner::Metadata(what));
-        }
-        let Some(inode) = self.inode_with(block)? else {
-            return Ok(Owner::Free);
-        };
-        Ok(match inode {
-            InodeNumber::JOURNAL => Owner::Metadata("the journal"),
-            InodeNumber::RESIZE => Owner::Metadata("room for more group descriptors"),
-            inode => match self.path_of(inode)? {
-                Some(path) => Owner::File(path),
-                None => Owner::File(format!("the file with inode {}", inode.0)),
-            },
-        })
+        let mut sought = Sought::new(vec![ByteRange {
+            start: offset,
+            end: offset.saturating_add(1),
+        }]);
+        let owners = self.owners(&mut sought)?;
+        let first = owners.into_iter().map(|(_, owner)| owner).next();
+        Ok(first.unwrap_or(Owner::Free))
     }
 
-    fn metadata_at(&self, block: u64) -> Option<&'static str> {
-        let sb = &self.superblock;
-        let Some(group) = sb.group_of(block) else {
-            return Some("the boot block");
-        };
-        if sb.base_blocks(group).contains(&block) {
-            return Some("the superblock and group descriptors");
-        }
-        let names = ["the block bitmaps", "the inode bitmaps", "the inode tables"];
-        self.groups.iter().flatten().find_map(|group| {
-            let places = group.metadata(sb);
-            let place = places.iter().position(|place| place.contains(&block))?;
-            Some(names[place])
-        })
-    }
-
-    /// The inode whose data or map is in `block`.
-    fn inode_with(&self, block: u64) -> Result<Option<InodeNumber>, DiskError> {
-        let mut found = None;
-        self.for_each_inode(&mut |number, inode| {
-            match inode.owns(self, block) {
-                Ok(hit) => {
-                    found = hit.then_some(number);
-                    Ok(hit)
-                }
-                Err(VolumeError::Disk(error)) => Err(error),
-                // A damaged file owns nothing.
-                Err(_) => Ok(false),
+    /// Who uses the places that are looked for: each owner once, with the first of these bytes.
+    ///
+    /// # Errors
+    /// The device failed. Damaged structures are passed over.
+    pub fn owners(&self, sought: &mut Sought) -> Result<Vec<(u64, Owner)>, DiskError> {
+        let mut found: Vec<(u64, Owner)> = Vec::new();
+        for (blocks, what) in self.metadata() {
+            if let Some(first) = self.bytes_of(blocks).and_then(|bytes| sought.take(bytes))
+                && !found.iter().any(|(_, known)| *known == Owner::Metadata(what))
+            {
+                found.push((first, Owner::Metadata(what)));
             }
+        }
+        let inodes = self.inodes_with(sought)?;
+        let paths = self.paths_of(inodes.keys().copied().collect())?;
+        for (inode, first) in inodes {
+            let owner = match inode {
+                InodeNumber::JOURNAL => Owner::Metadata("the journal"),
+                InodeNumber::RESIZE => Owner::Metadata("room for more group descriptors"),
+                inode => Owner::File(match paths.get(&inode) {
+                    Some(path) => path.clone(),
+                    None => format!("the file with inode {}", inode.0),
+                }),
+            };
+            found.push((first, owner));
+        }
+        found.sort_by_key(|(first, _)| *first);
+        Ok(found)
+    }
+
+    fn bytes_of(&self, blocks: Range<u64>) -> Option<ByteRange> {
+        let size = self.superblock.block_size;
+        ByteRange::new(blocks.start.checked_mul(size)?, blocks.end.checked_mul(size)?)
+    }
+
+    /// Where structures are that belong to no inode.
+    fn metadata(&self) -> impl Iterator<Item = (Range<u64>, &'static str)> {
+        let sb = &self.superblock;
+        let names = ["the block bitmaps", "the inode bitmaps", "the inode tables"];
+        let base = (0..sb.groups()).map(|group| {
+            let blocks = sb.base_blocks(group);
+            (blocks, "the superblock and group descriptors")
+        });
+        let groups = self.groups.iter().flatten();
+        let own = groups.flat_map(move |group| group.metadata(sb).into_iter().zip(names));
+        [(0..sb.first_data_block, "the boot block")]
+            .into_iter()
+            .chain(base)
+            .chain(own)
+    }
+
+    /// The inodes whose data or maps are looked for, and the first of these bytes of each.
+    fn inodes_with(&self, sought: &mut Sought) -> Result<BTreeMap<InodeNumber, u64>, DiskError> {
+        let mut found: BTreeMap<InodeNumber, u64> = BTreeMap::new();
+        self.for_each_inode(&mut |number, inode| {
+            let mut first: Option<u64> = None;
+            let mut take = |blocks: Range<u64>| {
+                let hit = self.bytes_of(blocks).and_then(|bytes| sought.take(bytes));
+                first = first.into_iter().chain(hit).min();
+            };
+            let attributes = inode.xattr_block();
+            if attributes != 0 {
+                take(attributes..attributes.saturating_add(1));
+            }
+            let walked = inode.for_each_piece(self, &mut |piece| {
+                take(match piece {
+                    Piece::Data(run) => run.blocks(),
+                    Piece::Map(block) => block..block.saturating_add(1),
+                });
+                false
+            });
+            if let Err(VolumeError::Disk(error)) = walked {
+                return Err(error);
+            }
+            // Of a damaged file, what could be read.
+            if let Some(first) = first {
+                found.insert(number, first);
+            }
+            Ok(false)
         })?;
         Ok(found)
     }
@@ -181,15 +224,23 @@ impl<D: BlockDevice> Volume<D> {
         Ok(())
     }
 
-    /// The path of an inode, found by looking through all directories, the upper ones first.
-    fn path_of(&self, wanted: InodeNumber) -> Result<Option<String>, DiskError> {
-        if wanted == InodeNumber::ROOT {
-            return Ok(Some("/".to_owned()));
+    /// A path of each of these inodes, found by looking through all directories, the upper ones
+    /// first.
+    fn paths_of(
+        &self,
+        mut wanted: BTreeSet<InodeNumber>,
+    ) -> Result<BTreeMap<InodeNumber, String>, DiskError> {
+        let mut paths = BTreeMap::new();
+        if wanted.remove(&InodeNumber::ROOT) {
+            paths.insert(InodeNumber::ROOT, "/".to_owned());
         }
+        wanted.retain(|inode| ![InodeNumber::JOURNAL, InodeNumber::RESIZE].contains(inode));
         let mut seen = BTreeSet::from([InodeNumber::ROOT]);
         let mut open = VecDeque::from([(InodeNumber::ROOT, String::new())]);
         let mut left = MAX_ENTRIES;
-        while let Some((directory, path)) = open.pop_front() {
+        while !wanted.is_empty()
+            && let Some((directory, path)) = open.pop_front()
+        {
             let found = match self.tree().list(directory) {
                 Ok(found) => found,
                 Err(VolumeError::Disk(error)) => return Err(error),
@@ -198,14 +249,14 @@ impl<D: BlockDevice> Volume<D> {
             for entry in found {
                 left = left.saturating_sub(1);
                 let path = format!("{path}/{}", shown(&entry.name));
-                if entry.inode == wanted {
-                    return Ok(Some(path));
+                if wanted.remove(&entry.inode) {
+                    paths.insert(entry.inode, path.clone());
                 }
                 if left > 0 && seen.insert(entry.inode) {
                     open.push_back((entry.inode, path));
                 }
             }
         }
-        Ok(None)
+        Ok(paths)
     }
 }

@@ -15,6 +15,12 @@ pub enum MediumError {
         /// The path as given.
         path: PathBuf,
     },
+    /// A card file would be made among the devices, where only the system puts something.
+    #[error("there is no device {}", path.display())]
+    NoSuchDevice {
+        /// The path as given.
+        path: PathBuf,
+    },
     /// The path leads to a folder.
     #[error("{} is a folder", path.display())]
     Folder {

@@ -283,12 +283,40 @@ impl Target {
     }
 }
 
+impl Target {
+    /// The medium for a look at what a change would make of it. A card file that is not there yet is
+    /// one without a name.
+    ///
+    /// # Errors
+    /// As [`Target::into_medium`].
+    pub fn into_medium_to_look_at(self) -> Result<Medium, MediumError> {
+        let Self::New { path, size, .. } = self else {
+            return self.into_medium();
+        };
+        let folder = match path.parent() {
+            Some(folder) if !folder.as_os_str().is_empty() => folder,
+            _ => Path::new("."),
+        };
+        let file = tempfile::tempfile_in(folder);
+        let file = file.and_then(|file| file.set_len(size).map(|()| file));
+        let file = file.map_err(|e| opening_failed(&path, e))?;
+        Medium::from_file(&path, file, MediumKind::CardFile)
+    }
+}
+
 fn plan_card_file(path: &Path, size: u64) -> Result<Target, MediumError> {
     let folder = match path.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder,
         _ => Path::new("."),
     };
     look_at(folder)?;
+    let full = fs::canonicalize(folder).map_err(|e| opening_failed(folder, e))?;
+    // A mistyped device would become a file in memory. /dev/shm is memory that is meant.
+    if full.starts_with("/dev") && !full.starts_with("/dev/shm") {
+        return Err(MediumError::NoSuchDevice {
+            path: path.to_owned(),
+        });
+    }
     Ok(Target::New {
         path: path.to_owned(),
         size,

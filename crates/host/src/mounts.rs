@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::os::unix::ffi::OsStringExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use crate::{BlockName, SystemRoots};
 
@@ -52,6 +52,31 @@ impl SystemRoots {
             device: device?,
             point,
         })
+    }
+
+    /// The device of the mount that a path lies in, by the longest mount point that leads to it. Of an
+    /// overlay, the device that takes its changes.
+    pub(crate) fn device_mounted_over(&self, path: &Path) -> Option<BlockName> {
+        let text = fs::read(self.proc.join("self/mountinfo")).ok()?;
+        let lines = text.split(|&byte| byte == b'\n');
+        let over = lines.filter_map(|line| {
+            let fields: Vec<&[u8]> = line.split(|&byte| byte == b' ').collect();
+            let point = unescape(fields.get(4)?);
+            let depth = point.components().count();
+            path.starts_with(&point).then_some((depth, line, fields))
+        });
+        // Of two at one place, the later one is what is seen.
+        let (_, line, fields) = over.max_by_key(|(depth, ..)| *depth)?;
+        if let Some(mount) = self.parse_mount(line) {
+            return Some(mount.device);
+        }
+        let options = fields.last()?.split(|&byte| byte == b',');
+        let upper = options.filter_map(|option| option.strip_prefix(b"upperdir="));
+        let upper = unescape(upper.last()?);
+        // An overlay over an overlay ends where a path gets no shorter.
+        (upper != path && !path.starts_with(&upper))
+            .then(|| self.device_of_file(&upper))
+            .flatten()
     }
 
     /// The block devices in use as swap.

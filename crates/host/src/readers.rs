@@ -1,5 +1,6 @@
 //! Where media come from: the computer's own readers, or a rack in their place.
 
+use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -7,7 +8,7 @@ use pinewrit_disk::BlockDevice;
 
 use crate::medium::check_ejectable;
 use crate::{
-    BlockName, EjectError, Medium, MediumError, MediumFacts, Permits, Power, Rack, SystemRoots,
+    BlockName, EjectError, Footing, Medium, MediumError, MediumFacts, Permits, Power, Rack, SystemRoots,
     Target, UnmountError,
 };
 
@@ -144,6 +145,25 @@ impl Readers {
                 Target::open(&SystemRoots::default(), path, size, permits)
             }
             Self::Computer(roots) => Target::open(roots, path, size, permits),
+        }
+    }
+
+    /// What the medium, file or folder at `path` is made of and lies on.
+    pub fn footing(&self, path: &Path) -> Footing {
+        match self {
+            Self::Computer(roots) => roots.footing(path),
+            Self::Rack(rack) => {
+                let backing = rack.backing_at(path);
+                SystemRoots::default().footing(backing.as_deref().unwrap_or(path))
+            }
+        }
+    }
+
+    /// As [`Readers::footing`], of an open file.
+    pub fn footing_of_file(&self, file: &File) -> Footing {
+        match self {
+            Self::Computer(roots) => roots.footing_of_file(file),
+            Self::Rack(_) => SystemRoots::default().footing_of_file(file),
         }
     }
 

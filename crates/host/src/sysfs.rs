@@ -120,6 +120,12 @@ impl SystemRoots {
         fs::read_to_string(self.folder(name).join("ro")).is_ok_and(|text| text.trim() == "1")
     }
 
+    /// A number among a device's attributes.
+    pub(crate) fn number_of(&self, name: &BlockName, attribute: &str) -> Option<u64> {
+        let text = fs::read_to_string(self.folder(name).join(attribute)).ok()?;
+        text.trim().parse().ok()
+    }
+
     fn folder(&self, name: &BlockName) -> PathBuf {
         self.sys.join("class/block").join(&name.0)
     }

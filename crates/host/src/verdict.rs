@@ -1,6 +1,5 @@
 //! Whether a medium may be written: the rules, all of them.
 
-use std::collections::BTreeSet;
 use std::fs;
 use std::io;
 use std::os::unix::fs::MetadataExt;
@@ -91,7 +90,7 @@ pub enum Hold {
         /// The device on top.
         holder: BlockName,
     },
-    /// A card file is attached as a loop device.
+    /// A card file is attached as a loop device; of a loop device, its file is so once more.
     Attached {
         /// The loop device.
         device: BlockName,
@@ -141,17 +140,18 @@ impl SystemRoots {
 
     /// What of the running system lives on `whole`: mount points, or `swap`.
     fn system_uses(&self, whole: &BlockName, mounts: &[Mount]) -> io::Result<Vec<String>> {
+        let own = self.footing_of_device(whole);
         let mut uses = Vec::new();
         for mount in mounts {
             let is_system = SYSTEM_POINTS
                 .iter()
                 .any(|point| Path::new(point) == mount.point);
-            if is_system && self.foundations(&mount.device).contains(whole) {
+            if is_system && own.carries(&self.footing_of_device(&mount.device)) {
                 uses.push(mount.point.display().to_string());
             }
         }
         for swap in self.swaps()? {
-            if self.foundations(&swap).contains(whole) {
+            if own.carries(&self.footing_of_device(&swap)) {
                 uses.push("swap".to_owned());
             }
         }
@@ -160,42 +160,23 @@ impl SystemRoots {
         Ok(uses)
     }
 
-    /// The whole devices that `device` rests on: through partitions, device mapper and RAID, and
-    /// through the files behind loop devices.
-    fn foundations(&self, device: &BlockName) -> BTreeSet<BlockName> {
-        let mut found = BTreeSet::new();
-        let mut seen = BTreeSet::new();
-        let mut open = vec![device.clone()];
-        while let Some(name) = open.pop() {
-            if !seen.insert(name.clone()) {
-                continue;
-            }
-            open.extend(self.slaves(&name));
-            if let Some(file) = self.backing_file(&name) {
-                open.extend(self.device_of_file(&file));
-            }
-            match self.whole_of(&name) {
-                Some(whole) => open.push(whole),
-                None => {
-                    found.insert(name);
-                }
-            }
-        }
-        found
-    }
-
     /// The device whose file system holds `file`.
     pub(crate) fn device_of_file(&self, file: &Path) -> Option<BlockName> {
-        let dev = fs::metadata(file).ok()?.dev();
-        self.by_number(rustix::fs::major(dev), rustix::fs::minor(dev))
+        self.device_under(file, &fs::metadata(file).ok()?)
     }
 
     fn holds(&self, whole: &BlockName, mounts: Vec<Mount>) -> Vec<Hold> {
         let mut own = vec![whole.clone()];
         own.extend(self.partitions(whole));
         let mut holds = Vec::new();
+        let footing = self.footing_of_device(whole);
+        let is_held = |mount: &Mount| {
+            // What a loop device or a mapped one is made of may be mounted by itself.
+            own.contains(&mount.device)
+                || footing.is_stacked() && footing.carries(&self.footing_of_device(&mount.device))
+        };
         for mount in mounts {
-            if own.contains(&mount.device) {
+            if is_held(&mount) {
                 holds.push(Hold::Mounted {
                     device: mount.device,
                     point: mount.point,
@@ -212,6 +193,8 @@ impl SystemRoots {
                 }
             }));
         }
+        let shown = self.shown_elsewhere(whole).into_iter();
+        holds.extend(shown.map(|device| Hold::Attached { device }));
         for device in own {
             for holder in self.holders(&device) {
                 holds.push(Hold::HeldBy {

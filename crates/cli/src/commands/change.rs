@@ -1,12 +1,16 @@
 //! What commands share that change a medium a little: opening it, the undo file, questions.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use pinewrit_core::inspect::Inspection;
-use pinewrit_disk::{CommitState, UndoLog};
-use pinewrit_host::{Medium, MediumError, Readers, Target};
+use pinewrit_core::receipt::{AmendedMedium, Books, ReceiptChange, ReceiptError};
+use pinewrit_core::state::StateFolder;
+use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog};
+use pinewrit_host::{Medium, MediumError, Readers};
 
-use super::{Outcome, records, target};
+use super::target::{self, Chosen};
+use super::{Outcome, records};
 use crate::args::ChangeArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -18,6 +22,31 @@ pub(crate) struct Opened {
     pub(crate) name: String,
     pub(crate) medium: Medium,
     pub(crate) undo: UndoLog,
+    /// Its receipts, for what is changed; `None` in a dry run.
+    books: Option<Arc<AmendedMedium>>,
+}
+
+impl Opened {
+    /// Brings the medium's receipts up to date after a change. A receipt that cannot be written is no
+    /// reason to call a good card bad.
+    pub(crate) fn amend(&self, ui: &Ui, command: &str, files: Vec<String>) {
+        if let Some(books) = &self.books {
+            amend(ui, command, files, |state, change| books.amend(state, change));
+        }
+    }
+}
+
+fn amend(
+    ui: &Ui,
+    command: &str,
+    files: Vec<String>,
+    amend: impl FnOnce(&StateFolder, &ReceiptChange) -> Result<usize, ReceiptError>,
+) {
+    let change = records::change_now(command, files);
+    let amended = records::state().map(|state| amend(&state, &change));
+    if let Ok(Err(error)) = amended {
+        ui.warn(format!("note: the receipt does not have this change: {error}\n"));
+    }
 }
 
 /// Opens a medium: for reading only, if nothing is to be changed. A card file that is not there is
@@ -30,99 +59,136 @@ pub(crate) fn open(
 ) -> Result<Opened, Message> {
     let mut chosen = target::find(readers, &args.medium, size.is_some())?;
     let name = chosen.name();
-    let medium = if args.dry_run {
-        let opened = readers.open_for_reading(&chosen.path);
-        opened.map_err(|e| explain::medium_error(&e))?
-    } else {
-        let permits = chosen.permits(ui, readers, &args.access)?;
-        let opened = readers.open_target(&chosen.path, size, &permits);
-        opened.and_then(Target::into_medium).map_err(|e| match e {
-            MediumError::Missing { path } if size.is_none() => Message::new(
-                Exit::Usage,
-                format!("there is no medium {}", path.display()),
-            )
-            .remedy("pinewrit write IMAGE --to it first")
-            .remedy("or pinewrit table create it --size 8GB for an empty card file"),
-            e => explain::medium_error(&e),
-        })?
+    target::must_not_be_system(&chosen)?;
+    target::must_not_hold_records(readers, &chosen)?;
+    // A dry run is refused for the same reasons as the real one.
+    let permits = match args.dry_run {
+        true => chosen.given_permits(&args.access),
+        false => chosen.permits(ui, readers, &args.access)?,
     };
-    let undo = match args.dry_run {
-        true => {
-            tell_interrupted(ui, readers, &medium.path);
-            UndoLog::new(undo_path(&medium.path, 1))
+    let opened = readers.open_target(&chosen.path, size, &permits);
+    let opened = opened.and_then(|target| match args.dry_run {
+        true => target.into_medium_to_look_at(),
+        false => target.into_medium(),
+    });
+    let mut medium = opened.map_err(|e| match e {
+        MediumError::Missing { path } if size.is_none() && !path.starts_with("/dev") => {
+            let what = format!("there is no medium {}", path.display());
+            Message::new(Exit::Usage, what)
+                .remedy("pinewrit write IMAGE --to it first")
+                .remedy("or pinewrit table create it --size 8GB for an empty card file")
         }
-        false => settle_interrupted(ui, &name, &medium, args.yes)?,
-    };
-    Ok(Opened { name, medium, undo })
+        e => explain::named_medium_error(&name, &e),
+    })?;
+    if args.dry_run {
+        tell_interrupted(ui, readers, &medium.path);
+        return Ok(Opened {
+            undo: UndoLog::new(PathBuf::new()),
+            books: None,
+            name,
+            medium,
+        });
+    }
+    let undo = settle_interrupted(ui, &chosen, &medium, args.yes)?;
+    let key = chosen.key();
+    let found = records::state()?.receipts_of(&*medium.device, chosen.subject(&key));
+    let nothing = Box::new(MemoryDevice::new(0));
+    let device = std::mem::replace(&mut medium.device, nothing);
+    let books = Arc::new(AmendedMedium::new(device, Books::open(found)));
+    medium.device = Box::new(Arc::clone(&books));
+    Ok(Opened {
+        medium,
+        books: Some(books),
+        name,
+        undo,
+    })
 }
-
-/// How many undo files are kept by the name of one medium: several cards take turns in a reader.
-const MAX_UNDO_FILES: u32 = 8;
 
 /// Finishes or takes back what a change that was killed had begun, and finds the place of the next
 /// undo file.
 pub(crate) fn settle_interrupted(
     ui: &Ui,
-    name: &str,
+    chosen: &Chosen,
     medium: &Medium,
     is_unasked: bool,
 ) -> Result<UndoLog, Message> {
+    let name = chosen.name();
     let mut free = None;
-    for nth in 1..=MAX_UNDO_FILES {
-        let undo = UndoLog::new(undo_path(&medium.path, nth));
+    let mut last = None;
+    for path in records::state()?.undo_paths(&medium.path) {
+        let undo = UndoLog::new(path);
+        last = Some(undo.clone());
         let state = undo.state(&medium.device);
         match state.map_err(|e| explain::undo_error(&e))? {
             CommitState::Nothing => {}
             CommitState::Elsewhere => continue,
-            CommitState::Complete => undo.remove().map_err(|e| explain::undo_error(&e))?,
+            CommitState::Complete => {
+                amend_by(ui, chosen, medium, &undo, |undo| undo.remove())?;
+            }
             CommitState::Halfway { written, left } => {
-                settle(ui, name, medium, &undo, (written, left), is_unasked)?;
+                let finishes = wants_finish(ui, &name, (written, left), is_unasked);
+                match finishes {
+                    true => amend_by(ui, chosen, medium, &undo, |undo| {
+                        undo.finish(&medium.device).map(drop)
+                    })?,
+                    false => {
+                        let done = undo.roll_back(&medium.device);
+                        done.map_err(|e| explain::undo_error(&e))?;
+                    }
+                }
+                ui.say(match finishes {
+                    true => format!("      it is finished; {name} has all of it\n"),
+                    false => format!("      it was put back; {name} is as it was before\n"),
+                });
             }
         }
         free.get_or_insert(undo);
     }
     // Nobody has come back for the last one.
-    let undo = free.unwrap_or_else(|| UndoLog::new(undo_path(&medium.path, MAX_UNDO_FILES)));
-    if let Some(folder) = undo.path().parent() {
-        // Where this fails, writing the undo file will say so.
-        let _ = std::fs::create_dir_all(folder);
-    }
-    Ok(undo)
+    let undo = free.or(last);
+    undo.ok_or_else(|| Message::new(Exit::Internal, "there is no place for an undo file"))
 }
 
-fn settle(
-    ui: &Ui,
-    name: &str,
-    medium: &Medium,
-    undo: &UndoLog,
-    (written, left): (u64, u64),
-    is_unasked: bool,
-) -> Outcome {
+/// Asks whether an interrupted change is to be finished; else it is put back.
+fn wants_finish(ui: &Ui, name: &str, (written, left): (u64, u64), is_unasked: bool) -> bool {
     let style = style::WARNING;
     let (written, left) = (units::size(written), units::size(left));
     ui.say(format!(
         "{style}note:{style:#} an earlier change of {name} was interrupted: {written} of it are on \
          the medium, {left} are not\n"
     ));
-    let answer = match is_unasked {
-        true => Answer::NobodyToAsk,
-        false => ui.ask("Finish it? Else it is put back."),
-    };
-    let done = match answer {
-        Answer::Yes => undo.finish(&medium.device),
-        Answer::No | Answer::NobodyToAsk => undo.roll_back(&medium.device),
-    };
-    done.map_err(|e| explain::undo_error(&e))?;
-    ui.say(match answer {
-        Answer::Yes => format!("      it is finished; {name} has all of it\n"),
-        _ => format!("      it was put back; {name} is as it was before\n"),
-    });
+    !is_unasked && ui.ask("Finish it? Else it is put back.") == Answer::Yes
+}
+
+/// Has an earlier change end, and puts it into the receipts.
+fn amend_by(
+    ui: &Ui,
+    chosen: &Chosen,
+    medium: &Medium,
+    undo: &UndoLog,
+    end: impl FnOnce(&UndoLog) -> Result<(), UndoError>,
+) -> Outcome {
+    let failed = |e: UndoError| explain::undo_error(&e);
+    let before = undo.before(&medium.device).map_err(failed)?;
+    let key = chosen.key();
+    let found = records::state()?.receipts_of(&before, chosen.subject(&key));
+    let mut books = Books::open(found);
+    let changed = before.changed();
+    for range in changed.map_err(|e| explain::disk_error(&chosen.name(), &e))? {
+        books.note(&before, range);
+    }
+    end(undo).map_err(failed)?;
+    let device = &*medium.device;
+    amend(ui, "finish", Vec::new(), |state, change| books.amend(device, state, change));
     Ok(())
 }
 
 /// Says of a medium that is only read that a change of it was interrupted.
 pub(crate) fn tell_interrupted(ui: &Ui, readers: &Readers, path: &Path) {
-    let all = (1..=MAX_UNDO_FILES).map(|nth| UndoLog::new(undo_path(path, nth)));
+    let Some(state) = records::state_if_any() else {
+        return;
+    };
+    let all = state.undo_paths(path).into_iter().map(UndoLog::new);
     let there: Vec<UndoLog> = all.filter(|undo| undo.path().exists()).collect();
     if there.is_empty() {
         return;
@@ -144,23 +210,6 @@ pub(crate) fn tell_interrupted(ui: &Ui, readers: &Readers, path: &Path) {
              that changes it finishes it or puts it back\n"
         ));
     }
-}
-
-/// An undo file of a medium, in the state folder, by the medium's full path.
-fn undo_path(medium: &Path, nth: u32) -> PathBuf {
-    let full = std::fs::canonicalize(medium).unwrap_or_else(|_| medium.to_owned());
-    let safe: String = full
-        .to_string_lossy()
-        .chars()
-        .map(|c| if c.is_ascii_alphanumeric() { c } else { '_' })
-        .rev()
-        .take(180)
-        .collect();
-    let safe: String = safe.chars().rev().collect();
-    records::state_folder().join(match nth {
-        1 => format!("{safe}.undo"),
-        nth => format!("{safe}.{nth}.undo"),
-    })
 }
 
 /// A change of a text, for a terminal.

@@ -27,9 +27,11 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     let checked = settings::read(ui, &args.settings, args.intake.as_deref())?;
     let change = &args.change;
     let opened = change::open(ui, readers, change, None)?;
-    let Opened { name, medium, undo } = opened;
+    let Opened {
+        name, medium, undo, ..
+    } = &opened;
     let prepared =
-        prepare(&*medium.device, &checked).map_err(|e| explain::configure_error(&name, &e))?;
+        prepare(&*medium.device, &checked).map_err(|e| explain::configure_error(name, &e))?;
     let report = prepared.report().clone();
     if !change.dry_run {
         settings::must_have_way_in(ui, &report, change.yes)?;
@@ -37,8 +39,12 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     if !change.dry_run && !report.is_unchanged() {
         confirm(ui, change, &report)?;
         prepared
-            .commit(Some(&undo))
-            .map_err(|e| explain::commit_error(&name, &e))?;
+            .commit(Some(undo))
+            .map_err(|e| explain::commit_error(name, &e))?;
+        let changed = report.files.iter();
+        let changed = changed.filter(|file| file.kind != ChangeKind::Same);
+        let files = changed.map(|file| file.path.clone()).collect();
+        opened.amend(ui, "configure", files);
     }
     ui.event(&ConfigureEvent {
         event: "result",
@@ -48,8 +54,8 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
         report: &report,
     });
     ui.result(match change.dry_run {
-        true => dry_run_text(&name, &report),
-        false => done_text(&name, &settings::brief(&checked), &report),
+        true => dry_run_text(name, &report),
+        false => done_text(name, &settings::brief(&checked), &report),
     });
     Ok(())
 }

@@ -53,7 +53,7 @@ struct Demo<'a> {
 pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folder = make_folder(args.dir.as_deref())?;
     let path = |name: &str| folder.path().join(name);
-    records::keep_in(path("state"));
+    records::keep_in(path("state"))?;
     let (image, rack) = (path("larkfell-os.img.zst"), path("rack.toml"));
     let unpacked = tar::Archive::new(FILES).unpack(folder.path());
     unpacked.map_err(|e| failed(folder.path(), &e))?;

@@ -51,7 +51,10 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FormatArgs) -> Outcome {
         false => {
             let _waiting = Waiting::new(ui, format!("making {}", args.kind.word()));
             let made = format(&window, &options);
-            Some(made.map_err(|e| explain::format_error(&opened.name, &e))?)
+            let made = made.map_err(|e| explain::format_error(&opened.name, &e))?;
+            let what = format!("partition {}", partition.number);
+            opened.amend(ui, "format", vec![what]);
+            Some(made)
         }
     };
     ui.event(&FormatEvent {

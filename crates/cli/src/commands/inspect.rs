@@ -138,7 +138,7 @@ fn inspect_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
     let mut facts = Facts::default();
     facts.add("size", report::unpacked(UnpackedSize::Exact(size)));
     let chosen = target::find(readers, path, false)?;
-    let note = records::find_note(&chosen.key());
+    let note = records::state_if_any().and_then(|state| state.note(&chosen.key()));
     if let Some(note) = note.filter(|_| inspection.is_unknown()) {
         facts.add("begun", unfinished_text(&note));
     }

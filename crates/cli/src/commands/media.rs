@@ -216,7 +216,7 @@ fn details(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<String> {
     let is_blank = content.is_none_or(Inspection::is_unknown);
     if let Some(note) = tag
         .filter(|_| is_blank)
-        .and_then(|tag| records::find_note(&tag))
+        .and_then(|tag| records::state_if_any()?.note(&tag))
     {
         lines.push(unfinished_text(&note));
     }

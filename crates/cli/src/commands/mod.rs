@@ -27,12 +27,23 @@ use crate::args::{Args, Command};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
-use crate::ui::Ui;
+use crate::ui::{Ui, output};
 
 /// Runs the command that was asked for.
 pub(crate) fn run(args: Args) -> Exit {
     let ui = Ui::new(&args.global);
-    match dispatch(&ui, args) {
+    let outcome = dispatch(&ui, args);
+    let outcome = match (outcome, output::failure()) {
+        (Ok(()), Some(error)) => Err(Message::new(
+            Exit::Internal,
+            "the result could not be written to standard output",
+        )
+        .fact("system", error.to_string())
+        .fact("state", "the work itself is done")
+        .remedy("make room where the output goes, then look with `pinewrit inspect`")),
+        (outcome, _) => outcome,
+    };
+    match outcome {
         Ok(()) => Exit::Done,
         Err(message) => {
             ui.event(&message.to_json());

@@ -1,36 +1,99 @@
-//! The state folder: receipts of what was written, and notes of what was not finished.
+//! Where state is kept: receipts of what was written, notes of what was not finished, undo files,
+//! kept downloads.
 
-use std::fs;
-use std::io::{self, Read};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::OnceLock;
 
-use pinewrit_core::receipt::{Identifiers, MAX_RECEIPT, Receipt, ReceiptError};
-use pinewrit_core::unfinished::UnfinishedWrite;
+use pinewrit_core::receipt::ReceiptChange;
+use pinewrit_core::state::{StateFolder, UnsafePlace, make_private};
 
-/// Receipts that are looked at when one is searched for.
-const MAX_LOOKED_AT: usize = 10_000;
-const ENDING: &str = ".receipt.json";
+use crate::exit::Exit;
+use crate::message::Message;
 
-static CHOSEN: OnceLock<PathBuf> = OnceLock::new();
+static CHOSEN: OnceLock<StateFolder> = OnceLock::new();
 
 /// Keeps everything in this folder from now on, and not in the user's own.
-pub(super) fn keep_in(folder: PathBuf) {
+pub(super) fn keep_in(folder: PathBuf) -> Result<(), Message> {
+    let folder = StateFolder::open(&folder).map_err(|e| unusable(&e))?;
     // The first choice stays.
     let _ = CHOSEN.set(folder);
+    Ok(())
 }
 
-/// The XDG state folder, or a temporary one for users without a home.
-pub(super) fn state_folder() -> PathBuf {
+/// The state folder: that of the XDG Base Directory Specification, or in the home that the user
+/// database tells, or for root that of the system. Never one that others can write in.
+pub(super) fn state() -> Result<StateFolder, Message> {
     if let Some(chosen) = CHOSEN.get() {
-        return chosen.clone();
+        return Ok(chosen.clone());
     }
-    let absolute = |path: PathBuf| path.is_absolute().then_some(path);
-    let variable = |name: &str| std::env::var_os(name).map(PathBuf::from).and_then(absolute);
-    variable("XDG_STATE_HOME")
-        .or_else(|| variable("HOME").map(|home| home.join(".local/state")))
-        .unwrap_or_else(std::env::temp_dir)
-        .join("pinewrit")
+    let found = open_first(own_folders("XDG_STATE_HOME", ".local/state", "/var/lib"))?;
+    Ok(CHOSEN.get_or_init(|| found).clone())
+}
+
+/// The state folder, for commands that work without it as well.
+pub(super) fn state_if_any() -> Option<StateFolder> {
+    state().ok()
+}
+
+/// Where kept downloads are.
+pub(super) fn cache() -> Option<PathBuf> {
+    let folders = own_folders("XDG_CACHE_HOME", ".cache", "/var/cache");
+    let made = folders.into_iter().find_map(|one| make_private(&one).ok());
+    Some(made?.join("downloads"))
+}
+
+fn open_first(folders: Vec<PathBuf>) -> Result<StateFolder, Message> {
+    let mut first = None;
+    for folder in folders {
+        match StateFolder::open(&folder) {
+            Ok(state) => return Ok(state),
+            Err(error) => first = first.or(Some(unusable(&error))),
+        }
+    }
+    Err(first.unwrap_or_else(|| {
+        nowhere("this user has no home, neither by HOME nor in the user database".to_owned())
+    }))
+}
+
+fn unusable(error: &UnsafePlace) -> Message {
+    let message = nowhere(error.to_string());
+    match std::error::Error::source(error) {
+        Some(cause) => message.fact("system", cause.to_string()),
+        None => message,
+    }
+}
+
+fn nowhere(because: String) -> Message {
+    let what = "there is no place that is only this user's to keep receipts and undo files in";
+    Message::new(Exit::Usage, what)
+        .fact("found", because)
+        .fact("state", "nothing was changed")
+        .remedy("set XDG_STATE_HOME to a folder that only you can write in")
+}
+
+/// Folders to be tried, the first one first: `variable`'s alone, if it is set.
+fn own_folders(variable: &str, in_home: &str, of_root: &str) -> Vec<PathBuf> {
+    let absolute = |name: &str| {
+        let path = PathBuf::from(std::env::var_os(name)?);
+        path.is_absolute().then_some(path)
+    };
+    if let Some(base) = absolute(variable) {
+        return vec![base.join("pinewrit")];
+    }
+    let user = nix::unistd::geteuid();
+    let account = nix::unistd::User::from_uid(user).ok().flatten();
+    // `nobody` and its like have homes that are not there, and not theirs to make.
+    let account = account.map(|account| account.dir);
+    let account = account.filter(|home| home.is_absolute() && home.is_dir());
+    let homes = [absolute("HOME"), account].into_iter().flatten();
+    let mut folders: Vec<PathBuf> = homes.map(|home| home.join(in_home)).collect();
+    if user.is_root() {
+        folders.push(PathBuf::from(of_root));
+    }
+    folders
+        .into_iter()
+        .map(|base| base.join("pinewrit"))
+        .collect()
 }
 
 /// The time now, RFC 3339, in whole seconds.
@@ -39,106 +102,9 @@ pub(super) fn now() -> String {
     jiff::Timestamp::from_second(now).map_or(String::new(), |now| now.to_string())
 }
 
-/// Writes a file as a whole or not at all.
-pub(super) fn save(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    let folder = match path.parent() {
-        Some(folder) if !folder.as_os_str().is_empty() => folder,
-        _ => Path::new("."),
-    };
-    fs::create_dir_all(folder)?;
-    let mut file = tempfile::NamedTempFile::new_in(folder)?;
-    io::Write::write_all(&mut file, bytes)?;
-    file.as_file().sync_all()?;
-    file.persist(path)?;
-    Ok(())
-}
-
-/// Letters and digits of a text, for the name of a file.
-fn plain(text: &str) -> String {
-    let kept = text
-        .chars()
-        .filter(|c| c.is_ascii_alphanumeric() || *c == '-');
-    kept.take(60).collect()
-}
-
-/// Where a receipt is kept: by what is on the medium, by its tag, and by its time.
-pub(super) fn receipt_path(receipt: &Receipt) -> PathBuf {
-    let key = key(&receipt.identifiers);
-    let tag = receipt.medium.tag.as_deref().unwrap_or("file");
-    let time = plain(&receipt.finished);
-    state_folder()
-        .join("receipts")
-        .join(format!("{key}_{}_{time}{ENDING}", plain(tag)))
-}
-
-fn key(identifiers: &Identifiers) -> String {
-    let first = identifiers.filesystems.first().map(|(_, id)| id);
-    let id = identifiers.table.as_ref().or(first);
-    id.map_or("none".to_owned(), |id| plain(id))
-}
-
-/// Reads a receipt.
-pub(super) fn read_receipt(path: &Path) -> Result<Receipt, ReceiptError> {
-    let mut json = Vec::new();
-    fs::File::open(path)?
-        .take(MAX_RECEIPT)
-        .read_to_end(&mut json)?;
-    Receipt::from_json(&json)
-}
-
-/// The latest receipt for a medium: by the identifiers on it, else by its tag.
-pub(super) fn find_receipt(
-    identifiers: &Identifiers,
-    tag: Option<&str>,
-) -> Option<(PathBuf, Receipt)> {
-    let entries = fs::read_dir(state_folder().join("receipts")).ok()?;
-    let names = entries
-        .flatten()
-        .map(|entry| entry.path())
-        .take(MAX_LOOKED_AT);
-    let mut candidates: Vec<(bool, String, PathBuf)> = names
-        .filter_map(|path| {
-            let name = path.file_name()?.to_str()?.strip_suffix(ENDING)?.to_owned();
-            let mut parts = name.split('_');
-            let (id, own_tag, time) = (parts.next()?, parts.next()?, parts.next()?);
-            let by_id = !identifiers.is_empty() && id == key(identifiers);
-            let by_tag = tag.is_some_and(|tag| plain(tag) == own_tag);
-            (by_id || by_tag).then(|| (by_id, time.to_owned(), path.clone()))
-        })
-        .collect();
-    // Those with the right identifiers first, the latest first.
-    candidates.sort();
-    candidates.into_iter().rev().find_map(|(_, _, path)| {
-        let receipt = read_receipt(&path).ok()?;
-        Some((path, receipt))
-    })
-}
-
-/// Where the note of an unfinished write to this medium is kept.
-fn note_path(medium: &str) -> PathBuf {
-    let name = blake3::hash(medium.as_bytes()).to_hex();
-    state_folder()
-        .join("unfinished")
-        .join(format!("{}.json", &name[..32]))
-}
-
-/// The note of an unfinished write to this medium, if there is one.
-pub(super) fn find_note(medium: &str) -> Option<UnfinishedWrite> {
-    let json = fs::read(note_path(medium)).ok()?;
-    let note: UnfinishedWrite = serde_json::from_slice(&json).ok()?;
-    (note.medium == medium && note.version <= UnfinishedWrite::VERSION).then_some(note)
-}
-
-/// Keeps the note of a write that was begun.
-pub(super) fn save_note(note: &UnfinishedWrite) -> io::Result<()> {
-    let json = serde_json::to_vec(note).map_err(io::Error::other)?;
-    save(&note_path(&note.medium), &json)
-}
-
-/// The write is done.
-pub(super) fn remove_note(medium: &str) {
-    // One that stays only says less than is true.
-    let _ = fs::remove_file(note_path(medium));
+/// A change that is made now, for a receipt.
+pub(super) fn change_now(command: &str, files: Vec<String>) -> ReceiptChange {
+    ReceiptChange::new(now(), command, files)
 }
 
 /// Seconds since 1970.

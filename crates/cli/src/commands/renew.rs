@@ -33,6 +33,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ChangeArgs) -> Outcome {
         prepared
             .commit(Some(&opened.undo))
             .map_err(|e| explain::commit_error(name, &e))?;
+        opened.amend(ui, "table renew", Vec::new());
     }
     ui.event(&RenewEvent {
         event: "result",

@@ -1,11 +1,11 @@
 //! Opening an image for a command.
 
-use std::path::PathBuf;
 use std::time::Duration;
 
 use pinewrit_image::{FetchOptions, FetchStats, ImageSource, Location, OpenOptions, StreamError};
 use serde::Serialize;
 
+use super::records;
 use crate::args::SourceArgs;
 use crate::explain;
 use crate::message::Message;
@@ -30,7 +30,10 @@ pub(crate) fn open(
         member: args.member.clone(),
         fetch: FetchOptions {
             patience: Duration::from_secs(args.patience),
-            cache: cache_folder(),
+            cache: match location {
+                Location::Path(_) => None,
+                Location::Url(_) => records::cache(),
+            },
             keep: keep == Keep::Yes,
         },
     };
@@ -38,16 +41,6 @@ pub(crate) fn open(
     let opened = ImageSource::open_with(location, &options);
     drop(waiting);
     opened.map_err(|e| explain::open_error(&e))
-}
-
-/// Where kept downloads are, as the XDG Base Directory Specification has it.
-fn cache_folder() -> Option<PathBuf> {
-    let absolute = |name: &str| {
-        let path = PathBuf::from(std::env::var_os(name)?);
-        path.is_absolute().then_some(path)
-    };
-    let base = absolute("XDG_CACHE_HOME").or_else(|| Some(absolute("HOME")?.join(".cache")))?;
-    Some(base.join("pinewrit").join("downloads"))
 }
 
 /// Keeps a finished download if that was asked for; tells how fetching went.

@@ -363,6 +363,7 @@ fn finish(
         prepared
             .commit(Some(&opened.undo))
             .map_err(|e| explain::commit_error(name, &e))?;
+        opened.amend(ui, step.command, Vec::new());
         note = rescan_note(opened);
     }
     ui.event(&TableEvent {

@@ -2,8 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use pinewrit_host::{BlockName, Hold, MediumFacts, Permits, Readers, Tag, Verdict};
+use pinewrit_core::state::Subject;
+use pinewrit_host::{BlockName, Footing, Hold, MediumError, MediumFacts, Permits, Readers, Tag, Verdict};
 
+use super::{Outcome, records};
 use crate::args::MediumArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -78,6 +80,45 @@ fn unknown(tag: &Tag, media: &[MediumFacts]) -> Message {
         .remedy("for a new card file of that name, add its size: --size 8GB")
 }
 
+/// Refuses the disk that runs the computer, before anything else is asked of it.
+pub(crate) fn must_not_be_system(chosen: &Chosen) -> Outcome {
+    match chosen.facts.as_ref().map(|facts| &facts.verdict) {
+        Some(verdict @ Verdict::System(_)) => {
+            let refused = MediumError::Refused {
+                path: chosen.path.clone(),
+                verdict: verdict.clone(),
+            };
+            Err(explain::named_medium_error(&chosen.name(), &refused))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Refuses to write a medium that holds what is needed meanwhile, or is kept by it: `things` are named
+/// in the message.
+pub(crate) fn must_not_meet(
+    readers: &Readers,
+    chosen: &Chosen,
+    things: &[(&str, Footing)],
+) -> Outcome {
+    let own = readers.footing(&chosen.path);
+    let Some((thing, _)) = things.iter().find(|(_, footing)| own.meets(footing)) else {
+        return Ok(());
+    };
+    let name = chosen.name();
+    let what = format!("{name} cannot be written: {thing} is on it, or is the same thing");
+    Err(Message::new(Exit::Refused, what)
+        .fact("state", "nothing was changed")
+        .remedy(format!("name another medium, or put {thing} somewhere else")))
+}
+
+/// The state folder on the medium itself would be overwritten, or keep it in use.
+pub(crate) fn must_not_hold_records(readers: &Readers, chosen: &Chosen) -> Outcome {
+    let state = records::state()?;
+    let footing = readers.footing(state.path());
+    must_not_meet(readers, chosen, &[("the state folder", footing)])
+}
+
 /// A medium in a few words.
 pub(crate) fn describe(medium: &MediumFacts) -> String {
     let identity = &medium.identity;
@@ -115,6 +156,15 @@ impl Chosen {
     /// The tag, for devices.
     pub(crate) fn tag(&self) -> Option<&Tag> {
         self.facts.as_ref()?.tag.as_ref()
+    }
+
+    /// By what its receipts are found; `key` is [`Chosen::key`].
+    pub(crate) fn subject<'a>(&'a self, key: &'a str) -> Subject<'a> {
+        Subject {
+            tag: self.tag().is_some().then_some(key),
+            place: Path::new(key),
+            partition: None,
+        }
     }
 
     /// What was said of the medium by the arguments alone.

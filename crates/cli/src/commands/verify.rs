@@ -4,14 +4,16 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use pinewrit_core::inspect::{Inspection, inspect};
-use pinewrit_core::receipt::{Identifiers, Kinship, Receipt};
+use pinewrit_core::receipt::{Identifiers, Kinship, Receipt, ReceiptChange};
+use pinewrit_core::state::{Found, read_receipt};
 use pinewrit_core::verify::{Comparison, Difference, verify};
-use pinewrit_core::write::{ChunkRecord, whereabouts};
-use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE};
+use pinewrit_core::write::{ChunkRecord, Owned, OwnerKind, owners};
+use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, Window};
 use pinewrit_host::{Medium, Readers};
 use pinewrit_image::Location;
 use serde::Serialize;
 
+use super::report::Facts;
 use super::source::{self, Keep};
 use super::target::Chosen;
 use super::{Outcome, change, records, target};
@@ -21,6 +23,7 @@ use crate::explain;
 use crate::message::Message;
 use crate::signals;
 use crate::ui::progress::ProgressView;
+use crate::ui::text::printable;
 use crate::ui::{Ui, style, units};
 
 /// Differences that are shown one by one.
@@ -33,12 +36,13 @@ struct VerifyEvent<'a> {
     medium: String,
     image: String,
     equal: bool,
+    owners: Vec<&'a Owned>,
     #[serde(flatten)]
     comparison: &'a Comparison,
 }
 
 #[derive(Serialize)]
-struct ReceiptEvent {
+struct ReceiptEvent<'a> {
     event: &'static str,
     command: &'static str,
     medium: String,
@@ -47,6 +51,11 @@ struct ReceiptEvent {
     equal: bool,
     compared: u64,
     differing_chunks: Vec<u64>,
+    /// What uses the differing chunks.
+    owners: Vec<&'a Owned>,
+    /// Receipts that could have been meant.
+    candidates: usize,
+    changes: &'a [ReceiptChange],
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &VerifyArgs) -> Outcome {
@@ -57,7 +66,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &VerifyArgs) -> Outcome {
         .map_err(|e| explain::medium_error(&e))?;
     match &args.image {
         Some(image) => against_image(ui, args, image, &chosen, &medium),
-        None => against_receipt(ui, args, &chosen, medium),
+        None => against_receipt(ui, args, &chosen, &medium),
     }
 }
 
@@ -76,7 +85,9 @@ fn against_image(
     let comparison = verify(&source, &*medium.device, args.every_byte, &view, &cancel);
     drop(view);
     let comparison = comparison.map_err(|e| explain::verify_error(&image_name, &name, &e))?;
+    let owned = owners(&*medium.device, &comparison.spots);
     ui.event(&VerifyEvent {
+        owners: owned.iter().take(MAX_TOLD).collect(),
         event: "result",
         command: "verify",
         medium: args.medium.display().to_string(),
@@ -88,12 +99,7 @@ fn against_image(
         let size = medium.device.size();
         let inspection = inspect(&*medium.device, Some(size)).ok();
         let message = differences(&image_name, &name, &comparison, inspection.as_ref());
-        let first = comparison.differences.first();
-        let owner = first.and_then(|first| owner_at(medium, first.start));
-        return Err(match owner {
-            Some(owner) => message.fact("there", owner),
-            None => message,
-        });
+        return Err(with_owners(message, &owned));
     }
     let good = style::GOOD;
     let amount = units::size(comparison.compared);
@@ -108,36 +114,84 @@ fn against_image(
     Ok(())
 }
 
-/// The file or the structure at an offset, as the medium has it now.
-fn owner_at(medium: &Medium, offset: u64) -> Option<String> {
-    let place = whereabouts(&*medium.device, &[], offset);
-    place
-        .owner
-        .is_some()
-        .then(|| explain::whereabouts(&place))?
+/// Files and structures that a message names one by one.
+const MAX_NAMED: usize = 16;
+/// The same for programs.
+const MAX_TOLD: usize = 1000;
+
+/// Names what differs, files first: they are what people can judge.
+fn with_owners(message: Message, owned: &[Owned]) -> Message {
+    let order = |one: &&Owned| match one.kind {
+        OwnerKind::File => 0,
+        OwnerKind::Metadata => 1,
+        _ => 2,
+    };
+    let mut sorted: Vec<&Owned> = owned.iter().collect();
+    sorted.sort_by_key(order);
+    let shown = sorted.iter().take(MAX_NAMED).enumerate();
+    let message = shown.fold(message, |message, (index, one)| {
+        let name = if index == 0 { "there" } else { "" };
+        let partition = one.partition.map(|number| format!("partition {number}"));
+        let owner = match one.kind {
+            OwnerKind::Unknown => "a file system that is not understood".to_owned(),
+            _ => printable(&one.owner),
+        };
+        let parts: Vec<String> = partition.into_iter().chain([owner]).collect();
+        message.fact(name, parts.join(", "))
+    });
+    let rest = sorted.iter().skip(MAX_NAMED);
+    let files = rest.clone().filter(|one| one.kind == OwnerKind::File);
+    match (files.count() as u64, rest.count() as u64) {
+        (0, 0) => message,
+        (0, more) => message.fact("", format!("and {more} more")),
+        (files, _) => {
+            let count = units::counted(files, "more file");
+            message.fact("", format!("and {count}; --json names up to {MAX_TOLD}"))
+        }
+    }
 }
 
-fn against_receipt(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: Medium) -> Outcome {
+fn against_receipt(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &Medium) -> Outcome {
     let name = chosen.name();
-    let identifiers = Identifiers::of(&*medium.device);
-    let (path, receipt) = match &args.receipt {
+    let found = match &args.receipt {
         Some(path) => {
-            let receipt = records::read_receipt(path);
-            (
-                path.clone(),
-                receipt.map_err(|e| explain::receipt_error(path, &e))?,
-            )
+            let receipt = read_receipt(path);
+            Found {
+                receipt: receipt.map_err(|e| explain::receipt_error(path, &e))?,
+                path: path.clone(),
+                candidates: 1,
+            }
         }
-        None => find(chosen, &name, &identifiers)?,
+        None => find(chosen, &name, medium)?,
     };
-    let Some(partition) = receipt.medium.partition else {
-        return compare(ui, args, chosen, &medium, (path, receipt));
-    };
-    // Only one partition was written; places in the receipt count from its start.
-    let end = partition.start.saturating_add(receipt.medium.size);
-    let range = ByteRange::new(partition.start, end.min(medium.device.size()));
-    let range = range.unwrap_or(ByteRange { start: 0, end: 0 });
-    compare(ui, args, chosen, &medium.narrowed(range), (path, receipt))
+    let parts = parts_of(&found);
+    compare(ui, args, chosen, medium, &found)?;
+    // What was written to a partition later has a receipt of its own.
+    for path in parts {
+        let receipt = read_receipt(&path).map_err(|e| explain::receipt_error(&path, &e))?;
+        let found = Found {
+            receipt,
+            path,
+            candidates: 1,
+        };
+        compare(ui, args, chosen, medium, &found)?;
+    }
+    Ok(())
+}
+
+/// The latest receipts of the partitions that a receipt leaves to them.
+fn parts_of(found: &Found) -> Vec<PathBuf> {
+    let folder = found.path.parent().unwrap_or(Path::new(""));
+    let mut latest: Vec<(&[String], PathBuf)> = Vec::new();
+    for change in &found.receipt.changes {
+        let Some(name) = change.receipt.as_deref().and_then(|name| Path::new(name).file_name())
+        else {
+            continue;
+        };
+        latest.retain(|(files, _)| *files != change.files);
+        latest.push((&change.files, folder.join(name)));
+    }
+    latest.into_iter().map(|(_, path)| path).collect()
 }
 
 fn compare(
@@ -145,30 +199,41 @@ fn compare(
     args: &VerifyArgs,
     chosen: &Chosen,
     medium: &Medium,
-    found: (PathBuf, Receipt),
+    found: &Found,
 ) -> Outcome {
-    let (path, receipt) = found;
+    let Found { path, receipt, .. } = found;
+    let whole = &*medium.device;
     let name = match receipt.medium.partition {
         Some(partition) => format!("partition {} of {}", partition.number, chosen.name()),
         None => chosen.name(),
     };
-    let identifiers = Identifiers::of(&*medium.device);
-    let kinship = identifiers.kinship(&receipt.identifiers);
-    if receipt.medium.size > medium.device.size() {
-        return Err(of_another(&name, &path, &receipt).fact(
-            "size",
-            format!(
-                "{} then, {} now",
-                units::exact(receipt.medium.size).trim_start(),
-                units::exact(medium.device.size()).trim_start()
-            ),
-        ));
+    // Places in the receipt of a partition count from its start.
+    let start = receipt.medium.partition.map_or(0, |partition| partition.start);
+    let end = start.saturating_add(receipt.medium.size);
+    if end > whole.size() {
+        let (then, now) = (units::exact(end), units::exact(whole.size()));
+        let sizes = format!("{} then, {} now", then.trim_start(), now.trim_start());
+        return Err(of_another(&name, path, receipt).fact("size", sizes));
     }
+    let window = Window::new(whole, ByteRange { start, end });
+    let identifiers = Identifiers::of(&window);
+    let kinship = identifiers.kinship(&receipt.identifiers);
     let began = Instant::now();
     let view = ProgressView::new(*ui);
-    let differing = receipt.compare(&*medium.device, &view, &signals::watch());
+    let differing = receipt.compare(&window, &view, &signals::watch());
     drop(view);
     let differing = differing.map_err(|e| explain::comparison_error(&name, &e))?;
+    let used = differing.iter().flat_map(|record| &record.used);
+    let places: Vec<ByteRange> = used
+        .map(|range| ByteRange {
+            start: start.saturating_add(range.start),
+            end: start.saturating_add(range.end),
+        })
+        .collect();
+    let owned = match places.is_empty() {
+        true => Vec::new(),
+        false => owners(whole, &places),
+    };
     ui.event(&ReceiptEvent {
         event: "result",
         command: "verify",
@@ -178,35 +243,74 @@ fn compare(
         equal: differing.is_empty(),
         compared: receipt.used_bytes(),
         differing_chunks: differing.iter().map(|record| record.index).collect(),
+        owners: owned.iter().take(MAX_TOLD).collect(),
+        candidates: found.candidates,
+        changes: &receipt.changes,
     });
     if !differing.is_empty() {
         return Err(match kinship {
-            Kinship::Other => of_another(&name, &path, &receipt),
-            _ => changed(&name, &path, &receipt, &differing, medium),
+            Kinship::Other => of_another(&name, path, receipt),
+            _ => with_owners(changed(&name, found, &differing), &owned),
         });
     }
+    ui.result(equal_text(&name, found, began));
+    Ok(())
+}
+
+fn equal_text(name: &str, found: &Found, began: Instant) -> String {
+    let receipt = &found.receipt;
     let good = style::GOOD;
     let image = &receipt.image.name;
     let amount = units::size(receipt.used_bytes());
     let rate = units::rate(receipt.used_bytes(), began.elapsed());
-    ui.result(format!(
-        "{good}equal:{good:#} {name} holds what was written on {}: {image}, all {amount} compared ({rate})\n",
-        receipt.finished
-    ));
-    Ok(())
+    let mut facts = Facts::default();
+    if found.candidates > 1 {
+        let others = units::counted(found.candidates as u64, "receipt");
+        facts.add("receipt", format!("{}, of {others} that could be meant", found.path.display()));
+    }
+    for (index, change) in receipt.changes.iter().enumerate() {
+        let name = if index == 0 { "since then" } else { "" };
+        facts.add(name, change_text(change));
+    }
+    format!(
+        "{good}equal:{good:#} {name} holds what was written on {}: {image}, all {amount} compared \
+         ({rate})\n{}",
+        receipt.finished,
+        facts.to_text()
+    )
 }
 
-fn find(
-    chosen: &Chosen,
-    name: &str,
-    identifiers: &Identifiers,
-) -> Result<(PathBuf, Receipt), Message> {
-    let tag = chosen.tag().map(ToString::to_string);
-    records::find_receipt(identifiers, tag.as_deref()).ok_or_else(|| {
-        let folder = records::state_folder().join("receipts");
+/// Files of a change that are named.
+const MAX_FILES: usize = 4;
+
+/// A change in words: when, by which command, and of what.
+fn change_text(change: &ReceiptChange) -> String {
+    let mut files: Vec<String> = change.files.iter().take(MAX_FILES).cloned().collect();
+    if change.files.len() > MAX_FILES {
+        files.push(format!("and {} more", change.files.len() - MAX_FILES));
+    }
+    let files = printable(&files.join(", "));
+    format!("{}  {}  {files}", change.time, change.command)
+        .trim_end()
+        .to_owned()
+}
+
+fn find(chosen: &Chosen, name: &str, medium: &Medium) -> Result<Found, Message> {
+    let key = chosen.key();
+    let device = &*medium.device;
+    let state = records::state()?;
+    // What was written to a partition only is found where there is nothing of the whole.
+    let found = state
+        .find_receipt(device, chosen.subject(&key))
+        .or_else(|| {
+            let all = state.receipts_of(device, chosen.subject(&key));
+            all.into_iter().max_by(|a, b| a.receipt.finished.cmp(&b.receipt.finished))
+        });
+    found.ok_or_else(|| {
+        let identifiers = Identifiers::of(device);
         let id = identifiers.table.as_deref().unwrap_or("none");
         Message::new(Exit::Usage, format!("there is no receipt for {name}"))
-            .fact("looked in", folder.display().to_string())
+            .fact("looked in", state.receipts().display().to_string())
             .fact("disk id", id)
             .remedy("--image with the image that should be on it")
             .remedy("--receipt with a receipt that was kept elsewhere")
@@ -242,58 +346,29 @@ fn of_another(name: &str, path: &Path, receipt: &Receipt) -> Message {
     .remedy("without --receipt, the right one is looked for")
 }
 
-/// The medium has changed since the receipt was written.
-fn changed(
-    name: &str,
-    path: &Path,
-    receipt: &Receipt,
-    differing: &[ChunkRecord],
-    medium: &Medium,
-) -> Message {
-    let message = Message::new(
-        Exit::Differences,
-        format!("{name} has changed since it was written"),
-    )
-    .fact(
+/// The medium has changed since the receipt was written, or since the last change in it.
+fn changed(name: &str, found: &Found, differing: &[ChunkRecord]) -> Message {
+    let receipt = &found.receipt;
+    let what = format!("{name} has changed since it was written");
+    let mut message = Message::new(Exit::Differences, what).fact(
         "written",
         format!("{}, {}", receipt.image.name, receipt.finished),
-    )
-    .fact(
-        "differing",
-        format!(
-            "{} of {} chunks of 4 MiB",
-            units::grouped(differing.len() as u64),
-            units::grouped(receipt.chunks.len() as u64)
-        ),
-    )
-    .fact("receipt", path.display().to_string());
-    let inspection = inspect(&*medium.device, Some(medium.device.size())).ok();
-    let shown = differing.iter().take(SHOWN).enumerate();
-    let message = shown.fold(message, |message, (index, record)| {
-        let place = units::size(record.index * CHUNK_SIZE as u64);
-        let partitions = partitions_of(record, inspection.as_ref());
-        let head = if index == 0 { "first" } else { "then" };
-        message.fact(head, format!("the chunk at {place}{partitions}"))
-    });
-    message
-        .remedy("a system that has run changes its own files; one that has not should not differ")
-}
-
-/// The partitions that a chunk is part of, in words.
-fn partitions_of(record: &ChunkRecord, inspection: Option<&Inspection>) -> String {
-    let partitions = inspection.iter().flat_map(|found| &found.partitions);
-    let touched = partitions.filter(|partition| {
-        let mut ranges = record.used.iter();
-        ranges.any(|range| range.intersection(partition.range()).is_some())
-    });
-    let numbers: Vec<String> = touched
-        .map(|partition| partition.number.to_string())
-        .collect();
-    match numbers.len() {
-        0 => ", before or between the partitions".to_owned(),
-        1 => format!(", in partition {}", numbers[0]),
-        _ => format!(", in partitions {}", numbers.join(" and ")),
+    );
+    if let Some(last) = receipt.changes.last() {
+        message = message.fact("last change", change_text(last));
     }
+    let (count, all) = (differing.len() as u64, receipt.chunks.len() as u64);
+    message
+        .fact(
+            "differing",
+            format!(
+                "{} of {} chunks of 4 MiB, which hold:",
+                units::grouped(count),
+                units::grouped(all)
+            ),
+        )
+        .fact("receipt", found.path.display().to_string())
+        .remedy("a system that has run changes its own files; one that has not should not differ")
 }
 
 fn differences(

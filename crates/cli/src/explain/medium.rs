@@ -1,5 +1,7 @@
 //! Media and racks: why one cannot be opened, freed, written or ejected.
 
+use std::path::Path;
+
 use pinewrit_host::{Doubt, EjectError, Hold, MediumError, RackError, Tag, UnmountError, Verdict};
 
 use super::disk_error;
@@ -24,6 +26,8 @@ pub(crate) fn named_medium_error(name: &str, error: &MediumError) -> Message {
 /// A medium that cannot be opened.
 pub(crate) fn medium_error(error: &MediumError) -> Message {
     match error {
+        MediumError::Missing { path } if path.starts_with("/dev") => no_device(path),
+        MediumError::NoSuchDevice { path } => no_device(path),
         MediumError::Missing { path } => Message::new(
             Exit::Usage,
             format!("there is no medium {}", path.display()),
@@ -86,6 +90,11 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
         }
         other => Message::new(Exit::Medium, other.to_string()),
     }
+}
+
+fn no_device(path: &Path) -> Message {
+    let what = format!("there is no device {}", path.display());
+    Message::new(Exit::Usage, what).remedy("`pinewrit media` lists what is plugged in")
 }
 
 fn refusal(name: &str, verdict: &Verdict) -> Message {

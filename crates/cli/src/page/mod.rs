@@ -6,6 +6,7 @@ mod pace;
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::receipt::Receipt;
 
+use crate::ui::text::printable;
 use crate::ui::units;
 use pace::{SlowSpot, slow_spots};
 
@@ -211,7 +212,8 @@ fn facts(receipt: &Receipt) -> String {
 
 /// Names come from media and files: none of them may become markup.
 fn escape(text: &str) -> String {
-    text.replace('&', "&amp;")
+    printable(text)
+        .replace('&', "&amp;")
         .replace('<', "&lt;")
         .replace('>', "&gt;")
         .replace('"', "&quot;")

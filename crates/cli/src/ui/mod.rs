@@ -1,8 +1,10 @@
 //! What is shown: results on stdout, progress and messages on stderr.
 
 pub(crate) mod map;
+pub(crate) mod output;
 pub(crate) mod progress;
 pub(crate) mod style;
+pub(crate) mod text;
 pub(crate) mod units;
 
 use std::fmt::Display;
@@ -43,10 +45,12 @@ impl Ui {
         }
     }
 
-    /// A part of the result for people. Nobody reading it any more is no error.
+    /// A part of the result for people. Nobody reading it any more is no error; that it cannot be
+    /// written is told at the end.
     pub(crate) fn result(&self, text: impl Display) {
         if !self.json {
-            let _ = write!(anstream::stdout(), "{text}");
+            let text = text::safe(&text.to_string());
+            output::write(|| write!(anstream::stdout(), "{text}"));
         }
     }
 
@@ -55,20 +59,21 @@ impl Ui {
         if self.json
             && let Ok(line) = serde_json::to_string(event)
         {
-            let _ = writeln!(io::stdout(), "{line}");
+            let line = text::safe_json(&line);
+            output::write(|| writeln!(io::stdout(), "{line}"));
         }
     }
 
     /// Something said beside the result.
     pub(crate) fn say(&self, text: impl Display) {
         if !self.quiet {
-            let _ = write!(anstream::stderr(), "{text}");
+            self.warn(text);
         }
     }
 
     /// Something said in any case.
     pub(crate) fn warn(&self, text: impl Display) {
-        let _ = write!(anstream::stderr(), "{text}");
+        let _ = write!(anstream::stderr(), "{}", text::safe(&text.to_string()));
     }
 
     /// Asks a question to be answered with yes or no; no is what Enter alone means.
@@ -76,7 +81,7 @@ impl Ui {
         if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
             return Answer::NobodyToAsk;
         }
-        let _ = write!(anstream::stderr(), "{question} [y/N] ");
+        self.warn(format!("{question} [y/N] "));
         let mut line = String::new();
         match io::stdin().lock().read_line(&mut line) {
             Ok(_) if matches!(line.trim(), "y" | "Y" | "yes" | "Yes") => Answer::Yes,
@@ -91,7 +96,7 @@ impl Ui {
         if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
             return None;
         }
-        let _ = write!(anstream::stderr(), "{question} ");
+        self.warn(format!("{question} "));
         let mut line = String::new();
         io::stdin().lock().read_line(&mut line).ok()?;
         Some(line.trim().to_owned())

@@ -1,8 +1,8 @@
-//! Whose a byte of a FAT file system is: its path, found by following every file's chain.
+//! Whose bytes of a FAT file system are: the path, found by following every file's chain.
 
 use std::collections::VecDeque;
 
-use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Sought};
 
 use super::{FatGeometry, u16le, u32le};
 
@@ -14,33 +14,50 @@ const VOLUME_LABEL: u8 = 0x08;
 const LONG_NAME: u8 = 0x0f;
 const DELETED: u8 = 0xe5;
 
-/// What is at `offset` of the file system.
+/// A place that has an owner: the first byte of it that was looked for, and whose it is.
+pub(crate) type Owned = (u64, FatOwner);
+
+/// Whose a place is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum FatOwner {
+    /// Structures of the file system itself, in words.
+    Metadata(&'static str),
+    /// A file or folder, by its path.
+    File(String),
+}
+
+/// Who uses the places that are looked for: each owner once.
 ///
 /// # Errors
 /// The device failed.
-pub(crate) fn owner_at(
+pub(crate) fn owners(
     device: &dyn BlockDevice,
     geometry: &FatGeometry,
-    offset: u64,
-) -> Result<String, DiskError> {
-    if offset < geometry.table.start {
-        return Ok("the boot sector".to_owned());
+    sought: &mut Sought,
+) -> Result<Vec<Owned>, DiskError> {
+    let mut found = Vec::new();
+    let tables = geometry.tables_end();
+    let parts = [
+        (0, geometry.table.start, "the boot sector"),
+        (geometry.table.start, tables, "the allocation table"),
+        (tables, geometry.data_start, "the root directory"),
+    ];
+    for (start, end, what) in parts {
+        let range = ByteRange::new(start, end);
+        let first = range.and_then(|range| sought.take(range));
+        found.extend(first.map(|first| (first, FatOwner::Metadata(what))));
     }
-    if offset < geometry.tables_end() {
-        return Ok("the allocation table".to_owned());
-    }
-    if offset < geometry.data_start {
-        return Ok("the root directory".to_owned());
-    }
-    let wanted = (offset - geometry.data_start) / geometry.cluster + 2;
+    let mut walk = Walk {
+        device,
+        geometry,
+        sought,
+    };
     let mut left = MAX_ENTRIES;
     let mut open = VecDeque::new();
     if geometry.root_cluster != 0 {
-        let root = read_chain(device, geometry, geometry.root_cluster, wanted)?;
-        if root.has_wanted {
-            return Ok("the root directory".to_owned());
-        }
-        open.push_back((String::new(), root.bytes));
+        let (first, bytes) = walk.folder(geometry.root_cluster)?;
+        found.extend(first.map(|first| (first, FatOwner::Metadata("the root directory"))));
+        open.push_back((String::new(), bytes));
     } else {
         let mut bytes = vec![0; geometry.root_directory.len() as usize];
         device.read_at(geometry.root_directory.start, &mut bytes)?;
@@ -53,62 +70,64 @@ pub(crate) fn owner_at(
                 break;
             }
             let path = format!("{path}/{}", entry.name);
-            if entry.is_directory {
-                let folder = read_chain(device, geometry, entry.cluster, wanted)?;
-                if folder.has_wanted {
-                    return Ok(path);
-                }
-                open.push_back((path, folder.bytes));
-            } else if has_cluster(device, geometry, entry.cluster, wanted)? {
-                return Ok(path);
+            let first = if entry.is_directory {
+                let (first, bytes) = walk.folder(entry.cluster)?;
+                open.push_back((path.clone(), bytes));
+                first
+            } else {
+                walk.file(entry.cluster)?
+            };
+            found.extend(first.map(|first| (first, FatOwner::File(path))));
+        }
+    }
+    found.sort_by_key(|(first, _)| *first);
+    Ok(found)
+}
+
+struct Walk<'a> {
+    device: &'a dyn BlockDevice,
+    geometry: &'a FatGeometry,
+    sought: &'a mut Sought,
+}
+
+impl Walk<'_> {
+    fn take(&mut self, cluster: u32) -> Option<u64> {
+        let start = self.geometry.cluster_offset(cluster);
+        self.sought
+            .take(ByteRange::from_len(start, self.geometry.cluster)?)
+    }
+
+    /// The first byte of a folder that is looked for, and its entries.
+    fn folder(&mut self, first: u32) -> Result<(Option<u64>, Vec<u8>), DiskError> {
+        let geometry = self.geometry;
+        let clusters = geometry.chain(self.device, first)?.unwrap_or_default();
+        let mut bytes = vec![0; clusters.len() * geometry.cluster as usize];
+        let parts = bytes.chunks_mut(geometry.cluster as usize);
+        let mut hit = None;
+        for (cluster, part) in clusters.into_iter().zip(parts) {
+            self.device
+                .read_at(geometry.cluster_offset(cluster), part)?;
+            hit = hit.into_iter().chain(self.take(cluster)).min();
+        }
+        Ok((hit, bytes))
+    }
+
+    /// The first byte of a file that is looked for. A chain that loops is left when it is longer than
+    /// the file system.
+    fn file(&mut self, first: u32) -> Result<Option<u64>, DiskError> {
+        let mut cluster = first;
+        let mut hit = None;
+        for _ in 0..self.geometry.clusters {
+            if !(2..self.geometry.clusters + 2).contains(&u64::from(cluster)) {
+                break;
             }
+            hit = hit.into_iter().chain(self.take(cluster)).min();
+            cluster = self
+                .geometry
+                .next_cluster(self.device, u64::from(cluster))?;
         }
+        Ok(hit)
     }
-    Ok("free space".to_owned())
-}
-
-struct Folder {
-    bytes: Vec<u8>,
-    has_wanted: bool,
-}
-
-fn read_chain(
-    device: &dyn BlockDevice,
-    geometry: &FatGeometry,
-    first: u32,
-    wanted: u64,
-) -> Result<Folder, DiskError> {
-    let clusters = geometry.chain(device, first)?.unwrap_or_default();
-    let mut bytes = vec![0; clusters.len() * geometry.cluster as usize];
-    for (cluster, part) in clusters
-        .iter()
-        .zip(bytes.chunks_mut(geometry.cluster as usize))
-    {
-        device.read_at(geometry.cluster_offset(*cluster), part)?;
-    }
-    let has_wanted = clusters.iter().any(|cluster| u64::from(*cluster) == wanted);
-    Ok(Folder { bytes, has_wanted })
-}
-
-/// Whether the chain of a file has a cluster. A chain that loops is left when it is longer than
-/// the file system.
-fn has_cluster(
-    device: &dyn BlockDevice,
-    geometry: &FatGeometry,
-    first: u32,
-    wanted: u64,
-) -> Result<bool, DiskError> {
-    let mut cluster = first;
-    for _ in 0..geometry.clusters {
-        if u64::from(cluster) == wanted {
-            return Ok(true);
-        }
-        if !(2..geometry.clusters + 2).contains(&u64::from(cluster)) {
-            return Ok(false);
-        }
-        cluster = geometry.next_cluster(device, u64::from(cluster))?;
-    }
-    Ok(false)
 }
 
 pub(super) struct Entry {

@@ -1,14 +1,15 @@
 //! Where on a medium something is: in which partition, and in which file.
 
-use pinewrit_disk::{BlockDevice, ByteRange, Overlay, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, Overlay, Sought, Window};
 use pinewrit_ext4::{Owner, Volume};
 use pinewrit_image::ImageSource;
 use pinewrit_table::PartitionTable;
 
-use super::report::{ChunkRecord, Whereabouts};
+use super::report::{ChunkRecord, Owned, OwnerKind, Whereabouts};
 use crate::Cancel;
 use crate::extents::MapTracker;
-use crate::filesystem::{FatGeometry, fat_owner};
+use crate::filesystem::FatGeometry;
+use crate::filesystem::fat_owner::{self, FatOwner};
 use crate::pipeline::{Chunk, SourcePosition, WantedSums, stream_chunks};
 use crate::verify::Found;
 
@@ -19,49 +20,96 @@ pub fn whereabouts(medium: &dyn BlockDevice, first: &[u8], offset: u64) -> Where
     if overlay.write_at(0, first).is_err() {
         return Whereabouts::default();
     }
-    let table = PartitionTable::read(&overlay).ok().flatten();
-    let (partition, range) = match &table {
-        None => (
+    let range = ByteRange {
+        start: offset,
+        end: offset.saturating_add(1),
+    };
+    let found = owners(&overlay, &[range]).into_iter().next();
+    found.map_or_else(Whereabouts::default, |owned| Whereabouts {
+        partition: owned.partition,
+        owner: Some(owned.owner).filter(|owner| !owner.is_empty()),
+    })
+}
+
+/// What uses places of a medium: files by their path, structures of file systems, free space; each
+/// once, in the order in which it begins. Whatever cannot be read is left out.
+pub fn owners(medium: &dyn BlockDevice, ranges: &[ByteRange]) -> Vec<Owned> {
+    let table = PartitionTable::read(medium).ok().flatten();
+    let size = medium.size();
+    let mut parts: Vec<(Option<u32>, ByteRange)> = match &table {
+        None => vec![(
             None,
             ByteRange {
                 start: 0,
-                end: overlay.size(),
+                end: size,
             },
-        ),
-        Some(table) => match table.partition_at(offset) {
-            Some(partition) => (Some(partition.number), partition.range),
-            None => {
-                return Whereabouts {
-                    partition: None,
-                    owner: Some("before or between the partitions".to_owned()),
-                };
-            }
-        },
+        )],
+        Some(table) => table
+            .partitions
+            .iter()
+            .filter_map(|partition| {
+                let range = partition.range;
+                let range = ByteRange::new(range.start, range.end.min(size))?;
+                Some((Some(partition.number), range))
+            })
+            .collect(),
     };
-    let end = range.end.min(overlay.size());
-    let window = Window::new(
-        &overlay,
-        ByteRange {
-            start: range.start,
-            end,
-        },
-    );
-    Whereabouts {
-        partition,
-        owner: owner(&window, offset - range.start),
+    parts.sort_by_key(|(_, range)| *range);
+    let mut all = Sought::new(ranges.to_vec());
+    let mut owned = Vec::new();
+    for (partition, range) in parts {
+        if all.take(range).is_none() {
+            continue;
+        }
+        let inside = ranges.iter().filter_map(|one| one.intersection(range));
+        let inside = inside.map(|one| ByteRange {
+            start: one.start - range.start,
+            end: one.end - range.start,
+        });
+        let window = Window::new(medium, range);
+        let found = owners_in(&window, Sought::new(inside.collect()));
+        owned.extend(found.into_iter().map(|(first, kind, owner)| Owned {
+            partition,
+            kind,
+            owner,
+            first: range.start + first,
+        }));
     }
+    owned.extend(all.left().next().map(|range| Owned {
+        partition: None,
+        kind: OwnerKind::Between,
+        owner: "before or between the partitions".to_owned(),
+        first: range.start,
+    }));
+    owned.sort_by_key(|one| one.first);
+    owned
 }
 
-fn owner(window: &dyn BlockDevice, offset: u64) -> Option<String> {
+fn owners_in(window: &dyn BlockDevice, mut sought: Sought) -> Vec<(u64, OwnerKind, String)> {
+    let mut found = Vec::new();
     if let Ok(Some(geometry)) = FatGeometry::read(window) {
-        return fat_owner::owner_at(window, &geometry, offset).ok();
+        let owners = fat_owner::owners(window, &geometry, &mut sought).unwrap_or_default();
+        found.extend(owners.into_iter().map(|(first, owner)| match owner {
+            FatOwner::File(path) => (first, OwnerKind::File, path),
+            FatOwner::Metadata(what) => (first, OwnerKind::Metadata, what.to_owned()),
+        }));
+    } else if let Ok(volume) = Volume::open(window) {
+        let owners = volume.owners(&mut sought).unwrap_or_default();
+        found.extend(owners.into_iter().map(|(first, owner)| match owner {
+            Owner::File(path) => (first, OwnerKind::File, path),
+            Owner::Metadata(what) => (first, OwnerKind::Metadata, what.to_owned()),
+            _ => (first, OwnerKind::Free, "free space".to_owned()),
+        }));
+    } else {
+        // A file system that is not understood, or none.
+        let first = sought.left().next().map(|range| range.start);
+        return first.map_or(Vec::new(), |first| {
+            vec![(first, OwnerKind::Unknown, String::new())]
+        });
     }
-    let volume = Volume::open(window).ok()?;
-    Some(match volume.owner_at(offset).ok()? {
-        Owner::File(path) => path,
-        Owner::Metadata(what) => what.to_owned(),
-        _ => "free space".to_owned(),
-    })
+    let free = sought.left().next();
+    found.extend(free.map(|range| (range.start, OwnerKind::Free, "free space".to_owned())));
+    found
 }
 
 /// Compares one chunk of a medium with the image once more; returns the first differing byte and

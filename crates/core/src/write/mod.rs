@@ -26,8 +26,9 @@ use crate::pipeline::{
 use crate::settings::CheckedSettings;
 use crate::{Cancel, Observer};
 use lane::{Lane, LaneFailure, StreamOutcome};
-pub use locate::whereabouts;
+pub use locate::{owners, whereabouts};
 pub use report::{
+    Owned, OwnerKind,
     ChecksumReport, ChunkRecord, Pace, PacePoint, Stability, Whereabouts, WriteError, WriteReport,
 };
 

@@ -107,6 +107,35 @@ pub struct Whereabouts {
     pub owner: Option<String>,
 }
 
+/// Something on a medium that uses places that were asked about.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Owned {
+    /// The partition's number; `None` outside of partitions and where there are none.
+    pub partition: Option<u32>,
+    /// What it is.
+    pub kind: OwnerKind,
+    /// A file's path, or the structure in words; empty where it is not known.
+    pub owner: String,
+    /// The first byte of it that was asked about, on the medium.
+    pub first: u64,
+}
+
+/// What uses a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum OwnerKind {
+    /// A file or a folder.
+    File,
+    /// A structure of a file system.
+    Metadata,
+    /// Nobody.
+    Free,
+    /// It lies outside of all partitions.
+    Between,
+    /// A file system that is not understood.
+    Unknown,
+}
+
 /// How a chunk that reads back differently does so.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stability {

@@ -225,6 +225,12 @@ impl Rack {
             .find(|reader| block_name(reader) == *name)
     }
 
+    /// The file behind the card in the reader that a path names.
+    pub(crate) fn backing_at(&self, path: &Path) -> Option<PathBuf> {
+        let reader = self.reader(&self.reader_at(path)?)?;
+        Some(self.backing(self.card_in(reader)?))
+    }
+
     /// Opens the medium at `path`; for writing only as `permits` allow it.
     pub(crate) fn open_medium(
         &self,

@@ -13,13 +13,13 @@ use serde::Serialize;
 use super::super::change::{self, Opened, confirm};
 use super::super::{Outcome, records};
 use super::filesystem;
-use super::look::printable;
 use crate::args::{ChangeArgs, EditArgs, OverwriteArg, PutArgs, UnpackArgs};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
 use crate::signals;
 use crate::ui::progress::Waiting;
+use crate::ui::text::printable;
 use crate::ui::{Ui, style, units};
 
 #[derive(Serialize)]
@@ -58,7 +58,13 @@ impl<'a> Work<'a> {
     }
 
     /// Puts the changes on the medium, unless this is a dry run; returns whether there are any.
-    fn finish(&self, changes: FileChanges<'_>, args: &ChangeArgs) -> Result<bool, Message> {
+    fn finish(
+        &self,
+        ui: &Ui,
+        changes: FileChanges<'_>,
+        args: &ChangeArgs,
+        (command, files): (&str, Vec<String>),
+    ) -> Result<bool, Message> {
         let name = &self.opened.name;
         let is_empty = changes.is_empty();
         if is_empty.map_err(|e| explain::files_error(name, &e))? {
@@ -67,6 +73,7 @@ impl<'a> Work<'a> {
         if !args.dry_run {
             let committed = changes.commit(Some(&self.opened.undo));
             committed.map_err(|e| explain::commit_error(name, &e))?;
+            self.opened.amend(ui, command, files);
         }
         Ok(true)
     }
@@ -128,7 +135,12 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
         let question = format!("Replace {shown} on {}?", opened.name);
         confirm(ui, &args.change, &question, &shown.to_string())?;
     }
-    let is_changed = work.finish(changes, &args.change)?;
+    let is_changed = work.finish(
+        ui,
+        changes,
+        &args.change,
+        ("files put", vec![shown.to_string()]),
+    )?;
     event(
         ui,
         "files put",
@@ -203,7 +215,7 @@ pub(super) fn remove(
         &format!("Remove {what} from {}?", opened.name),
         &what,
     )?;
-    let is_changed = work.finish(changes, args)?;
+    let is_changed = work.finish(ui, changes, args, ("files remove", vec![what.clone()]))?;
     event(ui, "files remove", &opened.name, place, args, is_changed);
     tell(
         ui,
@@ -256,7 +268,9 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
         let question = format!("Replace {count} in {} on {}?", args.place, opened.name);
         confirm(ui, &args.change, &question, &count)?;
     }
-    let is_changed = work.finish(changes, &args.change)?;
+    let files = report.new.iter().chain(&report.replaced);
+    let files = files.cloned().collect();
+    let is_changed = work.finish(ui, changes, &args.change, ("files unpack", files))?;
     ui.event(&ChangeEvent {
         event: "result",
         command: "files unpack",
@@ -377,7 +391,7 @@ pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
             opened.name, args.place
         ))
     })?;
-    let is_changed = work.finish(changes, &args.change)? && diff.is_some();
+    let is_changed = work.finish(ui, changes, &args.change, ("files edit", vec![args.place.to_string()]))? && diff.is_some();
     ui.event(&ChangeEvent {
         event: "result",
         command: "files edit",

@@ -20,6 +20,8 @@ use crate::args::{ReadArgs, SourceArgs};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
+use crate::ui::output::Sink;
+use crate::ui::text::printable;
 use crate::ui::{Ui, style, units};
 
 #[derive(Serialize)]
@@ -88,12 +90,6 @@ fn not_there(at: &ReadArgs, files: &Files<'_>) -> Message {
         }
         _ => message,
     }
-}
-
-/// A name from a medium, without what could command a terminal.
-pub(super) fn printable(name: &str) -> String {
-    let plain = |c: char| if c.is_control() { '\u{fffd}' } else { c };
-    name.chars().map(plain).collect()
 }
 
 pub(super) fn list(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
@@ -316,15 +312,20 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
             };
             Message::new(Exit::Internal, what).fact("system", e.to_string())
         };
-        match to {
-            None => {
-                let mut out = io::stdout().lock();
-                files.read_to(path, &mut out).map_err(failed)?;
-                out.flush().map_err(not_written)
+        let copy = |out: &mut dyn Write| {
+            let mut sink = Sink::new(out);
+            let copied = files.read_to(path, &mut sink);
+            // What its own end says counts: the source is not to blame for a full disk.
+            if !sink.has_failed() {
+                copied.map_err(failed)?;
             }
+            sink.end().map(drop).map_err(not_written)
+        };
+        match to {
+            None => copy(&mut io::stdout().lock()),
             Some(to) => {
                 let mut file = File::create(to).map_err(not_written)?;
-                files.read_to(path, &mut file).map_err(failed)?;
+                copy(&mut file)?;
                 file.sync_all().map_err(not_written)
             }
         }

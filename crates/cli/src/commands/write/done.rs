@@ -1,9 +1,13 @@
 //! What there is to say of a medium that was written, and its receipt.
 
+use std::path::Path;
 use std::time::Duration;
 
 use pinewrit_core::inspect::inspect;
-use pinewrit_core::receipt::{Identifiers, Receipt, ReceiptImage, ReceiptMedium, ReceiptSettings};
+use pinewrit_core::receipt::{
+    Identifiers, Receipt, ReceiptChange, ReceiptImage, ReceiptMedium, ReceiptSettings,
+};
+use pinewrit_core::state::save;
 use pinewrit_core::write::WriteReport;
 use pinewrit_host::{MediumKind, Readers, Rescan};
 
@@ -37,6 +41,7 @@ impl Done<'_> {
     ) -> Outcome {
         let receipt = self.receipt(report);
         let kept = self.keep(&receipt);
+        self.amend_whole(readers, &receipt);
         let device = &*self.medium.medium.device;
         if self.args.report.is_some() {
             sections.push(Section {
@@ -73,13 +78,40 @@ impl Done<'_> {
         }
     }
 
+    /// Of a medium of which one partition was written: the receipt of the whole leaves that partition
+    /// to the new one.
+    fn amend_whole(&self, readers: &Readers, own: &Receipt) {
+        let Some((old, receipt)) = self.medium.whole.clone() else {
+            return;
+        };
+        let amended = records::state().map(|state| {
+            let mut receipt = receipt;
+            // The device at hand is narrowed to the partition.
+            if let Ok(medium) = readers.open_for_reading(&self.medium.medium.path) {
+                receipt.identifiers = Identifiers::of(&*medium.device);
+            }
+            let number = own.medium.partition.map_or(0, |partition| partition.number);
+            let name = state.receipt_path(own);
+            let name = name.file_name().unwrap_or_default().to_string_lossy();
+            receipt.changes.push(ReceiptChange {
+                receipt: Some(name.into_owned()),
+                ..records::change_now("write --into", vec![format!("partition {number}")])
+            });
+            state.replace_receipt(&old, &receipt)
+        });
+        if let Ok(Err(error)) = amended {
+            let text = format!("note: the receipt does not have this change: {error}\n");
+            self.ui.warn(text);
+        }
+    }
+
     fn receipt(&self, report: &WriteReport) -> Receipt {
         let tool = concat!("pinewrit ", env!("CARGO_PKG_VERSION")).to_owned();
         let device = &*self.medium.medium.device;
         let facts = self.medium.facts.as_ref();
         let identity = facts.map(|facts| &facts.identity);
         let medium = ReceiptMedium {
-            name: self.medium.medium.path.display().to_string(),
+            name: full_name(&self.medium.medium.path),
             tag: facts
                 .and_then(|facts| facts.tag.as_ref())
                 .map(ToString::to_string),
@@ -131,11 +163,12 @@ impl Done<'_> {
                 return None;
             }
         };
-        let own = records::receipt_path(receipt);
-        let places = [Some(own), self.args.receipt.clone()];
+        let state = records::state().ok();
+        let own = state.map(|state| state.receipt_path(receipt));
+        let places = [own, self.args.receipt.clone()];
         let mut kept = None;
         for place in places.into_iter().flatten() {
-            match records::save(&place, &json) {
+            match save(&place, &json) {
                 Ok(()) => kept = Some(place.display().to_string()),
                 Err(error) => {
                     let place = place.display();
@@ -263,6 +296,12 @@ impl Done<'_> {
             (true, false) => amount(report.used_bytes, report.verify_seconds),
         }
     }
+}
+
+/// By what a card file is found again, or a device that has no tag.
+fn full_name(path: &Path) -> String {
+    let full = std::path::absolute(path);
+    full.as_deref().unwrap_or(path).display().to_string()
 }
 
 /// Why a partition was written as a whole.

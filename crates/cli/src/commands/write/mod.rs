@@ -3,11 +3,14 @@
 mod done;
 mod plan;
 
+use std::io;
+use std::path::PathBuf;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use pinewrit_core::inspect::Inspection;
-use pinewrit_core::receipt::ReceiptPartition;
+use pinewrit_core::receipt::{Receipt, ReceiptPartition};
+use pinewrit_core::state::save;
 use pinewrit_core::unfinished::UnfinishedWrite;
 use pinewrit_core::write::{ReadBack, Target, WriteError, WriteOptions, WriteReport, write_all};
 use pinewrit_core::{Observer, Progress, Stage};
@@ -163,6 +166,7 @@ fn carry_out(
             key: one.key,
             facts: one.chosen.facts,
             partition: one.partition,
+            whole: one.whole,
             medium,
         });
     }
@@ -208,9 +212,9 @@ fn carry_out(
     let source = plan.source.name();
     if in_place {
         // A draft that failed is gone, and nobody goes on with it.
-        media
-            .iter()
-            .for_each(|medium| records::remove_note(&medium.key));
+        if let Some(state) = records::state_if_any() {
+            media.iter().for_each(|one| state.remove_note(&one.key));
+        }
     }
     let failed = |names: &str, error: &WriteError| {
         let message = explain::write_error(&source, names, error);
@@ -241,8 +245,8 @@ fn carry_out(
         };
         let outcome = match result {
             Ok(report) => {
-                if is_noted {
-                    records::remove_note(&medium.key);
+                if is_noted && let Some(state) = records::state_if_any() {
+                    state.remove_note(&medium.key);
                 }
                 settled
                     .map_err(|e| explain::named_medium_error(&medium.name, &e))
@@ -258,7 +262,7 @@ fn carry_out(
         }
     }
     if let Some(path) = args.report.as_ref().filter(|_| !sections.is_empty()) {
-        match records::save(path, page::html(&sections).as_bytes()) {
+        match save(path, page::html(&sections).as_bytes()) {
             Ok(()) => ui.say(format!("report in {}\n", path.display())),
             Err(error) => ui.warn(format!("note: no report in {}: {error}\n", path.display())),
         }
@@ -277,8 +281,15 @@ struct OpenMedium {
     key: String,
     facts: Option<pinewrit_host::MediumFacts>,
     partition: Option<ReceiptPartition>,
+    /// The receipt of the whole medium without that partition, and where it is.
+    whole: Option<(PathBuf, Receipt)>,
     medium: Medium,
     read_back: ReadBack,
+}
+
+fn save_note(note: &UnfinishedWrite) -> io::Result<()> {
+    let state = records::state_if_any().ok_or(io::ErrorKind::NotFound)?;
+    state.save_note(note)
 }
 
 /// Shows the progress, and keeps the note of the unfinished write up to date.
@@ -314,11 +325,11 @@ impl Noting {
             done: 0,
             total: None,
         };
-        let kept = records::save_note(&note);
+        let kept = save_note(&note);
         if let Err(error) = &kept {
             ui.say(format!(
-                "note: {} cannot be written ({error}); an interrupted write would not be remembered\n",
-                records::state_folder().display()
+                "note: the state folder cannot be written ({error}); an interrupted write would not be \
+                 remembered\n"
             ));
         }
         Self {
@@ -335,7 +346,7 @@ impl Noting {
     /// Leaves the note as it is now; returns whether there is one.
     fn end(self) -> bool {
         let state = self.state.into_inner().unwrap_or_else(|e| e.into_inner());
-        state.works && records::save_note(&state.note).is_ok()
+        state.works && save_note(&state.note).is_ok()
     }
 }
 
@@ -356,7 +367,7 @@ impl Observer for Noting {
                 .saved
                 .is_none_or(|saved| saved.elapsed() >= NOTE_EVERY);
             if state.works && is_due {
-                state.works = records::save_note(&state.note).is_ok();
+                state.works = save_note(&state.note).is_ok();
                 state.saved = Some(Instant::now());
             }
         }

@@ -1,15 +1,15 @@
 //! Everything that is known before the first byte.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use pinewrit_core::configure::{ConfigureError, ConfigureReport, prepare};
 use pinewrit_core::filesystem::FilesystemFacts;
 use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect};
-use pinewrit_core::receipt::ReceiptPartition;
+use pinewrit_core::receipt::{Receipt, ReceiptPartition};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::unfinished::UnfinishedWrite;
-use pinewrit_disk::{BlockDevice, DiskError};
-use pinewrit_host::{Bus, MediumKind, Readers, Target};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
+use pinewrit_host::{Bus, Footing, MediumKind, Readers, Target};
 use pinewrit_image::{
     ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
 };
@@ -55,6 +55,8 @@ pub(super) struct PlannedMedium {
     pub(super) note: Option<UnfinishedWrite>,
     /// The partition that is written, if it is not all of the medium.
     pub(super) partition: Option<ReceiptPartition>,
+    /// The receipt of the whole medium without that partition, and where it is.
+    pub(super) whole: Option<(PathBuf, Receipt)>,
 }
 
 impl PlannedMedium {
@@ -91,9 +93,10 @@ pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan,
     let settings = settings.map(|path| settings::read(ui, path, intake));
     let settings = settings.transpose()?;
     must_be_of_one(args, settings.as_ref())?;
+    let needed = needed(readers, args, &source)?;
     let mut media: Vec<PlannedMedium> = Vec::new();
     for named in &args.to {
-        let medium = open_medium(ui, readers, args, named, &media)?;
+        let medium = open_medium(ui, readers, args, named, (&media, &needed))?;
         check_source_and_fit(&source, &medium)?;
         media.push(medium);
     }
@@ -145,12 +148,31 @@ fn must_be_of_one(args: &WriteArgs, settings: Option<&CheckedSettings>) -> Outco
     }
 }
 
+/// What a write needs until its end, and where that is.
+fn needed(
+    readers: &Readers,
+    args: &WriteArgs,
+    source: &ImageSource,
+) -> Result<Vec<(&'static str, Footing)>, Message> {
+    let files = source.files();
+    let mut needed: Vec<_> = files
+        .map(|file| ("the image", readers.footing_of_file(file)))
+        .collect();
+    let state = records::state()?;
+    needed.push(("the state folder", readers.footing(state.path())));
+    let asked = [("the receipt", &args.receipt), ("the report", &args.report)];
+    for (what, path) in asked {
+        needed.extend(path.as_ref().map(|path| (what, readers.footing(path))));
+    }
+    Ok(needed)
+}
+
 fn open_medium(
     ui: &Ui,
     readers: &Readers,
     args: &WriteArgs,
     named: &Path,
-    others: &[PlannedMedium],
+    (others, needed): (&[PlannedMedium], &[(&str, Footing)]),
 ) -> Result<PlannedMedium, Message> {
     let mut chosen = target::find(readers, named, args.size.is_some())?;
     let mut name = chosen.name();
@@ -158,6 +180,15 @@ fn open_medium(
     if others.iter().any(|other| other.key == key) {
         return Err(Message::new(Exit::Usage, format!("{name} is named twice"))
             .remedy("name each medium once"));
+    }
+    target::must_not_be_system(&chosen)?;
+    // Before anything of it is unmounted.
+    target::must_not_meet(readers, &chosen, needed)?;
+    let footing = readers.footing(&chosen.path);
+    let is_met = |other: &&PlannedMedium| readers.footing(&other.chosen.path).meets(&footing);
+    if let Some(other) = others.iter().find(is_met) {
+        let what = format!("{name} and {} are the same medium", other.name);
+        return Err(Message::new(Exit::Refused, what).remedy("name each medium once"));
     }
     let permits = match args.dry_run {
         true => chosen.given_permits(&args.medium),
@@ -170,20 +201,26 @@ fn open_medium(
         Location::Path(draft) if args.is_draft => target.drafted(draft.clone()),
         _ => target,
     };
-    let (target, partition) = match &args.into {
-        None => (target, None),
+    let (target, partition, whole) = match &args.into {
+        None => (target, None, None),
         Some(wanted) => {
             match &target {
                 // What is half done elsewhere on it would stay so.
                 Target::Existing(medium) if !args.dry_run => {
-                    change::settle_interrupted(ui, &name, medium, args.yes)?;
+                    change::settle_interrupted(ui, &chosen, medium, args.yes)?;
                 }
                 _ => change::tell_interrupted(ui, readers, &chosen.path),
             }
-            let (target, partition) = only_partition(target, &name, wanted)?;
+            let range = find_partition(&target, &name, wanted)?;
+            let (partition, range) = range;
+            let whole = receipt_without(&chosen, &target, range)?;
+            let target = match target {
+                Target::Existing(medium) => Target::Existing(medium.narrowed(range)),
+                other => other,
+            };
             name = format!("partition {} of {name}", partition.number);
             key = format!("{key} partition {}", partition.number);
-            (target, Some(partition))
+            (target, Some(partition), whole)
         }
     };
     // A medium that cannot be read now may still be worth writing; it will tell by itself.
@@ -194,22 +231,40 @@ fn open_medium(
     // What has a table was finished since, by whomever.
     let is_blank = present.as_ref().is_none_or(Inspection::is_unknown);
     Ok(PlannedMedium {
-        note: records::find_note(&key).filter(|_| is_blank),
+        note: records::state()?.note(&key).filter(|_| is_blank),
         name,
         key,
         chosen,
         target,
         present,
         partition,
+        whole,
     })
 }
 
-/// One partition of a medium as if it were all of it.
-fn only_partition(
-    target: Target,
+/// The receipt of a whole medium without a partition that is about to be written.
+fn receipt_without(
+    chosen: &Chosen,
+    target: &Target,
+    range: ByteRange,
+) -> Result<Option<(PathBuf, Receipt)>, Message> {
+    let Target::Existing(medium) = target else {
+        return Ok(None);
+    };
+    let key = chosen.key();
+    let device = &*medium.device;
+    let found = records::state()?.find_receipt(device, chosen.subject(&key));
+    let without = found.map(|found| Ok((found.path, found.receipt.without(device, range)?)));
+    let without = without.transpose();
+    without.map_err(|e| explain::disk_error(&chosen.name(), &e))
+}
+
+/// A partition of a medium that is there, and where it is.
+fn find_partition(
+    target: &Target,
     name: &str,
     wanted: &str,
-) -> Result<(Target, ReceiptPartition), Message> {
+) -> Result<(ReceiptPartition, ByteRange), Message> {
     let Target::Existing(medium) = target else {
         let what = format!("{name} is not there yet, and has no partitions");
         return Err(
@@ -232,16 +287,10 @@ fn only_partition(
         number,
         start: range.start,
     };
-    Ok((Target::Existing(medium.narrowed(range)), partition))
+    Ok((partition, range))
 }
 
 fn check_source_and_fit(source: &ImageSource, medium: &PlannedMedium) -> Outcome {
-    if let Target::Existing(existing) = &medium.target
-        && source.files().any(|file| existing.is_same_file(file))
-    {
-        let what = format!("{} is the image itself", medium.name);
-        return Err(Message::new(Exit::Usage, what).remedy("name another medium with --to"));
-    }
     match source.unpacked_size().exact() {
         Some(image) if image > medium.target.size() => Err(explain::too_large(
             &medium.name,

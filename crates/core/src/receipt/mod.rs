@@ -3,12 +3,16 @@
 
 use std::io;
 
-use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE};
+use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError};
 use serde::{Deserialize, Serialize};
+
+mod amend;
 
 use crate::inspect::inspect;
 use crate::write::{ChunkRecord, PacePoint, WriteError, WriteReport, compare_with_records};
 use crate::{Cancel, Observer};
+
+pub use amend::{AmendedMedium, Books};
 
 /// What a receipt says of itself.
 const FORMAT: &str = "pinewrit-receipt";
@@ -54,6 +58,9 @@ pub struct Receipt {
     pub pace_written: Vec<PacePoint>,
     /// How long each chunk took to be read back.
     pub pace_read: Vec<PacePoint>,
+    /// What Pinewrit changed on the medium since, the oldest first. The chunks above are as it left them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changes: Vec<ReceiptChange>,
     /// BLAKE3 of all of the above, in this order and as compact JSON.
     pub digest: String,
 }
@@ -87,6 +94,40 @@ pub struct ReceiptPartition {
     pub number: u32,
     /// Its first byte on the medium. Places in the receipt count from here.
     pub start: u64,
+}
+
+/// A later change of the medium.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReceiptChange {
+    /// When it was made, RFC 3339.
+    pub time: String,
+    /// The command, without its arguments: `configure`, `files put`.
+    pub command: String,
+    /// The files or partitions that were changed, as far as they have names; many are cut off.
+    pub files: Vec<String>,
+    /// The file of the receipt that has what was written to a partition.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub receipt: Option<String>,
+}
+
+impl ReceiptChange {
+    /// Files that are named one by one; of more, the last entry says how many.
+    const MAX_FILES: usize = 200;
+
+    /// A change by a command.
+    pub fn new(time: String, command: &str, mut files: Vec<String>) -> Self {
+        if files.len() > Self::MAX_FILES {
+            let more = files.len() - Self::MAX_FILES;
+            files.truncate(Self::MAX_FILES);
+            files.push(format!("and {more} more"));
+        }
+        Self {
+            time,
+            command: command.to_owned(),
+            files,
+            receipt: None,
+        }
+    }
 }
 
 /// The image of a receipt.
@@ -158,6 +199,45 @@ pub struct ReceiptChunk {
     pub blake3: String,
 }
 
+impl ReceiptChunk {
+    fn of(record: &ChunkRecord) -> Self {
+        let ranges = record.used.iter();
+        Self {
+            index: record.index,
+            used: ranges.map(|range| (range.start, range.end)).collect(),
+            blake3: record.digest.to_hex().to_string(),
+        }
+    }
+}
+
+/// Bytes of one request.
+const REQUEST: usize = 1 << 20;
+
+/// The digest of what a device holds in these ranges, which count from `start`.
+pub(crate) fn digest_of(
+    device: &dyn BlockDevice,
+    start: u64,
+    used: &[ByteRange],
+) -> Result<blake3::Hash, DiskError> {
+    let mut hasher = blake3::Hasher::new();
+    let mut buffer = AlignedBuf::new(REQUEST);
+    for range in used {
+        let mut place = range.start;
+        while place < range.end {
+            let len = (range.end - place).min(REQUEST as u64) as usize;
+            device.read_at(start.saturating_add(place), &mut buffer[..len])?;
+            hasher.update(&buffer[..len]);
+            place += len as u64;
+        }
+    }
+    Ok(hasher.finalize())
+}
+
+/// Whether a device holds what a record says, whose places count from `start`.
+fn is_as_recorded(device: &dyn BlockDevice, start: u64, record: &ChunkRecord) -> bool {
+    digest_of(device, start, &record.used).is_ok_and(|digest| digest == record.digest)
+}
+
 /// Why a receipt cannot be used.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -171,6 +251,9 @@ pub enum ReceiptError {
     /// It is of a later version.
     #[error("the receipt has version {0}; this Pinewrit knows up to {VERSION}")]
     Version(u32),
+    /// The medium could not be read to bring it up to date.
+    #[error("the medium could not be read: {0}")]
+    Medium(String),
     /// It was changed since it was written.
     #[error("the receipt was changed since it was written")]
     Changed,
@@ -236,15 +319,6 @@ impl Receipt {
         medium: ReceiptMedium,
         image: ReceiptImage,
     ) -> Self {
-        let chunk = |record: &ChunkRecord| ReceiptChunk {
-            index: record.index,
-            used: record
-                .used
-                .iter()
-                .map(|range| (range.start, range.end))
-                .collect(),
-            blake3: record.digest.to_hex().to_string(),
-        };
         let in_use = report
             .chunks
             .iter()
@@ -271,9 +345,10 @@ impl Receipt {
                 kept: report.kept_bytes,
             },
             chunk_bytes: CHUNK_SIZE as u64,
-            chunks: in_use.map(chunk).collect(),
+            chunks: in_use.map(ReceiptChunk::of).collect(),
             pace_written: report.pace.written.clone(),
             pace_read: report.pace.read.clone(),
+            changes: Vec::new(),
             digest: String::new(),
         }
     }
@@ -328,7 +403,7 @@ impl Receipt {
     }
 
     /// The chunks as they are compared; `None` if one of them cannot be.
-    fn records(&self) -> Option<Vec<ChunkRecord>> {
+    pub(crate) fn records(&self) -> Option<Vec<ChunkRecord>> {
         let record = |chunk: &ReceiptChunk| {
             let ranges = chunk.used.iter();
             Some(ChunkRecord {
@@ -340,6 +415,10 @@ impl Receipt {
             })
         };
         self.chunks.iter().map(record).collect()
+    }
+
+    fn set_chunks<'a>(&mut self, records: impl Iterator<Item = &'a ChunkRecord>) {
+        self.chunks = records.map(ReceiptChunk::of).collect();
     }
 
     /// Compares a medium with the receipt; returns the chunks that differ.

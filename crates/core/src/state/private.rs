@@ -1,0 +1,148 @@
+//! Folders that only their owner can change.
+
+use std::fs::{self, DirBuilder, Metadata, Permissions};
+use std::io;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+
+/// Why a folder cannot hold what others must not touch.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum UnsafePlace {
+    /// It belongs to somebody else.
+    #[error("{} belongs to somebody else (user {owner})", path.display())]
+    Foreign {
+        /// The folder.
+        path: PathBuf,
+        /// Its owner's number.
+        owner: u32,
+    },
+    /// Others can write in it.
+    #[error("others can write in {}", path.display())]
+    Shared {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// It could not be made or looked at.
+    #[error("{} cannot be used", path.display())]
+    Io {
+        /// The folder.
+        path: PathBuf,
+        /// The system's answer.
+        source: io::Error,
+    },
+}
+
+const GROUP_WRITES: u32 = 0o020;
+const OTHERS_WRITE: u32 = 0o002;
+const STICKY: u32 = 0o1000;
+
+/// Makes a folder that only its owner can read and change, with those above it that are missing;
+/// returns its path without links.
+///
+/// # Errors
+/// [`UnsafePlace`]: it cannot be made, or somebody else could put something else in its place or
+/// into it.
+pub fn make_private(path: &Path) -> Result<PathBuf, UnsafePlace> {
+    let failed = |source| UnsafePlace::Io {
+        path: path.to_owned(),
+        source,
+    };
+    let full = std::path::absolute(path).map_err(failed)?;
+    let there = full.ancestors().find(|place| place.exists());
+    let there = there.ok_or_else(|| failed(io::ErrorKind::NotFound.into()))?;
+    let base = fs::canonicalize(there).map_err(failed)?;
+    for place in base.ancestors() {
+        must_be_out_of_reach(place)?;
+    }
+    let rest = full.strip_prefix(there).unwrap_or(Path::new(""));
+    let real = base.join(rest);
+    if rest.as_os_str().is_empty() {
+        return must_be_own(&base).map(|()| real);
+    }
+    let mut builder = DirBuilder::new();
+    builder.recursive(true).mode(0o700);
+    builder.create(&real).map_err(failed)?;
+    // Somebody may have been quicker.
+    must_be_own(&real).map(|()| real)
+}
+
+/// Nobody but its owner, this user or the system, can replace what is in a folder above.
+fn must_be_out_of_reach(path: &Path) -> Result<(), UnsafePlace> {
+    let facts = look(path)?;
+    let owner = facts.uid();
+    if owner != 0 && owner != user() {
+        return Err(UnsafePlace::Foreign {
+            path: path.to_owned(),
+            owner,
+        });
+    }
+    // A user's own group has nobody else in it; in a sticky folder everybody keeps to their own.
+    let own_group = [0, rustix::process::getegid().as_raw()].contains(&facts.gid());
+    let is_shared = facts.mode() & OTHERS_WRITE != 0 || facts.mode() & GROUP_WRITES != 0 && !own_group;
+    match is_shared && facts.mode() & STICKY == 0 {
+        true => Err(UnsafePlace::Shared {
+            path: path.to_owned(),
+        }),
+        false => Ok(()),
+    }
+}
+
+/// The folder itself is this user's, and for this user only.
+fn must_be_own(path: &Path) -> Result<(), UnsafePlace> {
+    let facts = look(path)?;
+    if facts.uid() != user() {
+        return Err(UnsafePlace::Foreign {
+            path: path.to_owned(),
+            owner: facts.uid(),
+        });
+    }
+    if facts.mode() & 0o077 == 0 {
+        return Ok(());
+    }
+    let private = Permissions::from_mode(0o700);
+    fs::set_permissions(path, private).map_err(|source| UnsafePlace::Io {
+        path: path.to_owned(),
+        source,
+    })
+}
+
+fn look(path: &Path) -> Result<Metadata, UnsafePlace> {
+    fs::symlink_metadata(path).map_err(|source| UnsafePlace::Io {
+        path: path.to_owned(),
+        source,
+    })
+}
+
+fn user() -> u32 {
+    rustix::process::geteuid().as_raw()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_made_is_for_its_owner_only() {
+        let dir = tempfile::tempdir().unwrap();
+        let made = make_private(&dir.path().join("a/b")).unwrap();
+        assert_eq!(fs::metadata(&made).unwrap().mode() & 0o777, 0o700);
+        fs::set_permissions(&made, Permissions::from_mode(0o777)).unwrap();
+        make_private(&made).unwrap();
+        assert_eq!(fs::metadata(&made).unwrap().mode() & 0o777, 0o700);
+    }
+
+    #[test]
+    fn nothing_is_kept_below_a_folder_where_everybody_writes() {
+        let dir = tempfile::tempdir().unwrap();
+        let open = dir.path().join("open");
+        fs::create_dir(&open).unwrap();
+        fs::set_permissions(&open, Permissions::from_mode(0o777)).unwrap();
+        let refused = make_private(&open.join("pinewrit"));
+        assert!(matches!(refused, Err(UnsafePlace::Shared { path }) if path == open));
+        assert!(!open.join("pinewrit").exists());
+        // Where everybody keeps to their own, as in /tmp, a folder of one's own is safe.
+        fs::set_permissions(&open, Permissions::from_mode(0o1777)).unwrap();
+        make_private(&open.join("pinewrit")).unwrap();
+    }
+}

@@ -1,0 +1,256 @@
+//! Which receipt is a medium's.
+
+use std::collections::{BTreeMap, HashMap};
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use pinewrit_disk::{BlockDevice, ByteRange, Window};
+
+use super::{StateFolder, read_receipt, save};
+use crate::inspect::{PartitionFacts, inspect};
+use crate::receipt::{Identifiers, Receipt, ReceiptError, digest_of};
+
+/// Receipts that are looked at when one is searched for.
+const MAX_LOOKED_AT: usize = 20_000;
+/// Receipts that are told apart by their digests.
+const MAX_CANDIDATES: usize = 2_000;
+/// Chunks that are read to tell receipts apart.
+const MAX_PROBED: usize = 32;
+const ENDING: &str = ".receipt.json";
+
+/// A medium whose receipt is looked for.
+#[derive(Clone, Copy, Debug)]
+pub struct Subject<'a> {
+    /// Its tag, if it is no card file.
+    pub tag: Option<&'a str>,
+    /// Where it is; of card files, the full path.
+    pub place: &'a Path,
+    /// Only receipts of this one partition; else of the whole medium.
+    pub partition: Option<ByteRange>,
+}
+
+/// A receipt that was found.
+#[derive(Clone, Debug)]
+pub struct Found {
+    /// Where it is.
+    pub path: PathBuf,
+    /// The receipt.
+    pub receipt: Receipt,
+    /// How many could have been meant.
+    pub candidates: usize,
+}
+
+impl Subject<'_> {
+    /// How the medium is called in the names of receipts.
+    fn word(&self) -> String {
+        match self.tag {
+            Some(tag) => plain(tag),
+            None => word_of_file(&self.place.to_string_lossy()),
+        }
+    }
+}
+
+/// Letters and digits of a text, for the name of a file.
+fn plain(text: &str) -> String {
+    let kept = text
+        .chars()
+        .filter(|c| c.is_ascii_alphanumeric() || *c == '-');
+    kept.take(60).collect()
+}
+
+fn word_of_file(path: &str) -> String {
+    format!("file-{}", &blake3::hash(path.as_bytes()).to_hex()[..12])
+}
+
+fn id_word(identifiers: &Identifiers) -> String {
+    let first = identifiers.filesystems.first().map(|(_, id)| id);
+    let id = identifiers.table.as_ref().or(first);
+    id.map_or("none".to_owned(), |id| plain(id))
+}
+
+/// What the name of a receipt says: identifier, medium, time.
+fn parts(path: &Path) -> Option<(String, String, String)> {
+    let name = path.file_name()?.to_str()?.strip_suffix(ENDING)?;
+    let mut parts = name.splitn(3, '_').map(str::to_owned);
+    Some((parts.next()?, parts.next()?, parts.next()?))
+}
+
+/// A receipt as far as it is needed to tell it from others.
+struct Candidate {
+    path: PathBuf,
+    /// Its medium, its identifiers, and its time: what decides where digests do not.
+    rank: (u8, String),
+    chunks: HashMap<u64, (Arc<[ByteRange]>, blake3::Hash)>,
+    hits: usize,
+}
+
+impl StateFolder {
+    /// Where a receipt is kept: by what is on the medium, by the medium, and by its time.
+    pub fn receipt_path(&self, receipt: &Receipt) -> PathBuf {
+        let key = id_word(&receipt.identifiers);
+        let medium = match &receipt.medium.tag {
+            Some(tag) => plain(tag),
+            None => word_of_file(&receipt.medium.name),
+        };
+        let time = plain(&receipt.finished);
+        let part = receipt.medium.partition;
+        let part = part.map_or(String::new(), |part| format!("_p{}", part.number));
+        self.receipts()
+            .join(format!("{key}_{medium}_{time}{part}{ENDING}"))
+    }
+
+    /// Keeps a receipt; returns where.
+    ///
+    /// # Errors
+    /// It could not be written.
+    pub fn save_receipt(&self, receipt: &Receipt) -> Result<PathBuf, ReceiptError> {
+        let path = self.receipt_path(receipt);
+        save(&path, &receipt.to_json()?)?;
+        Ok(path)
+    }
+
+    /// Keeps a receipt in place of the one at `old`, whose name may say something else now.
+    ///
+    /// # Errors
+    /// It could not be written; the old one stays.
+    pub fn replace_receipt(&self, old: &Path, receipt: &Receipt) -> Result<PathBuf, ReceiptError> {
+        let path = self.save_receipt(receipt)?;
+        if path != old {
+            match fs::remove_file(old) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error.into()),
+                _ => {}
+            }
+        }
+        Ok(path)
+    }
+
+    /// The receipt of what is on a medium: by its tag or place, by the identifiers on it and its
+    /// size; where several could be meant, by the digests in which they differ.
+    pub fn find_receipt(&self, device: &dyn BlockDevice, subject: Subject<'_>) -> Option<Found> {
+        let identifiers = match subject.partition {
+            None => Identifiers::of(device),
+            Some(range) => Identifiers::of(&Window::new(device, range)),
+        };
+        let mut candidates = self.candidates(device, &identifiers, subject);
+        let count = candidates.len();
+        if count > 1 {
+            probe(device, subject.partition.map_or(0, |range| range.start), &mut candidates);
+        }
+        let best = candidates
+            .into_iter()
+            .max_by(|a, b| (a.hits, &a.rank).cmp(&(b.hits, &b.rank)))?;
+        Some(Found {
+            receipt: read_receipt(&best.path).ok()?,
+            path: best.path,
+            candidates: count,
+        })
+    }
+
+    /// The receipts of a medium and of its partitions that were written by themselves, for a change
+    /// of it.
+    pub fn receipts_of(&self, device: &dyn BlockDevice, subject: Subject<'_>) -> Vec<Found> {
+        let size = device.size();
+        let found = inspect(device, Some(size)).map_or(Vec::new(), |found| found.partitions);
+        let ranges = found.iter().map(PartitionFacts::range);
+        let ranges = ranges.filter(|range| range.end <= size).map(Some);
+        let wanted = [None].into_iter().chain(ranges);
+        wanted
+            .filter_map(|partition| self.find_receipt(device, Subject { partition, ..subject }))
+            .collect()
+    }
+
+    fn candidates(
+        &self,
+        device: &dyn BlockDevice,
+        identifiers: &Identifiers,
+        subject: Subject<'_>,
+    ) -> Vec<Candidate> {
+        let Ok(entries) = fs::read_dir(self.receipts()) else {
+            return Vec::new();
+        };
+        let (key, word) = (id_word(identifiers), subject.word());
+        let paths = entries.flatten().map(|entry| entry.path());
+        let mut named: Vec<((u8, String), PathBuf)> = paths
+            .take(MAX_LOOKED_AT)
+            .filter_map(|path| {
+                let (id, medium, time) = parts(&path)?;
+                let by_id = !identifiers.is_empty() && id == key;
+                let by_medium = medium == word;
+                let rank = u8::from(by_medium) * 2 + u8::from(by_id);
+                (rank > 0).then_some(((rank, time), path))
+            })
+            .collect();
+        named.sort();
+        let mut shared: BTreeMap<Vec<ByteRange>, Arc<[ByteRange]>> = BTreeMap::new();
+        let likely = named.into_iter().rev().take(MAX_CANDIDATES);
+        let fitting = likely.filter_map(|(rank, path)| {
+            let receipt = read_receipt(&path).ok()?;
+            fits(&receipt, device, subject).then_some(())?;
+            let records = receipt.records()?.into_iter();
+            let chunks = records.map(|record| {
+                let used = shared.entry(record.used.clone());
+                let used = Arc::clone(used.or_insert_with(|| record.used.into()));
+                (record.index, (used, record.digest))
+            });
+            Some(Candidate {
+                path,
+                rank,
+                chunks: chunks.collect(),
+                hits: 0,
+            })
+        });
+        fitting.collect()
+    }
+}
+
+/// Whether a receipt can be of this medium, by what it covers and its size.
+fn fits(receipt: &Receipt, device: &dyn BlockDevice, subject: Subject<'_>) -> bool {
+    let medium = &receipt.medium;
+    let partition = medium.partition.map(|partition| partition.start);
+    let end = partition.unwrap_or(0).checked_add(medium.size);
+    partition == subject.partition.map(|range| range.start)
+        && match partition {
+            None => end == Some(device.size()),
+            Some(_) => end.is_some_and(|end| end <= device.size()),
+        }
+}
+
+/// Counts for each candidate how many of the chunks in which they differ the medium has as it says.
+/// Chunks are chosen one at a time, to divide those that agree with the medium best so far.
+fn probe(device: &dyn BlockDevice, start: u64, candidates: &mut [Candidate]) {
+    let mut probed: Vec<u64> = Vec::new();
+    while probed.len() < MAX_PROBED {
+        let best = candidates.iter().map(|one| one.hits).max().unwrap_or(0);
+        let leading: Vec<&Candidate> = candidates.iter().filter(|one| one.hits == best).collect();
+        let Some(index) = differing_chunk(&leading, &probed) else {
+            return;
+        };
+        probed.push(index);
+        let mut known: BTreeMap<Arc<[ByteRange]>, Option<blake3::Hash>> = BTreeMap::new();
+        for one in candidates.iter_mut() {
+            let Some((used, digest)) = one.chunks.get(&index) else {
+                continue;
+            };
+            let found = known
+                .entry(Arc::clone(used))
+                .or_insert_with(|| digest_of(device, start, used).ok());
+            one.hits += usize::from(*found == Some(*digest));
+        }
+    }
+}
+
+/// The first chunk in which one of these candidates differs from the first of them.
+fn differing_chunk(candidates: &[&Candidate], probed: &[u64]) -> Option<u64> {
+    let (first, others) = candidates.split_first()?;
+    let mut found: Option<u64> = None;
+    for other in others {
+        let both = first.chunks.keys().chain(other.chunks.keys());
+        let differing = both
+            .filter(|index| first.chunks.get(index) != other.chunks.get(index))
+            .filter(|index| !probed.contains(index));
+        found = differing.copied().chain(found).min();
+    }
+    found
+}
