@@ -205,6 +205,9 @@ pub(crate) struct WriteArgs {
     /// Read and compare first, write only what differs: after an interruption, or for a new release
     #[arg(long)]
     pub(crate) only_changes: bool,
+    /// Write what is not known to be an image, or is shorter than its table says, all the same
+    #[arg(long)]
+    pub(crate) as_it_is: bool,
     /// Write free space of file systems as well
     #[arg(long)]
     pub(crate) every_byte: bool,
@@ -248,6 +251,7 @@ impl WriteArgs {
             grow: false,
             no_verify: false,
             only_changes: false,
+            as_it_is: false,
             every_byte: false,
             clear_free: false,
             receipt: None,

@@ -281,7 +281,7 @@ fn the_computers_own_devices_are_not_there() {
     };
     run(&bench, &["write", "hut.img", "--to", &device.path, "--yes"])
         .expect(2)
-        .says(&["there is no medium"]);
+        .says(&["there is no device"]);
     assert!(bench.read("behind.img") == vec![0x5a; 32 << 20]);
     // Card files are files.
     run(

@@ -318,7 +318,7 @@ fn right_checksums_from_the_usual_tools(#[case] tool: &str, #[case] words: &str)
 #[case::null(&["--to", "/dev/null"], 2, "neither a block device")]
 #[case::no_folder(&["--to", "no/such/card.img", "--size", "1GB"], 2, "there is no medium")]
 #[case::other_size(&["--to", "card.img", "--size", "1GB", "--yes"], 2, "another size")]
-#[case::itself(&["--to", "hut.img.zst", "--yes"], 2, "is the image itself")]
+#[case::itself(&["--to", "hut.img.zst", "--yes"], 3, "the image is on it, or is the same thing")]
 #[case::checksum(&["--to", "card.img", "--checksum", "md5:1", "--yes"], 2, "is no checksum")]
 #[case::locked(&["--to", "locked.img", "--yes"], 3, "locked.img is write-protected")]
 fn media_that_are_refused(#[case] args: &[&str], #[case] code: i32, #[case] words: &str) {

@@ -21,6 +21,8 @@ pub struct Inspection {
     /// A file system that spans the medium itself: without a table, or beside one as in hybrid
     /// images.
     pub filesystem: Option<FilesystemFacts>,
+    /// A partition table of other computers, which is only recognised, in words.
+    pub other_table: Option<&'static str>,
     /// The boot modes that it serves.
     pub boot: BootModes,
     /// The operating system, where it says so.
@@ -31,6 +33,8 @@ pub struct Inspection {
     pub settings: Option<SettingsFacts>,
     /// What is wrong with the table.
     pub problems: Vec<String>,
+    /// Whether it begins with a boot sector, by its mark.
+    pub has_boot_sector: bool,
 }
 
 /// Scheme and identifier of a table.
@@ -76,13 +80,38 @@ impl PartitionFacts {
 impl Inspection {
     /// Whether neither a table nor a file system was found.
     pub fn is_unknown(&self) -> bool {
-        self.scheme.is_none() && self.filesystem.is_none()
+        self.scheme.is_none() && self.filesystem.is_none() && self.other_table.is_none()
     }
 
     /// The partition that holds the byte at `offset`.
     pub fn partition_at(&self, offset: u64) -> Option<&PartitionFacts> {
         self.partitions.iter().find(|p| p.range().contains(offset))
     }
+}
+
+/// Inspects a medium. What lies at the end of it or of a partition is looked at as well: members of arrays
+/// have their marks there.
+///
+/// # Errors
+/// The device could not be read.
+pub fn inspect_medium(device: &dyn BlockDevice) -> Result<Inspection, DiskError> {
+    let mut found = inspect(device, Some(device.size()))?;
+    let at_end = |device: &dyn BlockDevice| {
+        let sign = pinewrit_signs::at_end(device).ok().flatten();
+        sign.map(FilesystemFacts::from)
+    };
+    if let Some(member) = at_end(device) {
+        found.filesystem = Some(member);
+    }
+    for partition in &mut found.partitions {
+        let range = partition.range();
+        if range.end <= device.size()
+            && let Some(member) = at_end(&Window::new(device, range))
+        {
+            partition.filesystem = Some(member);
+        }
+    }
+    Ok(found)
 }
 
 /// Inspects a device. `size` is `None` for an image of unknown size.
@@ -101,13 +130,19 @@ pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection
         scheme: table.as_ref().map(|table| scheme_facts(&table.scheme)),
         partitions: Vec::new(),
         filesystem,
+        other_table: None,
         boot: BootModes::default(),
         system: None,
         kernels: Vec::new(),
         settings: None,
         problems: Vec::new(),
+        has_boot_sector: false,
     };
+    let mut first = [0; 512];
+    inspection.has_boot_sector =
+        device.read_at(0, &mut first).is_ok() && first[510..] == [0x55, 0xaa];
     let Some(table) = table else {
+        inspection.other_table = pinewrit_signs::foreign_table(device)?;
         if let Some(facts) = inspection.filesystem.clone() {
             look_into(device, &facts, None, &mut inspection);
         }

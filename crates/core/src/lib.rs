@@ -7,6 +7,7 @@
 pub mod build;
 pub mod configure;
 pub mod estimate;
+pub mod expect;
 pub mod extents;
 pub mod files;
 pub mod filesystem;

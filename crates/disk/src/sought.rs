@@ -31,7 +31,9 @@ impl Sought {
     /// The first byte that is looked for in a range that has an owner now. Those that the range touches
     /// count as found.
     pub fn take(&mut self, owned: ByteRange) -> Option<u64> {
-        let from = self.ranges.partition_point(|range| range.end <= owned.start);
+        let from = self
+            .ranges
+            .partition_point(|range| range.end <= owned.start);
         let touched = self.ranges.iter().skip(from);
         let count = touched.take_while(|range| range.start < owned.end).count();
         if count == 0 || owned.is_empty() {
@@ -59,7 +61,12 @@ mod tests {
 
     #[test]
     fn owners_take_what_they_touch() {
-        let mut sought = Sought::new(vec![range(50, 60), range(0, 10), range(5, 20), range(70, 70)]);
+        let mut sought = Sought::new(vec![
+            range(50, 60),
+            range(0, 10),
+            range(5, 20),
+            range(70, 70),
+        ]);
         assert_eq!(sought.take(range(20, 50)), None);
         assert_eq!(sought.take(range(15, 55)), Some(15));
         assert_eq!(sought.left().count(), 0);

@@ -118,7 +118,9 @@ impl<D: BlockDevice> Volume<D> {
         let mut found: Vec<(u64, Owner)> = Vec::new();
         for (blocks, what) in self.metadata() {
             if let Some(first) = self.bytes_of(blocks).and_then(|bytes| sought.take(bytes))
-                && !found.iter().any(|(_, known)| *known == Owner::Metadata(what))
+                && !found
+                    .iter()
+                    .any(|(_, known)| *known == Owner::Metadata(what))
             {
                 found.push((first, Owner::Metadata(what)));
             }
@@ -142,7 +144,10 @@ impl<D: BlockDevice> Volume<D> {
 
     fn bytes_of(&self, blocks: Range<u64>) -> Option<ByteRange> {
         let size = self.superblock.block_size;
-        ByteRange::new(blocks.start.checked_mul(size)?, blocks.end.checked_mul(size)?)
+        ByteRange::new(
+            blocks.start.checked_mul(size)?,
+            blocks.end.checked_mul(size)?,
+        )
     }
 
     /// Where structures are that belong to no inode.

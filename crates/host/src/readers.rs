@@ -8,8 +8,8 @@ use pinewrit_disk::BlockDevice;
 
 use crate::medium::check_ejectable;
 use crate::{
-    BlockName, EjectError, Footing, Medium, MediumError, MediumFacts, Permits, Power, Rack, SystemRoots,
-    Target, UnmountError,
+    BlockName, EjectError, Footing, Medium, MediumError, MediumFacts, Permits, Power, Rack,
+    SystemRoots, Target, UnmountError,
 };
 
 /// The readers that commands work with.

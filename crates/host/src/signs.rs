@@ -2,57 +2,34 @@
 //! much to others, or the disk of another computer.
 
 use std::fs::File;
-use std::os::unix::fs::FileExt;
+use std::io::{Seek, SeekFrom};
+
+use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
+use pinewrit_signs::{Role, Sign};
 
 use crate::{BlockName, Doubt, SystemRoots};
 
-/// A mark of a format, where it is, and what it tells.
-struct Mark {
-    offset: u64,
-    bytes: &'static [u8],
-    doubt: Doubt,
-    /// Smaller media with it are ordinary; in bytes.
-    from: u64,
-}
-
-const fn mark(offset: u64, bytes: &'static [u8], doubt: Doubt) -> Mark {
-    Mark {
-        offset,
-        bytes,
-        doubt,
-        from: 0,
-    }
-}
-
-const RAID: Doubt = Doubt::Member("a RAID array");
-const LVM: Doubt = Doubt::Member("LVM");
-const ZFS: Doubt = Doubt::Member("a ZFS pool");
-const ENCRYPTED: Doubt = Doubt::Foreign("an encrypted volume");
-/// Sticks and cards that people carry have NTFS up to this size.
+/// Sticks and cards that people carry have file systems of other computers up to this size.
 const CARRIED: u64 = 128_000_000_000;
 
-/// Linux `md` superblocks (versions 1.1 and 1.2), LVM's label (in one of the first four sectors), the
-/// first uberblock of a ZFS pool's first label in either byte order, LUKS headers, the boot sectors
-/// of NTFS and of its encrypted form, and APFS containers: as their on-disk formats have them.
-const MARKS: &[Mark] = &[
-    mark(0, &[0xfc, 0x4e, 0x2b, 0xa9], RAID),
-    mark(4096, &[0xfc, 0x4e, 0x2b, 0xa9], RAID),
-    mark(0, b"LABELONE", LVM),
-    mark(512, b"LABELONE", LVM),
-    mark(1024, b"LABELONE", LVM),
-    mark(1536, b"LABELONE", LVM),
-    mark(128 << 10, &[0x0c, 0xb1, 0xba, 0, 0, 0, 0, 0], ZFS),
-    mark(128 << 10, &[0, 0, 0, 0, 0, 0xba, 0xb1, 0x0c], ZFS),
-    mark(0, b"LUKS\xba\xbe", ENCRYPTED),
-    mark(3, b"-FVE-FS-", ENCRYPTED),
-    mark(32, b"NXSB", Doubt::Foreign("an APFS container")),
-    Mark {
-        offset: 3,
-        bytes: b"NTFS    ",
-        doubt: Doubt::Foreign("an NTFS volume of a large disk"),
-        from: CARRIED,
-    },
-];
+/// What one file system or member says of whose the disk is; `size` is that of the disk, in bytes.
+fn doubt_of(sign: &Sign, size: u64) -> Option<Doubt> {
+    match (sign.role, sign.kind) {
+        (Role::Member, kind) => Some(Doubt::Member(kind)),
+        (Role::Encrypted, kind) => Some(Doubt::Foreign(kind)),
+        (
+            Role::Filesystem,
+            kind @ ("APFS" | "ReFS" | "VMFS" | "GFS" | "GFS2" | "OCFS" | "OCFS2"),
+        ) => Some(Doubt::Foreign(kind)),
+        (Role::Filesystem, kind @ ("NTFS" | "HFS+" | "HFS" | "VxFS" | "NSS" | "HPFS"))
+            if size >= CARRIED =>
+        {
+            Some(Doubt::Foreign(kind))
+        }
+        (Role::Swap, kind @ "suspended system") => Some(Doubt::Foreign(kind)),
+        _ => None,
+    }
+}
 
 impl SystemRoots {
     /// Whose the disk or one of its partitions seems to be. Whatever cannot be read says nothing.
@@ -60,14 +37,29 @@ impl SystemRoots {
         let size = self.identity(whole).size;
         let mut own = vec![whole.clone()];
         own.extend(self.partitions(whole));
+        if let Some(table) = self.to_look_at(whole).and_then(|device| {
+            let table = pinewrit_signs::foreign_table(&device);
+            table.ok().flatten()
+        }) {
+            return Some(Doubt::Foreign(table));
+        }
         own.iter().find_map(|name| {
-            let file = File::open(self.dev.join(&name.0)).ok()?;
-            let marks = MARKS.iter().filter(|mark| size >= mark.from);
-            marks.into_iter().find_map(|mark| {
-                let mut found = vec![0; mark.bytes.len()];
-                file.read_exact_at(&mut found, mark.offset).ok()?;
-                (found == mark.bytes).then(|| mark.doubt.clone())
-            })
+            let device = self.to_look_at(name)?;
+            // A member of an array may begin with the file system that is in it.
+            let end = pinewrit_signs::at_end(&device).ok().flatten();
+            let start = || pinewrit_signs::at_start(&device).ok().flatten();
+            doubt_of(&end.or_else(start)?, size)
         })
+    }
+
+    fn to_look_at(&self, name: &BlockName) -> Option<FileDevice> {
+        let mut file = File::open(self.dev.join(&name.0)).ok()?;
+        let size = file.seek(SeekFrom::End(0)).ok()?;
+        Some(FileDevice::new(
+            file,
+            size,
+            SectorSize::B512,
+            CacheUse::Cached,
+        ))
     }
 }

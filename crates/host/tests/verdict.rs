@@ -136,7 +136,7 @@ fn what_is_too_large_for_a_card_is_unsure(
 }
 
 #[rstest]
-#[case::raid("mmcblk0p1", 4096, b"\xfc\x4e\x2b\xa9", "a RAID array")]
+#[case::raid("mmcblk0p1", 4096, b"\xfc\x4e\x2b\xa9\x01\0\0\0", "Linux RAID")]
 #[case::lvm("mmcblk0", 512, b"LABELONE", "LVM")]
 fn a_member_of_an_array_is_unsure(
     computer: Computer,
@@ -176,16 +176,11 @@ fn a_disk_with_a_swap_file_is_the_systems(computer: Computer) {
 }
 
 #[rstest]
-#[case::luks(0, b"LUKS\xba\xbe", 8, Some(Doubt::Foreign("an encrypted volume")))]
-#[case::encrypted_ntfs(3, b"-FVE-FS-", 8, Some(Doubt::Foreign("an encrypted volume")))]
-#[case::apfs(32, b"NXSB", 8, Some(Doubt::Foreign("an APFS container")))]
+#[case::luks(0, b"LUKS\xba\xbe", 8, Some(Doubt::Foreign("LUKS (encrypted)")))]
+#[case::encrypted_ntfs(3, b"-FVE-FS-", 8, Some(Doubt::Foreign("BitLocker (encrypted)")))]
+#[case::apfs(32, b"NXSB", 8, Some(Doubt::Foreign("APFS")))]
 #[case::small_ntfs(3, b"NTFS    ", 64, None)]
-#[case::large_ntfs(
-    3,
-    b"NTFS    ",
-    500,
-    Some(Doubt::Foreign("an NTFS volume of a large disk"))
-)]
+#[case::large_ntfs(3, b"NTFS    ", 500, Some(Doubt::Foreign("NTFS")))]
 fn what_looks_like_another_computers_disk_is_unsure(
     computer: Computer,
     #[case] offset: usize,

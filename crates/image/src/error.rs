@@ -98,6 +98,14 @@ pub enum StreamFault {
     /// The data ends before the format's end mark, as after a broken download.
     #[error("the data ends too early")]
     Truncated,
+    /// The image is whole as a file, but its own table says that it should be longer.
+    #[error("the image has {found} bytes, and its table says {wanted}")]
+    Short {
+        /// Bytes that the table reaches to.
+        wanted: u64,
+        /// Bytes that there are.
+        found: u64,
+    },
     /// The data breaks the format's rules or its inner checksum.
     #[error("the data is damaged ({detail})")]
     Damaged {
@@ -118,6 +126,16 @@ pub enum StreamFault {
     Unsupported {
         /// What is not supported.
         what: String,
+    },
+    /// There is not room enough for what has to be unpacked to a file first.
+    #[error("unpacking to a file needs {needed} bytes, and {} has {free}", folder.display())]
+    NoRoom {
+        /// Bytes that are needed.
+        needed: u64,
+        /// Bytes that are free.
+        free: u64,
+        /// The folder.
+        folder: PathBuf,
     },
     /// The file could not be read.
     #[error("reading failed ({0})")]

@@ -122,7 +122,12 @@ impl State {
             return Ok(false);
         };
         let mut bytes = Vec::with_capacity(BLOCK);
-        stream.take(BLOCK as u64).read_to_end(&mut bytes)?;
+        let read = stream.take(BLOCK as u64).read_to_end(&mut bytes);
+        if read.is_err() {
+            // What follows an error is not the end of the image.
+            self.stream = None;
+        }
+        read?;
         if bytes.len() < BLOCK {
             self.end = Some(self.next * BLOCK as u64 + bytes.len() as u64);
         }

@@ -1,7 +1,7 @@
 //! What is known of an image's size before it is unpacked.
 
 use crate::packed::{PackedBytes, read};
-use crate::{Wrapping, lz4_frames, xz_index, zstd_frames};
+use crate::{Wrapping, lz4_frames, sparse_image, xz_index, zstd_frames};
 
 /// What is known of an image's size before it is unpacked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -43,6 +43,8 @@ pub(crate) fn find(packed: &dyn PackedBytes, wrapping: Wrapping) -> UnpackedSize
         Wrapping::Zstd => zstd_frames::unpacked_size(packed, size),
         Wrapping::Lz4 => lz4_frames::unpacked_size(packed, size),
         Wrapping::Lzma => lzma(packed),
+        Wrapping::Lzip => lzip(packed, size),
+        Wrapping::Sparse => read(packed, 0).and_then(|head| sparse_image::unpacked_size(&head)),
         _ => None,
     };
     let first_frame = || match wrapping {
@@ -59,6 +61,33 @@ pub(crate) fn find(packed: &dyn PackedBytes, wrapping: Wrapping) -> UnpackedSize
 fn lzma(packed: &dyn PackedBytes) -> Option<u64> {
     let size = u64::from_le_bytes(read(packed, 5)?);
     (size != u64::MAX).then_some(size)
+}
+
+/// Members of an lzip file that are counted.
+const MAX_MEMBERS: usize = 100_000;
+
+/// The trailer of each member has the size of its data and its own size, the last 16 bytes of it.
+fn lzip(packed: &dyn PackedBytes, size: u64) -> Option<u64> {
+    let (mut end, mut unpacked) = (size, 0_u64);
+    for _ in 0..MAX_MEMBERS {
+        let place = end.checked_sub(16)?;
+        let trailer: [u8; 16] = read(packed, place).filter(|_| packed.is_near(place))?;
+        let (data, member) = trailer.split_at(8);
+        let number = |bytes: &[u8]| {
+            bytes
+                .iter()
+                .rev()
+                .fold(0, |sum, b| sum << 8 | u64::from(*b))
+        };
+        unpacked = unpacked.checked_add(number(data))?;
+        // Head and trailer take 26 bytes.
+        let member = Some(number(member)).filter(|member| *member > 26)?;
+        end = end.checked_sub(member)?;
+        if end == 0 {
+            return Some(unpacked);
+        }
+    }
+    None
 }
 
 /// RFC 1952, section 2.3.1: the last four bytes are the size of the last member modulo 2^32.

@@ -11,6 +11,7 @@ use std::sync::atomic::AtomicU64;
 use crate::archive::{self, ArchiveInput};
 use crate::fetch::{FetchOptions, FetchStats, Remote};
 use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader, Part};
+use crate::spool::{Spool, StoredPart};
 use crate::summed::sum_up;
 use crate::unwrap::decompress;
 use crate::{
@@ -58,6 +59,8 @@ pub struct OpenOptions {
     pub member: Option<String>,
     /// How servers are asked.
     pub fetch: FetchOptions,
+    /// Where to unpack what cannot be read in passing.
+    pub spool: Spool,
 }
 
 /// An opened source.
@@ -68,6 +71,15 @@ pub struct ImageSource {
     packed: Arc<dyn PackedBytes>,
     remote: Option<Arc<Remote>>,
     layers: Vec<Layer>,
+    inner: Option<Inner>,
+}
+
+/// Packed bytes that come out of the first layers, and can be read anywhere.
+#[derive(Clone, Debug)]
+struct Inner {
+    /// How many layers these are.
+    after: usize,
+    packed: Arc<dyn PackedBytes>,
 }
 
 /// The packed bytes, and the name of the whole.
@@ -103,13 +115,15 @@ impl ImageSource {
             packed: opened.packed,
             remote: opened.remote,
             layers: Vec::new(),
+            inner: None,
         };
-        let head = source.find_layers(options.member.as_deref())?;
+        let head = source.find_layers(options.member.as_deref(), &options.spool)?;
         let unlike = source.layers.is_empty()
             && archive::is_packed_name(&source.name)
             && !packed::has_boot_sector(&head);
         let checked = match content::check(&head) {
             Ok(()) if unlike => Err(NotAnImage::UnlikeItsName),
+            Ok(()) => source.check_end(),
             checked => checked,
         };
         checked.map_err(|why| OpenError::NotAnImage {
@@ -117,6 +131,20 @@ impl ImageSource {
             why,
         })?;
         Ok(source)
+    }
+
+    /// Looks at the end of a file in no wrapping.
+    fn check_end(&self) -> Result<(), NotAnImage> {
+        let Some(plain) = self.plain() else {
+            return Ok(());
+        };
+        let mut end = [0; content::END];
+        let place = plain.size().checked_sub(content::END as u64);
+        match place.map(|place| plain.0.file.read_exact_at(&mut end, place)) {
+            Some(Ok(())) => content::check_end(&end),
+            // What cannot be read is told when it is.
+            _ => Ok(()),
+        }
     }
 
     /// Where it is, as given.
@@ -152,6 +180,12 @@ impl ImageSource {
     /// The open files or the device that it is in: one, several pieces, or none for a server.
     pub fn files(&self) -> impl ExactSizeIterator<Item = &File> {
         self.packed.files().iter().map(|part| &part.file)
+    }
+
+    /// The files that something was unpacked to before it could be read.
+    pub fn spooled_files(&self) -> impl Iterator<Item = &File> {
+        let inner = self.inner.iter();
+        inner.flat_map(|inner| inner.packed.files().iter().map(|part| &part.file))
     }
 
     /// How the download went so far; `None` for files.
@@ -214,7 +248,16 @@ impl ImageSource {
     /// and 7z have their directories at the end.
     pub fn reads_by_itself(&self) -> bool {
         let outermost = self.layers.first().map(|layer| layer.wrapping);
-        matches!(outermost, Some(Wrapping::Zip | Wrapping::SevenZip)) && self.packed.can_jump()
+        let has_directory = matches!(outermost, Some(Wrapping::Zip | Wrapping::SevenZip));
+        self.inner.is_some() || has_directory && self.packed.can_jump()
+    }
+
+    /// How many layers are behind what is read, and what that is.
+    fn base(&self) -> (usize, &Arc<dyn PackedBytes>) {
+        match &self.inner {
+            Some(inner) => (inner.after, &inner.packed),
+            None => (0, &self.packed),
+        }
     }
 
     /// The image as it lies in one file, where it is in no wrapping.
@@ -249,7 +292,18 @@ impl ImageSource {
         let mut stream = packed;
         let mut wanted = kind;
         let mut sum = None;
-        for (index, layer) in self.layers.iter().enumerate() {
+        let (base, inner) = self.base();
+        if base > 0 {
+            stream = Box::new(PackedReader::new(Arc::clone(inner)));
+            if let Some(kind) = wanted.take() {
+                // The member is there as a whole.
+                let whole = Box::new(PackedReader::new(Arc::clone(inner)));
+                let (mut whole, of_member) = sum_up(whole, kind);
+                io::copy(&mut whole, &mut io::sink())?;
+                sum = Some(of_member);
+            }
+        }
+        for (index, layer) in self.layers.iter().enumerate().skip(base) {
             stream = match &layer.member {
                 None => decompress(stream, layer.wrapping)?,
                 Some(member) => {
@@ -271,7 +325,8 @@ impl ImageSource {
         stream: ImageStream,
         counter: &Arc<AtomicU64>,
     ) -> ArchiveInput {
-        match (index == 0 && self.reads_by_itself(), self.cursor(counter)) {
+        let is_first = index == self.base().0 && self.reads_by_itself();
+        match (is_first, self.cursor(counter)) {
             (true, Some(cursor)) => ArchiveInput::File(cursor),
             _ => ArchiveInput::Stream(stream),
         }
@@ -279,9 +334,13 @@ impl ImageSource {
 
     /// A cursor, where the packed bytes can be read anywhere.
     fn cursor(&self, counter: &Arc<AtomicU64>) -> Option<FileCursor> {
-        let size = self.packed.size().filter(|_| self.packed.can_jump())?;
-        let packed = Arc::clone(&self.packed);
-        Some(FileCursor::new(packed, size, Arc::clone(counter)))
+        let packed = self.base().1;
+        let size = packed.size().filter(|_| packed.can_jump())?;
+        Some(FileCursor::new(
+            Arc::clone(packed),
+            size,
+            Arc::clone(counter),
+        ))
     }
 
     /// The image's bytes from the start.
@@ -293,7 +352,7 @@ impl ImageSource {
     }
 
     /// Finds the layers one by one; returns the first bytes of the image.
-    fn find_layers(&mut self, wanted: Option<&str>) -> Result<Vec<u8>, OpenError> {
+    fn find_layers(&mut self, wanted: Option<&str>, spool: &Spool) -> Result<Vec<u8>, OpenError> {
         let mut wanted = wanted;
         loop {
             let head = self
@@ -314,15 +373,31 @@ impl ImageSource {
                     path: self.location.to_string().into(),
                 });
             }
+            if wrapping == Wrapping::SevenZip && !self.can_jump_here() {
+                let inner = self.spooled(spool).map_err(|e| self.stream_failed(e))?;
+                self.inner = Some(Inner {
+                    after: self.layers.len(),
+                    packed: inner,
+                });
+            }
             let layer = match wrapping.is_archive() {
-                true => self.find_member(wrapping, wanted.take())?,
+                true => match self.find_pieces(wrapping, wanted, spool)? {
+                    Some((layer, packed)) => {
+                        self.inner = Some(Inner {
+                            after: self.layers.len() + 1,
+                            packed,
+                        });
+                        layer
+                    }
+                    None => self.find_member(wrapping, wanted.take())?,
+                },
                 false => Layer {
                     wrapping,
                     member: None,
                     others: Vec::new(),
                     before: 0,
-                    unpacked: match self.layers.is_empty() {
-                        true => sizes::find(&*self.packed, wrapping),
+                    unpacked: match self.can_jump_here() || self.layers.is_empty() {
+                        true => sizes::find(&**self.base().1, wrapping),
                         false => UnpackedSize::Unknown,
                     },
                 },
@@ -331,10 +406,96 @@ impl ImageSource {
         }
     }
 
+    /// Whether what comes out of the layers so far can be read anywhere.
+    fn can_jump_here(&self) -> bool {
+        let (after, packed) = self.base();
+        after == self.layers.len() && packed.can_jump() && packed.size().is_some()
+    }
+
+    /// What comes out of the layers so far, so that it can be read anywhere: where it is stored, or
+    /// unpacked to a file.
+    fn spooled(&self, spool: &Spool) -> io::Result<Arc<dyn PackedBytes>> {
+        let (after, packed) = self.base();
+        let last = self.layers.last();
+        let member = last.and_then(|layer| Some((layer.wrapping, layer.member.as_ref()?)));
+        if let Some((kind, member)) = member
+            && self.layers.len() == after + 1
+            && let Some(cursor) = self.cursor(&Arc::default())
+            && let Some((start, len)) = archive::stored_place(kind, cursor, &member.name)
+        {
+            return Ok(Arc::new(StoredPart {
+                packed: Arc::clone(packed),
+                start,
+                len,
+            }));
+        }
+        spool.announce(last.and_then(|layer| layer.unpacked.exact()))?;
+        spool.keep(self.stream()?)
+    }
+
+    /// An archive whose members are the pieces of one image, and these put together.
+    fn find_pieces(
+        &self,
+        kind: Wrapping,
+        wanted: Option<&str>,
+        spool: &Spool,
+    ) -> Result<Option<(Layer, Arc<dyn PackedBytes>)>, OpenError> {
+        if wanted.is_some() || !self.can_jump_here() {
+            return Ok(None);
+        }
+        let failed = |error| self.stream_failed(error);
+        let input = || -> io::Result<ArchiveInput> {
+            Ok(match self.cursor(&Arc::default()) {
+                Some(cursor) => ArchiveInput::File(cursor),
+                None => ArchiveInput::Stream(self.stream()?),
+            })
+        };
+        let all = archive::list(kind, input().map_err(failed)?, None).map_err(failed)?;
+        let sized = all
+            .iter()
+            .filter_map(|one| Some((one.name.clone(), one.size?)));
+        let sized: Vec<(String, u64)> = sized.collect();
+        let pieces = |why| OpenError::Pieces {
+            path: self.location.to_string().into(),
+            why,
+        };
+        let Some(group) = packed::find_among(&sized).map_err(pieces)? else {
+            return Ok(None);
+        };
+        let of_group = |one: &&Member| group.members.contains(&one.name);
+        let total = all.iter().filter(of_group).filter_map(|one| one.size).sum();
+        spool.announce(Some(total)).map_err(failed)?;
+        let mut files = Vec::new();
+        for name in &group.members {
+            let input = input().map_err(failed)?;
+            let mut stream = archive::open(kind, input, name.clone());
+            files.push(spool.fill(&mut stream).map_err(failed)?);
+        }
+        let files = packed::Files::of(files);
+        let packed: Arc<dyn PackedBytes> = match group.is_zip {
+            true => packed::join_zip(files, &group.name).map_err(pieces)?,
+            false => Arc::new(files),
+        };
+        let others = all
+            .into_iter()
+            .filter(|one| !group.members.contains(&one.name));
+        let layer = Layer {
+            wrapping: kind,
+            before: 0,
+            others: others.take(MAX_OTHERS).collect(),
+            unpacked: UnpackedSize::Exact(total),
+            member: Some(Member {
+                name: group.name,
+                size: Some(total),
+            }),
+        };
+        Ok(Some((layer, packed)))
+    }
+
     /// The archive that comes next, with its member.
     fn find_member(&self, kind: Wrapping, wanted: Option<&str>) -> Result<Layer, OpenError> {
         let cursor = self.cursor(&Arc::default());
-        let input = match cursor.filter(|_| self.layers.is_empty()) {
+        let input = match cursor.filter(|_| self.layers.len() == self.base().0) {
             Some(cursor) => ArchiveInput::File(cursor),
             None => ArchiveInput::Stream(self.stream().map_err(|e| self.stream_failed(e))?),
         };
@@ -384,8 +545,12 @@ impl ImageSource {
         if !small || (layer.wrapping == Wrapping::SevenZip && index >= layer.before) {
             return None;
         }
-        let input = match self.reads_by_itself() {
-            true => ArchiveInput::File(self.cursor(&Arc::default())?),
+        let outermost = Self {
+            inner: None,
+            ..self.clone()
+        };
+        let input = match outermost.reads_by_itself() {
+            true => ArchiveInput::File(outermost.cursor(&Arc::default())?),
             false => ArchiveInput::Stream(Box::new(self.packed_reader())),
         };
         let mut text = String::new();

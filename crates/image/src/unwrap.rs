@@ -4,9 +4,11 @@ use std::io::{self, BufRead, BufReader, Read};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use liblzma::stream::Stream;
+use liblzma::bufread::XzDecoder;
+use liblzma::stream::{CONCATENATED, Stream};
 
 use crate::lz4_whole::WholeFrames;
+use crate::sparse_image::SparseImage;
 use crate::xz_streams::XzStreams;
 use crate::{StreamError, StreamFault, Wrapping, bzip2_blocks, zstd_parallel};
 
@@ -32,8 +34,13 @@ pub(crate) fn decompress(packed: ImageStream, wrapping: Wrapping) -> io::Result<
         Wrapping::Lz4 => Box::new(Lz4Frames::new(input)),
         Wrapping::Lzma => {
             let stream = Stream::new_lzma_decoder(DECODER_MEMORY)?;
-            Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream))
+            Box::new(Whole::new(input, stream))
         }
+        Wrapping::Lzip => {
+            let stream = Stream::new_lzip_decoder(DECODER_MEMORY, CONCATENATED)?;
+            Box::new(Whole::new(input, stream))
+        }
+        Wrapping::Sparse => Box::new(SparseImage::new(Box::new(input))),
         Wrapping::Zip | Wrapping::SevenZip | Wrapping::Tar => {
             return Err(io::ErrorKind::InvalidInput.into());
         }
@@ -68,6 +75,26 @@ impl BufRead for CountingReader {
     fn consume(&mut self, len: usize) {
         self.used.fetch_add(len as u64, Ordering::Relaxed);
         self.inner.consume(len);
+    }
+}
+
+/// A stream after which nothing may follow.
+struct Whole(XzDecoder<CountingReader>);
+
+impl Whole {
+    fn new(input: CountingReader, stream: Stream) -> Self {
+        Self(XzDecoder::new_stream(input, stream))
+    }
+}
+
+impl Read for Whole {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let len = self.0.read(buffer)?;
+        if len == 0 && !buffer.is_empty() && !self.0.get_mut().fill_buf()?.is_empty() {
+            let detail = "something follows the end of the packed data";
+            return Err(io::Error::new(io::ErrorKind::InvalidData, detail));
+        }
+        Ok(len)
     }
 }
 

@@ -20,6 +20,10 @@ pub enum Wrapping {
     Lz4,
     /// LZMA in its older file format of its own ("alone").
     Lzma,
+    /// lzip, RFC draft "Lzip Compressed Format and the 'application/lzip' Media Type".
+    Lzip,
+    /// A sparse image as Android's tools make them.
+    Sparse,
     /// zip archive.
     Zip,
     /// 7z archive.
@@ -65,6 +69,9 @@ impl Wrapping {
                 ..,
             ] => Some(Self::Bzip2),
             [0x04, 0x22, 0x4d, 0x18, ..] => Some(Self::Lz4),
+            // Versions 0 and 1.
+            [b'L', b'Z', b'I', b'P', 0 | 1, ..] => Some(Self::Lzip),
+            [0x3a, 0xff, 0x26, 0xed, ..] => Some(Self::Sparse),
             [b'P', b'K', 0x03, 0x04, ..] => Some(Self::Zip),
             // With the marks of one that was cut, or was to be: APPNOTE.TXT 6.3.10, section 8.5.
             [b'P', b'K', 0x07, 0x08, b'P', b'K', 0x03, 0x04, ..]
@@ -90,6 +97,8 @@ impl Wrapping {
             Self::Bzip2 => "bzip2",
             Self::Lz4 => "lz4",
             Self::Lzma => "lzma",
+            Self::Lzip => "lzip",
+            Self::Sparse => "Android sparse",
             Self::Zip => "zip",
             Self::SevenZip => "7z",
             Self::Tar => "tar",

@@ -31,7 +31,9 @@ impl Opened {
     /// reason to call a good card bad.
     pub(crate) fn amend(&self, ui: &Ui, command: &str, files: Vec<String>) {
         if let Some(books) = &self.books {
-            amend(ui, command, files, |state, change| books.amend(state, change));
+            amend(ui, command, files, |state, change| {
+                books.amend(state, change)
+            });
         }
     }
 }
@@ -45,7 +47,9 @@ fn amend(
     let change = records::change_now(command, files);
     let amended = records::state().map(|state| amend(&state, &change));
     if let Ok(Err(error)) = amended {
-        ui.warn(format!("note: the receipt does not have this change: {error}\n"));
+        ui.warn(format!(
+            "note: the receipt does not have this change: {error}\n"
+        ));
     }
 }
 
@@ -179,7 +183,9 @@ fn amend_by(
     }
     end(undo).map_err(failed)?;
     let device = &*medium.device;
-    amend(ui, "finish", Vec::new(), |state, change| books.amend(device, state, change));
+    amend(ui, "finish", Vec::new(), |state, change| {
+        books.amend(device, state, change)
+    });
     Ok(())
 }
 

@@ -1,7 +1,7 @@
 //! `pinewrit format MEDIUM PARTITION --as KIND`
 
 use pinewrit_core::format::{FormatKind, FormatOptions, FormatReport, check, format};
-use pinewrit_core::inspect::{PartitionFacts, inspect};
+use pinewrit_core::inspect::{PartitionFacts, inspect_medium};
 use pinewrit_disk::Window;
 use pinewrit_ext4::Timestamp;
 use pinewrit_host::Readers;
@@ -71,8 +71,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FormatArgs) -> Outcome {
 
 fn find(opened: &Opened, named: &str) -> Result<PartitionFacts, Message> {
     let device = &*opened.medium.device;
-    let mut found =
-        inspect(device, Some(device.size())).map_err(|e| explain::disk_error(&opened.name, &e))?;
+    let mut found = inspect_medium(device).map_err(|e| explain::disk_error(&opened.name, &e))?;
     let number = change::partition(&opened.name, &found, named)?;
     let place = found.partitions.iter().position(|p| p.number == number);
     match place.map(|place| found.partitions.swap_remove(place)) {

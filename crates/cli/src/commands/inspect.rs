@@ -4,7 +4,7 @@ use std::fs::File;
 use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
 
-use pinewrit_core::inspect::{Inspection, inspect};
+use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
 use pinewrit_host::Readers;
 use pinewrit_image::{
@@ -74,7 +74,7 @@ fn layers(source: &ImageSource) -> Vec<LayerEvent<'_>> {
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
     if let Some(medium) = medium_at(readers, &args.source) {
-        return inspect_medium(ui, readers, &medium);
+        return run_medium(ui, readers, &medium);
     }
     if let Some(path) = args.source.path() {
         change::tell_interrupted(ui, readers, path);
@@ -114,14 +114,14 @@ pub(super) fn medium_at(readers: &Readers, source: &Location) -> Option<PathBuf>
     chosen.tag().is_some().then_some(chosen.path)
 }
 
-fn inspect_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
+fn run_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
     change::tell_interrupted(ui, readers, path);
     let medium = readers
         .open_for_reading(path)
         .map_err(|e| explain::medium_error(&e))?;
     let size = medium.device.size();
-    let inspection = inspect(&*medium.device, Some(size))
-        .map_err(|e| explain::disk_error(&medium.name(), &e))?;
+    let inspection =
+        inspect_medium(&*medium.device).map_err(|e| explain::disk_error(&medium.name(), &e))?;
     let kind = "medium";
     ui.event(&InspectEvent {
         event: "result",
@@ -149,8 +149,12 @@ fn inspect_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
 /// Inspects a source through its wrapping.
 fn look_into(source: &ImageSource) -> Result<Inspection, Message> {
     let device = device(source);
-    inspect(&*device, source.unpacked_size().exact())
-        .map_err(|e| explain::disk_error(&source.name(), &e))
+    let found = match source.plain() {
+        // Its end is as quickly read as its start.
+        Some(_) => inspect_medium(&*device),
+        None => inspect(&*device, source.unpacked_size().exact()),
+    };
+    found.map_err(|e| explain::disk_error(&source.name(), &e))
 }
 
 fn device(source: &ImageSource) -> Box<dyn BlockDevice> {

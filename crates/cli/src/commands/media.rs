@@ -5,8 +5,7 @@ use std::time::{Duration, Instant};
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
-use pinewrit_core::inspect::{Inspection, inspect};
-use pinewrit_disk::BlockDevice;
+use pinewrit_core::inspect::{Inspection, inspect_medium};
 use pinewrit_host::{Changes, Hold, MediumFacts, Readers, Verdict};
 use serde::Serialize;
 
@@ -89,7 +88,7 @@ fn content(readers: &Readers, medium: &MediumFacts) -> Option<Inspection> {
         return None;
     }
     let opened = readers.open_for_reading(&medium.path).ok()?;
-    inspect(&*opened.device, Some(opened.device.size())).ok()
+    inspect_medium(&*opened.device).ok()
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &MediaArgs) -> Outcome {

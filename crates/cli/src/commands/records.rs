@@ -35,11 +35,35 @@ pub(super) fn state_if_any() -> Option<StateFolder> {
     state().ok()
 }
 
+/// The state folder, for a write: a full or broken disk there is no reason not to make a card, but
+/// there has to be a place that is this user's own.
+pub(super) fn state_for_writing() -> Result<Option<StateFolder>, Message> {
+    match state() {
+        Ok(state) => Ok(Some(state)),
+        Err(message) if message.exit == Exit::Internal => Ok(None),
+        Err(message) => Err(message),
+    }
+}
+
 /// Where kept downloads are.
-pub(super) fn cache() -> Option<PathBuf> {
+///
+/// # Errors
+/// Why there is no place for them.
+pub(super) fn cache() -> Result<PathBuf, String> {
     let folders = own_folders("XDG_CACHE_HOME", ".cache", "/var/cache");
-    let made = folders.into_iter().find_map(|one| make_private(&one).ok());
-    Some(made?.join("downloads"))
+    let mut why = "this user has no home".to_owned();
+    for folder in folders {
+        match make_private(&folder) {
+            Ok(made) => return Ok(made.join("downloads")),
+            Err(error) => why = error.to_string(),
+        }
+    }
+    Err(why)
+}
+
+/// Where archives are unpacked to that cannot be read in passing.
+pub(super) fn spool() -> Option<PathBuf> {
+    Some(cache().ok()?.with_file_name("spool"))
 }
 
 fn open_first(folders: Vec<PathBuf>) -> Result<StateFolder, Message> {
@@ -56,11 +80,12 @@ fn open_first(folders: Vec<PathBuf>) -> Result<StateFolder, Message> {
 }
 
 fn unusable(error: &UnsafePlace) -> Message {
-    let message = nowhere(error.to_string());
-    match std::error::Error::source(error) {
-        Some(cause) => message.fact("system", cause.to_string()),
-        None => message,
+    let mut message = nowhere(error.to_string());
+    if let UnsafePlace::Io { source, .. } = error {
+        message.exit = Exit::Internal;
+        message = message.fact("system", source.to_string());
     }
+    message
 }
 
 fn nowhere(because: String) -> Message {

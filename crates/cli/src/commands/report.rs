@@ -178,13 +178,18 @@ fn uefi(loader: &UefiLoader) -> String {
 pub(crate) fn summary(inspection: &Inspection) -> String {
     let whole = inspection.filesystem.as_ref();
     match (&inspection.scheme, whole) {
-        (None, None) => "nothing that is recognised".to_owned(),
+        (None, None) => match inspection.other_table {
+            Some(table) => format!("a {table}, of another kind of computer"),
+            None => "nothing that is recognised".to_owned(),
+        },
         (None, Some(fs)) => format!("{}{} without partitions", fs.kind, label(fs.label.as_ref())),
-        (Some(scheme), _) => {
+        (Some(scheme), whole) => {
             let parts: Vec<_> = inspection.partitions.iter().map(brief).collect();
+            // Beside the table: a member of an array, or a hybrid image.
+            let whole = whole.map_or(String::new(), |fs| format!("{}, ", fs.kind));
             match parts.len() {
-                0 => format!("{} without partitions", scheme.kind),
-                _ => format!("{}: {}", scheme.kind, parts.join(", ")),
+                0 => format!("{whole}{} without partitions", scheme.kind),
+                _ => format!("{whole}{}: {}", scheme.kind, parts.join(", ")),
             }
         }
     }

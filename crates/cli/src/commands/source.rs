@@ -2,7 +2,9 @@
 
 use std::time::Duration;
 
-use pinewrit_image::{FetchOptions, FetchStats, ImageSource, Location, OpenOptions, StreamError};
+use pinewrit_image::{
+    FetchOptions, FetchStats, ImageSource, Location, OpenOptions, Spool, StreamError,
+};
 use serde::Serialize;
 
 use super::records;
@@ -27,24 +29,30 @@ pub(crate) fn open(
     keep: Keep,
 ) -> Result<ImageSource, Message> {
     let options = OpenOptions {
+        spool: Spool {
+            folder: Some(records::spool),
+            ..Spool::default()
+        },
         member: args.member.clone(),
         fetch: FetchOptions {
             patience: Duration::from_secs(args.patience),
             cache: match location {
                 Location::Path(_) => None,
-                Location::Url(_) => records::cache(),
+                Location::Url(_) => records::cache().ok(),
             },
             keep: keep == Keep::Yes,
         },
     };
     let waiting = Waiting::new(ui, format!("opening {}", location.name()));
+    let what = format!("unpacking {} to a file first", location.name());
+    waiting.watch(what, &options.spool.done, &options.spool.total);
     let opened = ImageSource::open_with(location, &options);
     drop(waiting);
     opened.map_err(|e| explain::open_error(&e))
 }
 
 /// Keeps a finished download if that was asked for; tells how fetching went.
-pub(crate) fn finish(ui: &Ui, source: &ImageSource) -> Vec<(&'static str, String)> {
+pub(crate) fn finish(ui: &Ui, source: &ImageSource, keep: Keep) -> Vec<(&'static str, String)> {
     let waiting = Waiting::new(ui, "fetching the rest of the download".to_owned());
     let kept = source.keep_download();
     drop(waiting);
@@ -61,7 +69,10 @@ pub(crate) fn finish(ui: &Ui, source: &ImageSource) -> Vec<(&'static str, String
     let mut lines = vec![("fetched", amount(&stats))];
     match kept {
         Ok(Some(path)) => lines.push(("kept", path.display().to_string())),
-        Ok(None) => {}
+        Ok(None) => {
+            let why = records::cache().err().filter(|_| keep == Keep::Yes);
+            lines.extend(why.map(|why| ("not kept", why)));
+        }
         // The medium is right all the same.
         Err(error) => lines.push(("not kept", reason(&error))),
     }

@@ -1,6 +1,6 @@
 //! `pinewrit table ...`
 
-use pinewrit_core::inspect::{Inspection, inspect};
+use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_core::partitions::{TableChange, prepare, prepare_wipe};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::Readers;
@@ -162,7 +162,7 @@ impl SchemeArg {
 
 fn look_at(opened: &Opened) -> Result<Inspection, Message> {
     let device = &*opened.medium.device;
-    inspect(device, Some(device.size())).map_err(|e| explain::disk_error(&opened.name, &e))
+    inspect_medium(device).map_err(|e| explain::disk_error(&opened.name, &e))
 }
 
 fn number_of(opened: &Opened, named: &str) -> Result<u32, Message> {

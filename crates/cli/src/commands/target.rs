@@ -3,7 +3,9 @@
 use std::path::{Path, PathBuf};
 
 use pinewrit_core::state::Subject;
-use pinewrit_host::{BlockName, Footing, Hold, MediumError, MediumFacts, Permits, Readers, Tag, Verdict};
+use pinewrit_host::{
+    BlockName, Footing, Hold, MediumError, MediumFacts, Permits, Readers, Tag, Verdict,
+};
 
 use super::{Outcome, records};
 use crate::args::MediumArgs;
@@ -109,7 +111,9 @@ pub(crate) fn must_not_meet(
     let what = format!("{name} cannot be written: {thing} is on it, or is the same thing");
     Err(Message::new(Exit::Refused, what)
         .fact("state", "nothing was changed")
-        .remedy(format!("name another medium, or put {thing} somewhere else")))
+        .remedy(format!(
+            "name another medium, or put {thing} somewhere else"
+        )))
 }
 
 /// The state folder on the medium itself would be overwritten, or keep it in use.

@@ -184,7 +184,10 @@ fn parts_of(found: &Found) -> Vec<PathBuf> {
     let folder = found.path.parent().unwrap_or(Path::new(""));
     let mut latest: Vec<(&[String], PathBuf)> = Vec::new();
     for change in &found.receipt.changes {
-        let Some(name) = change.receipt.as_deref().and_then(|name| Path::new(name).file_name())
+        let Some(name) = change
+            .receipt
+            .as_deref()
+            .and_then(|name| Path::new(name).file_name())
         else {
             continue;
         };
@@ -194,13 +197,7 @@ fn parts_of(found: &Found) -> Vec<PathBuf> {
     latest.into_iter().map(|(_, path)| path).collect()
 }
 
-fn compare(
-    ui: &Ui,
-    args: &VerifyArgs,
-    chosen: &Chosen,
-    medium: &Medium,
-    found: &Found,
-) -> Outcome {
+fn compare(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome {
     let Found { path, receipt, .. } = found;
     let whole = &*medium.device;
     let name = match receipt.medium.partition {
@@ -208,7 +205,10 @@ fn compare(
         None => chosen.name(),
     };
     // Places in the receipt of a partition count from its start.
-    let start = receipt.medium.partition.map_or(0, |partition| partition.start);
+    let start = receipt
+        .medium
+        .partition
+        .map_or(0, |partition| partition.start);
     let end = start.saturating_add(receipt.medium.size);
     if end > whole.size() {
         let (then, now) = (units::exact(end), units::exact(whole.size()));
@@ -266,7 +266,10 @@ fn equal_text(name: &str, found: &Found, began: Instant) -> String {
     let mut facts = Facts::default();
     if found.candidates > 1 {
         let others = units::counted(found.candidates as u64, "receipt");
-        facts.add("receipt", format!("{}, of {others} that could be meant", found.path.display()));
+        facts.add(
+            "receipt",
+            format!("{}, of {others} that could be meant", found.path.display()),
+        );
     }
     for (index, change) in receipt.changes.iter().enumerate() {
         let name = if index == 0 { "since then" } else { "" };
@@ -304,7 +307,8 @@ fn find(chosen: &Chosen, name: &str, medium: &Medium) -> Result<Found, Message> 
         .find_receipt(device, chosen.subject(&key))
         .or_else(|| {
             let all = state.receipts_of(device, chosen.subject(&key));
-            all.into_iter().max_by(|a, b| a.receipt.finished.cmp(&b.receipt.finished))
+            all.into_iter()
+                .max_by(|a, b| a.receipt.finished.cmp(&b.receipt.finished))
         });
     found.ok_or_else(|| {
         let identifiers = Identifiers::of(device);

@@ -139,9 +139,21 @@ fn not_an_image(name: &str, why: NotAnImage) -> Message {
         NotAnImage::Packed(kind) => message
             .fact(
                 "content",
-                format!("a {kind} archive, which is not read yet"),
+                format!("packed as {kind}, which is not unpacked here"),
             )
             .remedy("unpack it and name the image that comes out"),
+        NotAnImage::Disk(kind) => message
+            .fact(
+                "content",
+                format!("a virtual machine's disk in the format {kind}"),
+            )
+            .remedy("convert it to a raw image and name that"),
+        NotAnImage::Encrypted(by) => message
+            .fact("content", format!("encrypted by {by}"))
+            .remedy("decrypt it and name what comes out"),
+        NotAnImage::Other(kind) => message
+            .fact("content", kind)
+            .remedy("look where it came from: the image itself is another file"),
         _ => message.fact("content", why.to_string()),
     }
 }
@@ -167,6 +179,26 @@ pub(crate) fn stream_error(name: &str, error: &StreamError) -> Message {
             .fact("unpacked", unpacked)
             .fact("found", detail.clone())
             .remedy("get it again, and compare its checksum with the published one"),
+        StreamFault::Short { wanted, found } => message("is cut off")
+            .fact("its size", units::exact(*found).trim_start())
+            .fact(
+                "should be",
+                format!("{}, as its table says", units::exact(*wanted).trim_start()),
+            )
+            .remedy("get the image again, and its checksum with it")
+            .remedy("--as-it-is writes what is there"),
+        StreamFault::NoRoom {
+            needed,
+            free,
+            folder,
+        } => message("has to be unpacked to a file first, and there is no room for that")
+            .fact("needed", units::exact(*needed).trim_start())
+            .fact(
+                "free",
+                format!("{} in {}", units::size(*free), folder.display()),
+            )
+            .remedy("make room there, or set XDG_CACHE_HOME to a folder with more")
+            .remedy("or unpack it by hand, and name what comes out"),
         StreamFault::Memory { limit_mib } => message("needs too much memory to unpack")
             .fact("limit", format!("{limit_mib} MiB for the {layer} layer"))
             .remedy("pack it with a smaller window, or unpack it by hand"),

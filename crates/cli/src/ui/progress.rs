@@ -2,7 +2,8 @@
 
 use std::collections::VecDeque;
 use std::io::IsTerminal;
-use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -248,6 +249,32 @@ impl Waiting {
         spinner.set_draw_target(target);
         spinner.enable_steady_tick(PATIENCE);
         Self(spinner)
+    }
+}
+
+impl Waiting {
+    /// Shows how far something is that may begin meanwhile: `what`, once there is a total.
+    pub(crate) fn watch(&self, what: String, done: &Arc<AtomicU64>, total: &Arc<AtomicU64>) {
+        let (bar, done, total) = (self.0.clone(), Arc::clone(done), Arc::clone(total));
+        std::thread::spawn(move || {
+            while !bar.is_finished() {
+                std::thread::sleep(PATIENCE);
+                let (now, all) = (done.load(Ordering::Relaxed), total.load(Ordering::Relaxed));
+                if now == 0 {
+                    continue;
+                }
+                let text = match all {
+                    0 => format!("{what}: {}", units::size(now)),
+                    all => {
+                        let filled = (now.min(all) * 24 / all) as usize;
+                        let (full, empty) = ("━".repeat(filled), "─".repeat(24 - filled));
+                        let (now, all) = (units::size(now), units::size(all));
+                        format!("{what}  {full}{empty}  {now} of {all}")
+                    }
+                };
+                bar.set_message(text);
+            }
+        });
     }
 }
 

@@ -4,7 +4,6 @@ mod fat;
 mod fill;
 mod layout;
 mod source;
-mod sparse;
 mod unpack;
 
 use std::collections::BTreeMap;

@@ -11,7 +11,6 @@ use pinewrit_image::{Wrapping, unpacked_stream};
 use tar::EntryType;
 
 use super::fill::{Sink, SinkError};
-use super::sparse::{self, SparseReader};
 use super::{BuildError, BuildReport, Content, at, fat, mistake, remark};
 use crate::Cancel;
 use crate::settings::Remark;
@@ -73,7 +72,7 @@ fn missing_member(archive: &Path, pick: &str) -> io::Result<Option<Vec<String>>>
     let wanted = clean(pick);
     let mut names = Vec::new();
     for entry in tar::Archive::new(stream).entries()? {
-        let name = clean(&sparse::name(&mut entry?)?);
+        let name = clean(&pinewrit_image::member_name(&mut entry?)?);
         if below(&name, &wanted).is_some() {
             return Ok(None);
         }
@@ -319,7 +318,7 @@ impl Taking<'_> {
     fn member<R: Read>(&mut self, entry: &mut tar::Entry<'_, R>) -> Result<(), BuildError> {
         let line = self.content.line;
         let from = self.content.from.clone();
-        let raw = sparse::name(entry).map_err(|e| self.unreadable(&from, &e))?;
+        let raw = pinewrit_image::member_name(entry).map_err(|e| self.unreadable(&from, &e))?;
         let name = clean(&raw);
         let Some(rest) = self.picked(&name) else {
             return Ok(());
@@ -382,12 +381,13 @@ impl Taking<'_> {
                     EntryType::GNUSparse => Zeros::Holes,
                     _ => Zeros::Written,
                 };
-                let sparse = sparse::of(entry).map_err(|e| unreadable(&e))?;
+                pinewrit_image::must_be_understood(entry).map_err(|e| unreadable(&e))?;
+                let sparse = pinewrit_image::sparse_file(entry).map_err(|e| unreadable(&e))?;
                 let size = sparse.as_ref().map_or(entry.size(), |sparse| sparse.size);
                 let put = match sparse {
                     None => self.sink.file(target, attributes, size, entry, zeros),
                     Some(sparse) => {
-                        let content = SparseReader::new(sparse, entry);
+                        let content = pinewrit_image::SparseReader::new(sparse, entry);
                         let mut content = content.map_err(|e| unreadable(&e))?;
                         let zeros = Zeros::Holes;
                         self.sink

@@ -11,7 +11,6 @@ use serde::Serialize;
 
 use super::fill::{self, ExtSink, FatSink, Sink, SinkError, Stands};
 use super::source::{self, Taking};
-use super::sparse;
 use super::{BuildError, BuildReport, Content, at, mistake};
 use crate::Cancel;
 use crate::files::MAX_GATHERED;
@@ -132,7 +131,7 @@ fn meant_without_top(content: &Content, sink: &mut dyn Sink) -> Result<Option<St
     let mut below = BTreeSet::new();
     for entry in tar::Archive::new(stream).entries().map_err(unreadable)? {
         let mut entry = entry.map_err(unreadable)?;
-        let name = source::clean(&sparse::name(&mut entry).map_err(unreadable)?);
+        let name = source::clean(&pinewrit_image::member_name(&mut entry).map_err(unreadable)?);
         let mut parts = name.splitn(3, '/');
         tops.extend(
             parts

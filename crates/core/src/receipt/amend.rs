@@ -81,7 +81,11 @@ impl Book {
         change: &ReceiptChange,
     ) -> Result<bool, DiskError> {
         let touched = std::mem::take(&mut self.touched);
-        let known = || touched.iter().filter(|(index, _)| self.records.contains_key(index));
+        let known = || {
+            touched
+                .iter()
+                .filter(|(index, _)| self.records.contains_key(index))
+        };
         let is_about_it = match known().count() {
             0 => !touched.is_empty(),
             _ => known().any(|(_, touch)| touch.is_sound),

@@ -79,7 +79,8 @@ fn must_be_out_of_reach(path: &Path) -> Result<(), UnsafePlace> {
     }
     // A user's own group has nobody else in it; in a sticky folder everybody keeps to their own.
     let own_group = [0, rustix::process::getegid().as_raw()].contains(&facts.gid());
-    let is_shared = facts.mode() & OTHERS_WRITE != 0 || facts.mode() & GROUP_WRITES != 0 && !own_group;
+    let is_shared =
+        facts.mode() & OTHERS_WRITE != 0 || facts.mode() & GROUP_WRITES != 0 && !own_group;
     match is_shared && facts.mode() & STICKY == 0 {
         true => Err(UnsafePlace::Shared {
             path: path.to_owned(),
@@ -127,9 +128,13 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         let made = make_private(&dir.path().join("a/b")).unwrap();
         assert_eq!(fs::metadata(&made).unwrap().mode() & 0o777, 0o700);
-        fs::set_permissions(&made, Permissions::from_mode(0o777)).unwrap();
+        fs::set_permissions(&made, Permissions::from_mode(0o755)).unwrap();
         make_private(&made).unwrap();
         assert_eq!(fs::metadata(&made).unwrap().mode() & 0o777, 0o700);
+        // Who knows what others have put in there.
+        fs::set_permissions(&made, Permissions::from_mode(0o777)).unwrap();
+        let refused = make_private(&made);
+        assert!(matches!(refused, Err(UnsafePlace::Shared { .. })));
     }
 
     #[test]

@@ -136,7 +136,11 @@ impl StateFolder {
         let mut candidates = self.candidates(device, &identifiers, subject);
         let count = candidates.len();
         if count > 1 {
-            probe(device, subject.partition.map_or(0, |range| range.start), &mut candidates);
+            probe(
+                device,
+                subject.partition.map_or(0, |range| range.start),
+                &mut candidates,
+            );
         }
         let best = candidates
             .into_iter()
@@ -157,7 +161,15 @@ impl StateFolder {
         let ranges = ranges.filter(|range| range.end <= size).map(Some);
         let wanted = [None].into_iter().chain(ranges);
         wanted
-            .filter_map(|partition| self.find_receipt(device, Subject { partition, ..subject }))
+            .filter_map(|partition| {
+                self.find_receipt(
+                    device,
+                    Subject {
+                        partition,
+                        ..subject
+                    },
+                )
+            })
             .collect()
     }
 

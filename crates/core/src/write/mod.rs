@@ -16,9 +16,10 @@ use std::thread;
 use std::time::Instant;
 
 use crossbeam_channel::{Sender, bounded};
-use pinewrit_disk::BlockDevice;
-use pinewrit_image::{ExpectedChecksum, ImageSource, Subject};
+use pinewrit_disk::{BlockDevice, MemoryDevice};
+use pinewrit_image::{ExpectedChecksum, ImageSource, StreamError, StreamFault, Subject};
 
+use crate::expect::expectation;
 use crate::extents::MapTracker;
 use crate::pipeline::{
     Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, spawn, stream_chunks,
@@ -28,8 +29,8 @@ use crate::{Cancel, Observer};
 use lane::{Lane, LaneFailure, StreamOutcome};
 pub use locate::{owners, whereabouts};
 pub use report::{
-    Owned, OwnerKind,
-    ChecksumReport, ChunkRecord, Pace, PacePoint, Stability, Whereabouts, WriteError, WriteReport,
+    ChecksumReport, ChunkRecord, Owned, OwnerKind, Pace, PacePoint, Stability, Whereabouts,
+    WriteError, WriteReport,
 };
 
 /// Chunks that a medium may be behind the decoding.
@@ -53,6 +54,8 @@ pub struct WriteOptions<'a> {
     pub in_place: bool,
     /// Bytes of the image that are free, as far as that is known before; for the time left.
     pub expected_free: u64,
+    /// Write an image also where its table says that it should be longer.
+    pub as_it_is: bool,
 }
 
 impl Default for WriteOptions<'_> {
@@ -65,6 +68,7 @@ impl Default for WriteOptions<'_> {
             only_changes: false,
             in_place: false,
             expected_free: 0,
+            as_it_is: false,
         }
     }
 }
@@ -248,8 +252,13 @@ fn stream_to(
         None => MapTracker::every_byte(),
     };
     let sums = wanted_sums(source, options.checksum);
+    let mut reach = 0;
     let take = |chunk: Chunk| {
         let chunk = Arc::new(chunk);
+        if chunk.index == 0 && !options.as_it_is {
+            let start = MemoryDevice::from_bytes(chunk.bytes().to_vec());
+            reach = expectation(&start).map_or(0, |found| found.reach);
+        }
         for (feed, _) in feeds.iter_mut() {
             if feed
                 .as_ref()
@@ -264,6 +273,18 @@ fn stream_to(
         }
     };
     let end = stream_chunks(source, sums, tracker, position, cancel, take)?;
+    if end.unpacked < reach {
+        let missing = StreamFault::Short {
+            wanted: reach,
+            found: end.unpacked,
+        };
+        return Err(Interrupted::Source(StreamError {
+            layer: None,
+            fault: missing,
+            packed: position.get(),
+            unpacked: end.unpacked,
+        }));
+    }
     let checksum = options.checksum.map(|expected| check_sum(expected, &end));
     let checksum = checksum.transpose();
     Ok((

@@ -57,7 +57,8 @@ impl fmt::Display for NoChoice {
 const IMAGES: &[&str] = &["img", "iso", "raw", "wic", "image", "sdimg", "dd", "usb"];
 /// Endings of packed files, and what may lie in them.
 const PACKED: &[&str] = &[
-    "gz", "xz", "zst", "bz2", "lz4", "lzma", "zip", "7z", "tar", "tgz", "txz", "tbz2",
+    "gz", "xz", "zst", "bz2", "lz4", "lzma", "lz", "simg", "zip", "7z", "tar", "tgz", "txz",
+    "tbz2", "tlz",
 ];
 /// Endings of what lies beside an image.
 const OTHERS: &[&str] = &[

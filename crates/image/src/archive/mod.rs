@@ -70,6 +70,15 @@ pub(crate) fn open(kind: Wrapping, input: ArchiveInput, name: String) -> ImageSt
     })
 }
 
+/// Where a member is stored as it is, in bytes from the archive's start: its place and length.
+pub(crate) fn stored_place(kind: Wrapping, file: FileCursor, name: &str) -> Option<(u64, u64)> {
+    match kind {
+        Wrapping::Zip => zipped::stored_place(file, name),
+        Wrapping::Tar => tape::stored_place(file, name),
+        _ => None,
+    }
+}
+
 /// Bytes of an archive in another layer that are unpacked in search of the image.
 const MAX_PASSING: u64 = 4 << 30;
 
@@ -103,7 +112,7 @@ impl Read for Passing {
 
 fn needs_a_file() -> io::Error {
     fault(StreamFault::Unsupported {
-        what: "7z inside of another wrapping; unpack the outer one first".into(),
+        what: "7z that cannot be read here and there".into(),
     })
 }
 

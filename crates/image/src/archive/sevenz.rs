@@ -14,13 +14,26 @@ const MEMORY_KIB: usize = 160 << 10;
 pub(super) fn list(file: FileCursor) -> io::Result<Vec<Member>> {
     let reader = open(file)?;
     let files = reader.archive().files.iter();
-    let members = files.filter(|entry| entry.has_stream && !entry.is_directory);
+    let members = files.filter(|entry| {
+        entry.has_stream && !entry.is_directory && !entry.is_anti_item && is_plain(entry)
+    });
     Ok(members
         .map(|entry| Member {
             name: entry.name.clone(),
             size: Some(entry.size),
         })
         .collect())
+}
+
+/// Links and devices have a mode in the upper half of the attributes, or are reparse points.
+fn is_plain(entry: &sevenz_rust2::ArchiveEntry) -> bool {
+    const HAS_MODE: u32 = 0x8000;
+    const REPARSE_POINT: u32 = 0x400;
+    let attributes = entry.windows_attributes;
+    let kind = attributes >> 16 & 0o170_000;
+    !entry.has_windows_attributes
+        || attributes & REPARSE_POINT == 0
+            && (attributes & HAS_MODE == 0 || matches!(kind, 0 | 0o100_000))
 }
 
 pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result<()> {

@@ -7,9 +7,9 @@ use std::rc::Rc;
 use tar::{Archive, Entry};
 
 use super::choice::is_taken_in_passing;
-use super::{Member, Passing, Sink, Wanted, damaged};
-use crate::ImageStream;
+use super::{Member, Passing, Sink, Wanted, damaged, fault};
 use crate::packed::FileCursor;
+use crate::{ImageStream, SparseReader, StreamFault, member_name, must_be_understood, sparse_file};
 
 /// More members than an archive with an image has.
 const MAX_MEMBERS: usize = 100_000;
@@ -25,13 +25,31 @@ pub(super) fn list_file(file: FileCursor) -> io::Result<Vec<Member>> {
     let mut members = Vec::new();
     budget.allow(MAX_HEADS);
     for entry in archive.entries_with_seek()? {
-        members.extend(member_of(&entry?));
+        members.extend(member_of(&mut entry?)?);
         if members.len() >= MAX_MEMBERS {
             break;
         }
         budget.allow(MAX_HEADS);
     }
     Ok(members)
+}
+
+pub(super) fn stored_place(file: FileCursor, name: &str) -> Option<(u64, u64)> {
+    let (file, budget) = Metered::new(file);
+    let mut archive = Archive::new(file);
+    budget.allow(MAX_HEADS);
+    for entry in archive.entries_with_seek().ok()? {
+        let mut entry = entry.ok()?;
+        let is_plain = entry.header().entry_type() == tar::EntryType::Regular;
+        if member_name(&mut entry).ok()? == name {
+            let is_whole = sparse_file(&mut entry).ok()?.is_none();
+            must_be_understood(&mut entry).ok()?;
+            let place = (entry.raw_file_position(), entry.size());
+            return (is_plain && is_whole).then_some(place);
+        }
+        budget.allow(MAX_HEADS);
+    }
+    None
 }
 
 /// The members up to the first that is taken.
@@ -42,7 +60,7 @@ pub(super) fn list_passing(stream: ImageStream, wanted: Option<&str>) -> io::Res
     budget.allow(MAX_HEADS);
     for entry in archive.entries()? {
         let mut entry = entry?;
-        let member = member_of(&entry);
+        let member = member_of(&mut entry)?;
         let is_taken = member
             .as_ref()
             .is_some_and(|member| is_taken_in_passing(member, wanted));
@@ -57,15 +75,20 @@ pub(super) fn list_passing(stream: ImageStream, wanted: Option<&str>) -> io::Res
     Ok(members)
 }
 
-fn member_of<R: Read>(entry: &Entry<'_, R>) -> Option<Member> {
-    entry.header().entry_type().is_file().then(|| Member {
-        name: name_of(entry),
-        size: Some(entry.size()),
-    })
-}
-
-fn name_of<R: Read>(entry: &Entry<'_, R>) -> String {
-    String::from_utf8_lossy(&entry.path_bytes()).into_owned()
+/// A file, also one that is kept with its holes left out, with its whole size.
+fn member_of<R: Read>(entry: &mut Entry<'_, R>) -> io::Result<Option<Member>> {
+    use tar::EntryType::{Continuous, GNUSparse, Regular};
+    if !matches!(
+        entry.header().entry_type(),
+        Regular | Continuous | GNUSparse
+    ) {
+        return Ok(None);
+    }
+    let sparse = sparse_file(entry)?;
+    Ok(Some(Member {
+        name: member_name(entry)?,
+        size: Some(sparse.map_or(entry.size(), |sparse| sparse.size)),
+    }))
 }
 
 pub(super) fn unpack(stream: ImageStream, name: &str, out: &mut Sink) -> io::Result<()> {
@@ -75,14 +98,26 @@ pub(super) fn unpack(stream: ImageStream, name: &str, out: &mut Sink) -> io::Res
     for entry in archive.entries()? {
         let mut entry = entry?;
         budget.allow(u64::MAX);
-        if name_of(&entry) != name {
+        if member_name(&mut entry)? != name {
             io::copy(&mut entry, &mut io::sink())?;
             budget.allow(MAX_HEADS);
             continue;
         }
-        let size = entry.size();
+        must_be_understood(&mut entry).map_err(|error| match error.kind() {
+            io::ErrorKind::Unsupported => fault(StreamFault::Unsupported {
+                what: error.to_string(),
+            }),
+            _ => error,
+        })?;
         let before = out.given;
-        if out.copy(&mut entry)? == Wanted::No {
+        let (size, wanted) = match sparse_file(&mut entry)? {
+            None => (entry.size(), out.copy(&mut entry)?),
+            Some(sparse) => {
+                let size = sparse.size;
+                (size, out.copy(&mut SparseReader::new(sparse, &mut entry)?)?)
+            }
+        };
+        if wanted == Wanted::No {
             return Ok(());
         }
         if out.given - before < size {

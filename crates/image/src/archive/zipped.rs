@@ -22,7 +22,9 @@ pub(super) fn list(file: FileCursor) -> io::Result<Vec<Member>> {
         if entry.encrypted() {
             return Err(fault(StreamFault::Encrypted));
         }
-        if entry.is_file() {
+        // Links and devices have modes that say so (Info-ZIP, "external file attributes").
+        let kind = entry.unix_mode().map_or(0, |mode| mode & 0o170_000);
+        if entry.is_file() && matches!(kind, 0 | 0o100_000) {
             members.push(Member {
                 name: entry.name().map_err(explain)?.into_owned(),
                 size: Some(entry.size()),
@@ -52,6 +54,14 @@ pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result
         return Err(damaged(detail));
     }
     Ok(())
+}
+
+pub(super) fn stored_place(file: FileCursor, name: &str) -> Option<(u64, u64)> {
+    let mut archive = open(file).ok()?;
+    let entry = archive.by_name(name).ok()?;
+    let is_stored = entry.compression() == zip::CompressionMethod::Stored && !entry.encrypted();
+    let start = entry.data_start()?;
+    (is_stored && entry.compressed_size() == entry.size()).then_some((start, entry.size()))
 }
 
 pub(super) fn list_passing(stream: ImageStream, wanted: Option<&str>) -> io::Result<Vec<Member>> {

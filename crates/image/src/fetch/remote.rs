@@ -1,5 +1,6 @@
 //! A file on a server, as packed bytes.
 
+use std::collections::VecDeque;
 use std::io::{self, Read};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -27,6 +28,9 @@ const TAIL: u64 = 64 << 10;
 const MAX_STREAMS: usize = 3;
 /// So many bytes are rather read and dropped than asked for anew.
 const SMALL_GAP: u64 = 256 << 10;
+/// Where a server names no version, so much of what arrived last before a break is asked for once more and
+/// compared, in bytes.
+const OVERLAP: usize = 1 << 20;
 /// How often a waiting reader looks whether it shall stop.
 const LOOK: Duration = Duration::from_millis(50);
 /// Files beside the image that are read, and how long that may take.
@@ -60,10 +64,19 @@ struct State {
     start: Start,
     tail: Option<Vec<u8>>,
     streams: Vec<Stream>,
+    /// What arrived last, where it may have to be compared.
+    recent: Vec<Recent>,
     /// Offsets at which somebody is reading from a stream just now.
     busy: Vec<u64>,
     /// Keeping failed for this reason; fetching goes on without.
     keep_failed: Option<io::Error>,
+}
+
+/// The last bytes that a reader was given, and where they end.
+#[derive(Debug)]
+struct Recent {
+    end: u64,
+    bytes: VecDeque<u8>,
 }
 
 /// A request that is being answered.
@@ -74,6 +87,8 @@ struct Stream {
     position: u64,
     /// Bytes before it that are still to arrive, and to be dropped.
     drop: u64,
+    /// Bytes that are to arrive then, and to be the same as before.
+    known: VecDeque<u8>,
     block: Vec<u8>,
     used: usize,
     /// Where it ends, if not where the file does.
@@ -87,6 +102,7 @@ impl Stream {
             position,
             end,
             drop: 0,
+            known: VecDeque::new(),
             block: Vec::new(),
             used: 0,
         }
@@ -117,6 +133,7 @@ impl Remote {
                 start: Start::Memory(Vec::new()),
                 tail: None,
                 streams: Vec::new(),
+                recent: Vec::new(),
                 busy: Vec::new(),
                 keep_failed: None,
             }),
@@ -326,9 +343,19 @@ impl Remote {
                     .min(usize::try_from(stream.drop).unwrap_or(usize::MAX));
                 stream.drop -= dropped as u64;
                 let rest = &rest[dropped..];
+                let again = rest.len().min(stream.known.len());
+                if !stream
+                    .known
+                    .drain(..again)
+                    .eq(rest[..again].iter().copied())
+                {
+                    return Err(FetchError::Changed);
+                }
+                stream.position += again as u64;
+                let rest = &rest[again..];
                 let len = rest.len().min(buffer.len());
                 buffer[..len].copy_from_slice(&rest[..len]);
-                stream.used += dropped + len;
+                stream.used += dropped + again + len;
                 stream.position += len as u64;
                 if len > 0 {
                     return Ok(Some(len));
@@ -352,7 +379,8 @@ impl Remote {
 
     /// Checks that an answer goes on where the last one ended, in the same version of the file.
     fn check(&self, stream: &mut Stream, answer: &Answer) -> Result<(), FetchError> {
-        if !answer.version.may_be(&self.version) {
+        let lost_its_mark = self.version.has_mark() && !answer.version.has_mark();
+        if !answer.version.may_be(&self.version) || lost_its_mark {
             return Err(FetchError::Changed);
         }
         // A server that sends everything again is not wrong, only slow.
@@ -379,9 +407,17 @@ impl Remote {
             stream.position = offset;
             return stream;
         }
-        let wanted = Wanted::Part { start: offset, end };
-        let arrivals = connection::begin(&self.agent, &self.url, wanted);
-        Stream::new(arrivals, offset, end)
+        let known = match self.version.has_mark() {
+            true => VecDeque::new(),
+            false => state.known_before(offset),
+        };
+        drop(state);
+        let start = offset - known.len() as u64;
+        let arrivals = connection::begin(&self.agent, &self.url, Wanted::Part { start, end });
+        Stream {
+            known,
+            ..Stream::new(arrivals, start, end)
+        }
     }
 
     /// Some bytes at `offset`, from streams that end at `end`.
@@ -412,6 +448,9 @@ impl Remote {
                 Ok(Some(len)) => {
                     let mut state = self.lock();
                     state.keep(&buffer[..len], offset);
+                    if !self.version.has_mark() {
+                        state.remember(&buffer[..len], offset);
+                    }
                     state.put_back(stream);
                     return Ok(len);
                 }
@@ -509,6 +548,44 @@ impl State {
         if self.start.move_to_memory().is_ok() {
             let _ = self.start.append(bytes, offset);
         }
+    }
+
+    /// Keeps the last bytes that were given up to here.
+    fn remember(&mut self, bytes: &[u8], offset: u64) {
+        let before = self.recent.iter().position(|recent| recent.end == offset);
+        let mut recent = match before {
+            Some(index) => self.recent.remove(index),
+            None => Recent {
+                end: offset,
+                bytes: VecDeque::new(),
+            },
+        };
+        recent.bytes.extend(bytes);
+        recent.end += bytes.len() as u64;
+        let excess = recent.bytes.len().saturating_sub(OVERLAP);
+        recent.bytes.drain(..excess);
+        if self.recent.len() > MAX_STREAMS {
+            self.recent.remove(0);
+        }
+        self.recent.push(recent);
+    }
+
+    /// What is known of the bytes just before `offset`.
+    fn known_before(&self, offset: u64) -> VecDeque<u8> {
+        if let Some(recent) = self.recent.iter().find(|recent| recent.end == offset) {
+            return recent.bytes.clone();
+        }
+        let wanted = offset.min(OVERLAP as u64);
+        let mut known = vec![0; wanted as usize];
+        let mut done = 0;
+        while done < known.len() {
+            let place = offset - wanted + done as u64;
+            match self.start.copy(&mut known[done..], place) {
+                Some(Ok(len)) if len > 0 => done += len,
+                _ => return VecDeque::new(),
+            }
+        }
+        known.into()
     }
 
     fn put_back(&mut self, stream: Stream) {

@@ -24,6 +24,22 @@ impl Files {
         Self::open_all(&[path.to_owned()])
     }
 
+    /// Files that are open already, with their lengths, as one.
+    pub(crate) fn of(files: Vec<(File, u64)>) -> Self {
+        let mut size: u64 = 0;
+        let mut parts = Vec::with_capacity(files.len());
+        for (file, len) in files {
+            parts.push(Part {
+                file,
+                start: size,
+                len,
+                is_sparse: false,
+            });
+            size = size.saturating_add(len);
+        }
+        Self { parts, size }
+    }
+
     /// Opens several as one.
     ///
     /// # Errors

@@ -11,7 +11,7 @@ use std::io;
 
 pub(crate) use files::{Files, became_shorter};
 pub use pieces::PiecesFault;
-pub(crate) use pieces::{FolderFault, find_around, find_in_folder, has_boot_sector};
+pub(crate) use pieces::{FolderFault, find_among, find_around, find_in_folder, has_boot_sector};
 pub use reader::PackedReader;
 pub(crate) use reader::{FileCursor, read, read_exact};
 pub(crate) use zip_pieces::{EndRecord, MAX_DIRECTORY, check_alone, join as join_zip};

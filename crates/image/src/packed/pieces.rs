@@ -308,6 +308,51 @@ pub(crate) fn find_in_folder(folder: &Path) -> Result<Found, FolderFault> {
     }
 }
 
+/// The pieces of one image among the members of an archive, in their order.
+#[derive(Debug)]
+pub(crate) struct Group {
+    /// The members' names in full.
+    pub(crate) members: Vec<String>,
+    /// The name of the whole.
+    pub(crate) name: String,
+    /// Whether they are a zip that its packer cut.
+    pub(crate) is_zip: bool,
+}
+
+/// The pieces among names of members, with their sizes: all in one folder, and nothing beside them that
+/// may be an image. `None`: they are something else.
+///
+/// # Errors
+/// They do not make a whole.
+pub(crate) fn find_among(all: &[(String, u64)]) -> Result<Option<Group>, PiecesFault> {
+    let plain = |name: &String| name.rsplit('/').next().unwrap_or(name).to_owned();
+    let names: Vec<String> = all.iter().map(|(name, _)| plain(name)).collect();
+    for name in &names {
+        for (series, _) in Series::of(name) {
+            let members = members_of(&series, &names);
+            // A last disk alone is an ordinary zip.
+            if members.len() < 2 || !is_plausible(&series, &members) {
+                continue;
+            }
+            let belongs = |name: &&String| members.values().any(|member| member == *name);
+            let mut rest = names.iter().filter(|name| !belongs(name));
+            if !rest.all(|name| crate::archive::is_beside(name)) {
+                continue;
+            }
+            let full = |member: &String| all.iter().find(|(name, _)| plain(name) == *member);
+            let found: Vec<&(String, u64)> = members.values().filter_map(full).collect();
+            let sizes: Vec<u64> = found.iter().map(|(_, size)| *size).collect();
+            check(&series, &members, &sizes)?;
+            return Ok(Some(Group {
+                members: found.into_iter().map(|(name, _)| name.clone()).collect(),
+                name: series.whole(),
+                is_zip: series.numbers == Numbers::ZipDisks,
+            }));
+        }
+    }
+    Ok(None)
+}
+
 fn names(folder: &Path) -> io::Result<Vec<String>> {
     let folder = match folder.as_os_str().is_empty() {
         true => Path::new("."),
@@ -381,6 +426,25 @@ fn assemble(
     series: &Series,
     members: &BTreeMap<u64, String>,
 ) -> Result<Found, PiecesFault> {
+    let paths: Vec<_> = members.values().map(|name| folder.join(name)).collect();
+    let sizes = paths
+        .iter()
+        .map(|path| fs::metadata(path).map_or(0, |facts| facts.len()));
+    let sizes: Vec<u64> = sizes.collect();
+    check(series, members, &sizes)?;
+    Ok(Found {
+        paths,
+        name: series.whole(),
+        is_zip: series.numbers == Numbers::ZipDisks,
+    })
+}
+
+/// None is missing, and none but the last is shorter than the others.
+fn check(
+    series: &Series,
+    members: &BTreeMap<u64, String>,
+    sizes: &[u64],
+) -> Result<(), PiecesFault> {
     let missing = missing(series, members);
     if !missing.is_empty() {
         return Err(PiecesFault::Missing {
@@ -388,13 +452,8 @@ fn assemble(
             present: members.len(),
         });
     }
-    let paths: Vec<_> = members.values().map(|name| folder.join(name)).collect();
-    let sizes = paths
-        .iter()
-        .map(|path| fs::metadata(path).map_or(0, |facts| facts.len()));
-    let sizes: Vec<u64> = sizes.collect();
     let largest = sizes.iter().copied().max().unwrap_or(0);
-    let all_but_last = &sizes[..sizes.len() - 1];
+    let all_but_last = &sizes[..sizes.len().saturating_sub(1)];
     if let Some(at) = all_but_last.iter().position(|&size| size < largest) {
         return Err(PiecesFault::Short {
             name: members.values().nth(at).cloned().unwrap_or_default(),
@@ -402,11 +461,7 @@ fn assemble(
             others: largest,
         });
     }
-    Ok(Found {
-        paths,
-        name: series.whole(),
-        is_zip: series.numbers == Numbers::ZipDisks,
-    })
+    Ok(())
 }
 
 /// The names of the pieces that are not there, at most eight.

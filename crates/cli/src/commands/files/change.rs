@@ -391,7 +391,12 @@ pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
             opened.name, args.place
         ))
     })?;
-    let is_changed = work.finish(ui, changes, &args.change, ("files edit", vec![args.place.to_string()]))? && diff.is_some();
+    let is_changed = work.finish(
+        ui,
+        changes,
+        &args.change,
+        ("files edit", vec![args.place.to_string()]),
+    )? && diff.is_some();
     ui.event(&ChangeEvent {
         event: "result",
         command: "files edit",

@@ -163,8 +163,14 @@ impl Done<'_> {
                 return None;
             }
         };
-        let state = records::state().ok();
-        let own = state.map(|state| state.receipt_path(receipt));
+        let own = match records::state() {
+            Ok(state) => Some(state.receipt_path(receipt)),
+            Err(_) => {
+                self.ui
+                    .warn("note: no receipt in the state folder, which cannot be used\n");
+                None
+            }
+        };
         let places = [own, self.args.receipt.clone()];
         let mut kept = None;
         for place in places.into_iter().flatten() {

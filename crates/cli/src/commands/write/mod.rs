@@ -1,5 +1,6 @@
 //! `pinewrit write IMAGE --to MEDIUM`
 
+mod content;
 mod done;
 mod plan;
 
@@ -205,6 +206,7 @@ fn carry_out(
         only_changes,
         in_place,
         expected_free: if args.every_byte { 0 } else { expected_free },
+        as_it_is: plan.as_it_is || in_place,
     };
     let written = write_all(&plan.source, &targets, &options, &signals::watch());
     drop(targets);
@@ -227,7 +229,7 @@ fn carry_out(
         let names: Vec<&str> = media.iter().map(|medium| medium.name.as_str()).collect();
         failed(&names.join(", "), &error)
     })?;
-    let download = source::finish(ui, &plan.source);
+    let download = source::finish(ui, &plan.source, plan::keep(args));
     let mut failure = None;
     let mut sections = Vec::new();
     for ((mut medium, result), is_noted) in media.into_iter().zip(results).zip(watched) {

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_core::configure::{ConfigureError, ConfigureReport, prepare};
 use pinewrit_core::filesystem::FilesystemFacts;
-use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect};
+use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect, inspect_medium};
 use pinewrit_core::receipt::{Receipt, ReceiptPartition};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::unfinished::UnfinishedWrite;
@@ -18,7 +18,7 @@ use super::super::report::{self, Facts};
 use super::super::source::{self, Keep};
 use super::super::target::{self, Chosen};
 use super::super::{Outcome, change, records, settings};
-use super::NOTHING_WRITTEN;
+use super::{NOTHING_WRITTEN, content};
 use crate::args::WriteArgs;
 use crate::exit::Exit;
 use crate::explain;
@@ -27,7 +27,7 @@ use crate::ui::progress::Waiting;
 use crate::ui::{Ui, style, units};
 
 /// How far into a packed image is looked before writing.
-const PREVIEW: u64 = 256 << 20;
+pub(super) const PREVIEW: u64 = 256 << 20;
 
 /// Everything that is known before the first byte.
 pub(super) struct Plan {
@@ -37,6 +37,8 @@ pub(super) struct Plan {
     pub(super) settings: Option<CheckedSettings>,
     /// What is in the image, as far as a quick look reaches.
     pub(super) preview: Option<Inspection>,
+    /// It is written although it is not known to be an image, or is too short.
+    pub(super) as_it_is: bool,
     /// What the settings would change in the image, as far as a quick look reaches.
     pub(super) trial: Option<ConfigureReport>,
 }
@@ -76,13 +78,17 @@ impl PlannedMedium {
     }
 }
 
-/// Checks everything that can be checked before writing.
-pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan, Message> {
-    let keep = match args.keep_download {
+/// Whether the download is kept.
+pub(super) fn keep(args: &WriteArgs) -> Keep {
+    match args.keep_download {
         true => Keep::Yes,
         false => Keep::No,
-    };
-    let source = source::open(ui, &args.image, &args.options, keep)?;
+    }
+}
+
+/// Checks everything that can be checked before writing.
+pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan, Message> {
+    let source = source::open(ui, &args.image, &args.options, keep(args))?;
     let checksum = match &args.checksum {
         Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
         None => find_beside(&source),
@@ -107,7 +113,12 @@ pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan,
         checksum,
         settings,
         preview,
+        as_it_is: false,
         trial: None,
+    };
+    let plan = Plan {
+        as_it_is: content::check(ui, args, &plan)?,
+        ..plan
     };
     let plan = try_settings(ui, args, plan)?;
     if args.into.is_some() {
@@ -158,8 +169,11 @@ fn needed(
     let mut needed: Vec<_> = files
         .map(|file| ("the image", readers.footing_of_file(file)))
         .collect();
-    let state = records::state()?;
-    needed.push(("the state folder", readers.footing(state.path())));
+    let spooled = source.spooled_files();
+    needed.extend(spooled.map(|file| ("the unpacked archive", readers.footing_of_file(file))));
+    if let Some(state) = records::state_for_writing()? {
+        needed.push(("the state folder", readers.footing(state.path())));
+    }
     let asked = [("the receipt", &args.receipt), ("the report", &args.report)];
     for (what, path) in asked {
         needed.extend(path.as_ref().map(|path| (what, readers.footing(path))));
@@ -225,13 +239,15 @@ fn open_medium(
     };
     // A medium that cannot be read now may still be worth writing; it will tell by itself.
     let present = match &target {
-        Target::Existing(medium) => inspect(&*medium.device, Some(medium.device.size())).ok(),
+        Target::Existing(medium) => inspect_medium(&*medium.device).ok(),
         Target::New { .. } => None,
     };
     // What has a table was finished since, by whomever.
     let is_blank = present.as_ref().is_none_or(Inspection::is_unknown);
     Ok(PlannedMedium {
-        note: records::state()?.note(&key).filter(|_| is_blank),
+        note: records::state_if_any()
+            .and_then(|state| state.note(&key))
+            .filter(|_| is_blank),
         name,
         key,
         chosen,
@@ -253,7 +269,8 @@ fn receipt_without(
     };
     let key = chosen.key();
     let device = &*medium.device;
-    let found = records::state()?.find_receipt(device, chosen.subject(&key));
+    let state = records::state_for_writing()?;
+    let found = state.and_then(|state| state.find_receipt(device, chosen.subject(&key)));
     let without = found.map(|found| Ok((found.path, found.receipt.without(device, range)?)));
     let without = without.transpose();
     without.map_err(|e| explain::disk_error(&chosen.name(), &e))

@@ -14,11 +14,11 @@ const RECORD: usize = 512;
 
 /// What is told of a sparse file beside its data.
 #[derive(Debug, Default)]
-pub(super) struct Sparse {
+pub struct SparseFile {
     /// The file's own name; the member's is made up.
     name: Option<String>,
     /// Size with all holes, in bytes.
-    pub(super) size: u64,
+    pub size: u64,
     /// Where its pieces lie; told by the data itself if `None`.
     map: Option<Vec<Range<u64>>>,
 }
@@ -27,9 +27,78 @@ fn wrong(what: &'static str) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, what)
 }
 
+/// Keys of extended heads that say nothing of how the content is kept (POSIX.1-2017, "pax Extended Header
+/// Keyword/Value Pairs", and what archivers add).
+const PLAIN_KEYS: &[&str] = &[
+    "atime",
+    "ctime",
+    "mtime",
+    "charset",
+    "hdrcharset",
+    "comment",
+    "gid",
+    "gname",
+    "uid",
+    "uname",
+    "linkpath",
+    "path",
+    "size",
+];
+const PLAIN_PREFIXES: &[&str] = &[
+    "SCHILY.xattr.",
+    "SCHILY.acl.",
+    "SCHILY.dev",
+    "SCHILY.ino",
+    "SCHILY.nlink",
+    "SCHILY.fflags",
+    "LIBARCHIVE.",
+    "RHT.",
+    "MSWINDOWS.",
+    "security.",
+];
+
+/// Refuses a member whose extended head says what is not understood: its content may be kept in a way
+/// that is not its own.
+///
+/// # Errors
+/// It names the key.
+pub fn must_be_understood<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<()> {
+    let Some(extensions) = entry.pax_extensions()? else {
+        return Ok(());
+    };
+    for extension in extensions {
+        let extension = extension?;
+        let key = String::from_utf8_lossy(extension.key_bytes()).into_owned();
+        let is_plain = PLAIN_KEYS.contains(&key.as_str())
+            || PLAIN_PREFIXES.iter().any(|prefix| key.starts_with(prefix));
+        let sparse = key.strip_prefix("GNU.sparse.");
+        if !is_plain && !sparse.is_some_and(|key| SPARSE_KEYS.contains(&key)) {
+            let shown: String = key.chars().take(60).filter(|c| !c.is_control()).collect();
+            let what = format!("its head says {shown}, which is not understood");
+            return Err(io::Error::new(io::ErrorKind::Unsupported, what));
+        }
+    }
+    Ok(())
+}
+
+const SPARSE_KEYS: &[&str] = &[
+    "name",
+    "realsize",
+    "size",
+    "major",
+    "minor",
+    "map",
+    "offset",
+    "numbytes",
+    "numblocks",
+];
+
 /// What a member's extended head tells of a sparse file; `None` for all others.
-pub(super) fn of<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<Option<Sparse>> {
-    let mut found = Sparse::default();
+///
+/// # Errors
+/// It tells what cannot be.
+pub fn sparse_file<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<Option<SparseFile>> {
+    let mut found = SparseFile::default();
     let (mut is_sparse, mut is_in_data) = (false, false);
     let mut numbers: Vec<u64> = Vec::new();
     let Some(extensions) = entry.pax_extensions()? else {
@@ -69,8 +138,11 @@ pub(super) fn of<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<Option<Sp
 }
 
 /// A member's name, also of a sparse file.
-pub(super) fn name<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<String> {
-    let own = of(entry)?.and_then(|sparse| sparse.name);
+///
+/// # Errors
+/// As [`sparse_file`].
+pub fn member_name<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<String> {
+    let own = sparse_file(entry)?.and_then(|sparse| sparse.name);
     Ok(own.unwrap_or_else(|| String::from_utf8_lossy(&entry.path_bytes()).into_owned()))
 }
 
@@ -97,7 +169,7 @@ fn pieces(numbers: &[u64], size: u64) -> io::Result<Vec<Range<u64>>> {
 }
 
 /// The whole content of a sparse file, with zeros where it has holes.
-pub(super) struct SparseReader<R> {
+pub struct SparseReader<R> {
     data: R,
     pieces: std::vec::IntoIter<Range<u64>>,
     /// The piece that is read, or comes next.
@@ -107,7 +179,11 @@ pub(super) struct SparseReader<R> {
 }
 
 impl<R: Read> SparseReader<R> {
-    pub(super) fn new(sparse: Sparse, mut data: R) -> io::Result<Self> {
+    /// The content of a sparse file, of which `data` has the pieces.
+    ///
+    /// # Errors
+    /// Its map is at the start of the data, and cannot be.
+    pub fn new(sparse: SparseFile, mut data: R) -> io::Result<Self> {
         let pieces = match sparse.map {
             Some(map) => map,
             None => read_map(&mut data, sparse.size)?,
@@ -197,9 +273,9 @@ mod tests {
         let mut bytes = map.to_vec();
         bytes.resize(map.len().next_multiple_of(RECORD), 0);
         bytes.extend(data);
-        let sparse = Sparse {
+        let sparse = SparseFile {
             size,
-            ..Sparse::default()
+            ..SparseFile::default()
         };
         let mut content = Vec::new();
         SparseReader::new(sparse, &bytes[..])?.read_to_end(&mut content)?;

@@ -1,0 +1,122 @@
+//! Recognising what a device or a partition holds by the marks that formats leave: file systems,
+//! members of arrays and pools, encrypted volumes, and partition tables of other computers.
+//!
+//! Nothing is opened or understood beyond a label and an identifier. FAT and ext2, ext3 and ext4 are
+//! not among them; they have crates and modules of their own. Sources are the formats' published
+//! descriptions and the kernel's headers; each entry names its structure.
+
+mod apple;
+mod bytes;
+mod marks;
+mod microsoft;
+mod optical;
+mod raid;
+mod tables;
+mod unix;
+
+use pinewrit_disk::{BlockDevice, DiskError};
+
+pub use tables::foreign_table;
+
+/// What something recognised is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Role {
+    /// It holds files by itself.
+    Filesystem,
+    /// It is memory that was put aside, as swap.
+    Swap,
+    /// It is a part of something larger, and means nothing alone.
+    Member,
+    /// It is encrypted.
+    Encrypted,
+}
+
+/// Something that was recognised.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Sign {
+    /// Its kind in words: `XFS`, `Linux RAID`.
+    pub kind: &'static str,
+    /// What it is for.
+    pub role: Role,
+    /// Its label, without control characters.
+    pub label: Option<String>,
+    /// Its identifier in the form that its own tools use.
+    pub id: Option<String>,
+    /// Bytes that it spans, where that is told.
+    pub size: Option<u64>,
+}
+
+impl Sign {
+    fn new(kind: &'static str, role: Role) -> Self {
+        Self {
+            kind,
+            role,
+            label: None,
+            id: None,
+            size: None,
+        }
+    }
+
+    fn filesystem(kind: &'static str) -> Self {
+        Self::new(kind, Role::Filesystem)
+    }
+
+    fn member(kind: &'static str) -> Self {
+        Self::new(kind, Role::Member)
+    }
+}
+
+type Reader = fn(&dyn BlockDevice) -> Result<Option<Sign>, DiskError>;
+
+/// Those that need more than a mark at a place. Members come first: what they hold may begin with the
+/// mark of a file system.
+const READERS: &[Reader] = &[
+    raid::linux_at_start,
+    raid::bcache,
+    raid::lvm,
+    raid::zfs,
+    microsoft::bitlocker,
+    microsoft::exfat,
+    microsoft::ntfs,
+    optical::udf,
+    optical::iso9660,
+    apple::hfs_plus,
+    apple::hfs,
+    unix::btrfs,
+    unix::f2fs,
+    unix::nilfs2,
+    unix::minix,
+    unix::ufs,
+    unix::ocfs2,
+    unix::gfs2,
+    unix::swap,
+    unix::luks,
+];
+
+/// What a device begins with; the first that is recognised.
+///
+/// # Errors
+/// The device could not be read. One that is too short for something does not hold it.
+pub fn at_start(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
+    for reader in READERS {
+        if let Some(sign) = bytes::whole(reader(device))? {
+            return Ok(Some(sign));
+        }
+    }
+    marks::find(device)
+}
+
+/// What the end of a device says: members of arrays whose marks lie there, whatever it begins with.
+///
+/// # Errors
+/// As [`at_start`].
+pub fn at_end(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
+    raid::at_end(device)
+}
+
+/// Whether the start of a partition, of which `head` is known, has a mark of anything in here.
+pub fn head_has_mark(head: &[u8]) -> bool {
+    let device = pinewrit_disk::MemoryDevice::from_bytes(head.to_vec());
+    !matches!(at_start(&device), Ok(None))
+}
