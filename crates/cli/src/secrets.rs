@@ -1,10 +1,10 @@
 //! Secrets from the environment, from files, and from the person at the terminal.
 
-use std::fs::File;
 use std::io::{self, IsTerminal, Read};
 use std::path::Path;
 
 use pinewrit_core::settings::SecretSource;
+use pinewrit_disk::open_plain;
 
 /// A file with a key or a password is smaller than this.
 const MAX_FILE: u64 = 1 << 20;
@@ -19,7 +19,7 @@ impl SecretSource for UserSecrets {
 
     fn file(&self, path: &Path) -> io::Result<String> {
         let mut text = String::new();
-        let mut file = File::open(path)?.take(MAX_FILE + 1);
+        let mut file = open_plain(path)?.take(MAX_FILE + 1);
         // Half a file would be worse than none.
         match file.read_to_string(&mut text)? as u64 > MAX_FILE {
             true => Err(io::Error::other(format!(

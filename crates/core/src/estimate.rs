@@ -86,7 +86,7 @@ pub fn net(net: IpNet, pool: Option<Pool>, others: &[IpNet]) -> NetReport {
     if let Some(pool) = pool {
         judge_pool(&own, pool, (first, last), &mut report);
     }
-    let doubts = nets::doubts(net).into_iter().map(|doubt| Remark {
+    let doubts = nets::doubts(net, others).into_iter().map(|doubt| Remark {
         line: 0,
         what: doubt.what,
         remedy: doubt.remedy,
@@ -186,7 +186,9 @@ fn next_free(own: &IpNet, others: &[IpNet]) -> Option<IpNet> {
         }
         IpNet::V6(_) => Vec::new(),
     };
-    let taken: Vec<IpNet> = others.iter().chain([own]).copied().collect();
+    let taken = others.iter().chain([own]).copied();
+    // What every home has is not free for long.
+    let taken: Vec<IpNet> = taken.chain(nets::of_homes()).collect();
     let behind = ranges.iter().find(|range| range.contains(own));
     let behind = behind.and_then(|range| free_in(range, own, own.broadcast(), &taken));
     behind.or_else(|| {
@@ -267,9 +269,10 @@ mod tests {
 
     #[rstest]
     #[case::beside("10.77.3.0/24", &["10.77.4.0/23", "10.77.3.0/24"], Some("10.77.6.0/24"))]
-    #[case::another_range("192.168.1.0/25", &["192.168.0.0/16"], Some("10.0.0.0/25"))]
-    #[case::round("192.168.255.0/24", &[], Some("10.0.0.0/24"))]
-    #[case::public("203.0.113.0/24", &[], Some("10.0.0.0/24"))]
+    #[case::another_range("192.168.1.0/25", &["192.168.0.0/16"], Some("10.0.2.0/25"))]
+    #[case::of_a_home("192.168.1.0/25", &["10.77.3.0/24"], Some("192.168.3.0/25"))]
+    #[case::round("192.168.255.0/24", &[], Some("10.0.2.0/24"))]
+    #[case::public("203.0.113.0/24", &[], Some("10.0.2.0/24"))]
     #[case::large("10.0.0.0/8", &[], None)]
     #[case::ipv6("fd00:77:3::/64", &["fd00:77:3:1::/64"], Some("fd00:77:3:2::/64"))]
     #[case::all("0.0.0.0/0", &[], None)]

@@ -1,8 +1,9 @@
 //! Regular files and block devices of the system as a [`BlockDevice`].
 
-use std::fs::File;
+use std::fs::{File, OpenOptions};
 use std::os::fd::AsFd;
-use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt};
+use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt};
+use std::path::Path;
 use std::{fmt, io};
 
 use rustix::fs::{Advice, FallocateFlags, Mode, OFlags};
@@ -190,6 +191,30 @@ impl BlockDevice for FileDevice {
         // Only advice: where it is refused, direct reads still bypass the cache.
         let _ = rustix::fs::fadvise(&self.cached, range.start, len, Advice::DontNeed);
     }
+}
+
+/// Opens a regular file for reading, and nothing else: a pipe would wait for its writer, and a device may
+/// never end.
+///
+/// # Errors
+/// The system's, or what it is instead of a file.
+pub fn open_plain(path: &Path) -> io::Result<File> {
+    let mut options = OpenOptions::new();
+    options.read(true);
+    options.custom_flags(OFlags::NONBLOCK.bits() as i32);
+    let file = options.open(path)?;
+    let kind = file.metadata()?.file_type();
+    let what = if kind.is_file() {
+        return Ok(file);
+    } else if kind.is_dir() {
+        "a folder"
+    } else if kind.is_fifo() {
+        "a pipe"
+    } else {
+        "a device"
+    };
+    let detail = format!("it is {what}, not a file");
+    Err(io::Error::new(io::ErrorKind::InvalidInput, detail))
 }
 
 #[cfg(test)]

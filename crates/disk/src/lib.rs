@@ -32,7 +32,7 @@ pub use buffer::{AlignedBuf, BUFFER_ALIGNMENT};
 pub use cursor::{DeviceCursor, Section, Window};
 pub use device::{BlockDevice, DiskError, Operation, is_zero};
 pub use faults::{Fault, FaultyDevice};
-pub use file::{CacheUse, FileDevice};
+pub use file::{CacheUse, FileDevice, open_plain};
 pub use memory::MemoryDevice;
 pub use overlay::{CommitError, CommitReport, OVERLAY_BLOCK, Overlay};
 pub use read_cache::ReadCache;

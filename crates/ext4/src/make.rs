@@ -103,6 +103,14 @@ impl Geometry {
         let each = BYTES_PER_INODE[usize::from(size >= MANY_BYTES)];
         let wanted = options.inodes.map_or(size / each, u64::from).max(16);
         let in_block = block / INODE_SIZE;
+        let most = groups * per_group;
+        if let Some(wanted) = options
+            .inodes
+            .map(u64::from)
+            .filter(|wanted| *wanted > most)
+        {
+            return Err(SizeError::TooManyInodes { wanted, most }.into());
+        }
         let inodes_per_group = wanted
             .div_ceil(groups)
             .next_multiple_of(in_block.max(8))

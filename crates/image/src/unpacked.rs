@@ -1,8 +1,9 @@
 //! A file without the compression around it, for whoever wants more of an archive than an image.
 
-use std::fs::File;
 use std::io::{self, Cursor, Read};
 use std::path::Path;
+
+use pinewrit_disk::open_plain;
 
 use crate::unwrap::decompress;
 use crate::{ImageStream, MAX_LAYERS, Wrapping};
@@ -16,7 +17,7 @@ const HEAD: usize = 512;
 /// # Errors
 /// The file cannot be read, is damaged, or is packed in too many layers.
 pub fn unpacked_stream(path: &Path) -> io::Result<(ImageStream, Option<Wrapping>)> {
-    let mut stream: ImageStream = Box::new(File::open(path)?);
+    let mut stream: ImageStream = Box::new(open_plain(path)?);
     for _ in 0..=MAX_LAYERS {
         let mut head = Vec::with_capacity(HEAD);
         (&mut stream).take(HEAD as u64).read_to_end(&mut head)?;

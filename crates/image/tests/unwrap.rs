@@ -79,6 +79,25 @@ fn wrap(wrapping: Wrapping, data: &[u8]) -> Vec<u8> {
             out.write_all(data).unwrap();
             out.finish().unwrap()
         }
+        // The same raw stream, with a head and a trailer of its own; 20 is a window of 2^20 bytes.
+        Wrapping::Lzip => {
+            let alone = wrap(Wrapping::Lzma, data);
+            let mut out = b"LZIP\x01\x14".to_vec();
+            out.extend(&alone[13..]);
+            out.extend(crc32fast::hash(data).to_le_bytes());
+            out.extend((data.len() as u64).to_le_bytes());
+            out.extend((out.len() as u64 + 8).to_le_bytes());
+            out
+        }
+        Wrapping::Sparse => {
+            let blocks = (data.len() / 4) as u32;
+            let mut out = vec![0x3a, 0xff, 0x26, 0xed, 1, 0, 0, 0, 28, 0, 12, 0];
+            for word in [4, blocks, 1, 0, 0xcac1, blocks, 12 + 4 * blocks] {
+                out.extend(word.to_le_bytes());
+            }
+            out.extend(data);
+            out
+        }
     }
 }
 
@@ -109,6 +128,8 @@ fn failure(path: &Path) -> StreamError {
 #[case(Wrapping::Bzip2, false)]
 #[case(Wrapping::Lz4, true)]
 #[case(Wrapping::Lzma, false)]
+#[case(Wrapping::Lzip, true)]
+#[case(Wrapping::Sparse, true)]
 fn one_stream(#[case] wrapping: Wrapping, #[case] size_known: bool) {
     let folder = Folder::new();
     let data = image(300_000);

@@ -2,6 +2,7 @@
 
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use pinewrit_core::Cancel;
@@ -11,7 +12,9 @@ use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
 use pinewrit_host::{MediumError, Readers, Verdict};
 use pinewrit_image::Location;
+use rustix::fs::FlockOperation;
 use serde::Serialize;
+
 use tempfile::TempDir;
 use uuid::Uuid;
 
@@ -183,8 +186,37 @@ fn size_of(
     Ok((medium.device.size(), medium.device.logical_sector()))
 }
 
+/// How the names of scratch folders begin.
+const SCRATCH: &str = ".pinewrit-build-";
+
+/// Removes scratch folders of builds that were killed: those of this user that nobody has locked.
+fn remove_abandoned(place: &Path) {
+    let Ok(entries) = std::fs::read_dir(place) else {
+        return;
+    };
+    let own = nix::unistd::geteuid().as_raw();
+    for entry in entries.flatten() {
+        let is_scratch = entry.file_name().to_string_lossy().starts_with(SCRATCH);
+        let is_own = entry
+            .metadata()
+            .is_ok_and(|facts| facts.is_dir() && facts.uid() == own);
+        if !is_scratch || !is_own {
+            continue;
+        }
+        let Ok(folder) = File::open(entry.path()) else {
+            continue;
+        };
+        let operation = FlockOperation::NonBlockingLockExclusive;
+        if rustix::fs::flock(&folder, operation).is_ok() {
+            // What cannot be removed only takes room.
+            let _ = std::fs::remove_dir_all(entry.path());
+        }
+    }
+}
+
 /// A sparse file in which the medium is put together.
 struct Scratch {
+    _lock: File,
     _folder: TempDir,
     image: PathBuf,
     size: u64,
@@ -201,13 +233,12 @@ impl Scratch {
         let folder = args.scratch.as_deref().or(beside);
         let builder = || {
             let mut builder = tempfile::Builder::new();
-            builder.prefix(".pinewrit-build-");
+            builder.prefix(SCRATCH);
             builder
         };
-        let made = match folder {
-            Some(folder) => builder().tempdir_in(folder),
-            None => builder().tempdir(),
-        };
+        let place = folder.map_or_else(std::env::temp_dir, Path::to_owned);
+        remove_abandoned(&place);
+        let made = builder().tempdir_in(&place);
         let failed = |e: io::Error| {
             Message::new(
                 Exit::Internal,
@@ -217,6 +248,10 @@ impl Scratch {
             .remedy("--scratch DIR, a folder with room for the content")
         };
         let folder = made.map_err(failed)?;
+        // While it is locked, nobody takes it for abandoned.
+        let lock = File::open(folder.path()).map_err(failed)?;
+        let operation = FlockOperation::NonBlockingLockExclusive;
+        rustix::fs::flock(&lock, operation).map_err(|e| failed(e.into()))?;
         // What is made of a layout is called by its name, also in receipts.
         let image = folder
             .path()
@@ -224,6 +259,7 @@ impl Scratch {
         let file = File::create(&image).map_err(failed)?;
         file.set_len(size).map_err(failed)?;
         Ok(Self {
+            _lock: lock,
             _folder: folder,
             image,
             size,

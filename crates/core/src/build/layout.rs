@@ -395,6 +395,9 @@ fn source(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Op
     if !path.exists() {
         let what = format!("there is no {}", path.display());
         document.mistake(from.line, what, "paths count from the layout's folder");
+    } else if !path.is_file() && !path.is_dir() {
+        let what = format!("{} is a pipe or a device", path.display());
+        document.mistake(from.line, what, "a file, a folder or an archive");
     }
     Some(path)
 }

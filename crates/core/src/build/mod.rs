@@ -7,13 +7,12 @@ mod source;
 mod unpack;
 
 use std::collections::BTreeMap;
-use std::fs::File;
 use std::io::Read;
 use std::thread;
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
-use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window, open_plain};
 use pinewrit_ext4::{Editor, Timestamp};
 use pinewrit_table::{NewPartition, SchemeKind, TableEdit, TableError};
 use serde::Serialize;
@@ -404,7 +403,7 @@ fn put_blob(blob: &Blob, device: &dyn BlockDevice) -> Result<(), BuildError> {
         let what = format!("{} cannot be read: {error}", blob.from.display());
         mistake(blob.line, what, "")
     };
-    let mut file = File::open(&blob.from).map_err(failed)?;
+    let mut file = open_plain(&blob.from).map_err(failed)?;
     let mut buffer = vec![0; 1 << 20];
     let mut at = blob.at;
     loop {

@@ -1,11 +1,12 @@
 //! Where the files of a layout come from: folders, single files, archives.
 
 use std::collections::BTreeMap;
-use std::fs::{self, File};
+use std::fs;
 use std::io::{self, Read};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
+use pinewrit_disk::open_plain;
 use pinewrit_ext4::{Attributes, NodeKind, Timestamp, Xattr, Zeros};
 use pinewrit_image::{Wrapping, unpacked_stream};
 use tar::EntryType;
@@ -229,7 +230,7 @@ impl Taking<'_> {
         target: &str,
     ) -> Result<(), BuildError> {
         let attributes = self.attributes(facts);
-        let mut file = File::open(from).map_err(|e| self.unreadable(from, &e))?;
+        let mut file = open_plain(from).map_err(|e| self.unreadable(from, &e))?;
         // Fewer blocks than its size takes: it has holes.
         let zeros = match facts.blocks() * 512 < facts.len() {
             true => Zeros::Holes,

@@ -12,7 +12,7 @@ mod wants;
 
 use std::fmt;
 
-use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Lba, Operation, SectorSize};
+use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, DiskError, Lba, Operation, SectorSize};
 use pinewrit_ext4::{Superblock, SuperblockError};
 use pinewrit_table::{ChainRecord, MBR_SIZE, Mbr, PartitionTable, Problem, Scheme};
 use serde::Serialize;
@@ -157,6 +157,55 @@ impl MapTracker {
         let used = self.used(here);
         self.wants.pass(here.end);
         used
+    }
+
+    /// How many bytes of an image that can be read anywhere are not in use, as its whole stream would
+    /// tell. Only metadata is read.
+    ///
+    /// # Errors
+    /// The device could not be read.
+    pub fn survey(
+        device: &dyn BlockDevice,
+        size: u64,
+        sector: SectorSize,
+    ) -> Result<u64, DiskError> {
+        let chunk = CHUNK_SIZE as u64;
+        let mut tracker = Self::new(Some(size), sector);
+        let mut buffer = vec![0; CHUNK_SIZE];
+        let mut used = 0;
+        let mut offset = 0;
+        while offset < size {
+            let here = ByteRange {
+                start: offset,
+                end: size.min(offset + chunk),
+            };
+            let len = here.len() as usize;
+            if offset == 0 {
+                device.read_at(0, &mut buffer[..len])?;
+                tracker.begin(&buffer[..len]);
+            }
+            let mut read: Vec<ByteRange> = Vec::new();
+            loop {
+                for range in tracker.wants.needed(here) {
+                    if offset > 0 && !read.contains(&range) {
+                        let (from, to) = (range.start - offset, range.end - offset);
+                        let part = &mut buffer[from as usize..to as usize];
+                        device.read_at(range.start, part)?;
+                        read.push(range);
+                    }
+                }
+                let Some(((region, token), part)) = tracker.wants.take(offset, &buffer[..len])
+                else {
+                    break;
+                };
+                tracker.deliver(region, token, part);
+            }
+            let ranges = tracker.used(here);
+            used += ranges.iter().map(|range| range.len()).sum::<u64>();
+            tracker.wants.pass(here.end);
+            offset += chunk;
+        }
+        Ok(size - used.min(size))
     }
 
     /// Bytes that are free in the file systems seen so far, as they say themselves.

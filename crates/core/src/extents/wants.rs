@@ -84,6 +84,17 @@ impl<K> Wants<K> {
         Some((done.key, done.bytes))
     }
 
+    /// What is wanted of the bytes that pass now, as far as it is known.
+    pub(super) fn needed(&self, here: ByteRange) -> Vec<ByteRange> {
+        let waiting = self.waiting.iter();
+        let waiting = waiting.map(|(&(start, _), &(end, _))| ByteRange { start, end });
+        let begun = self.begun.iter().map(|begun| begun.range);
+        let all = waiting
+            .take_while(|range| range.start < here.end)
+            .chain(begun);
+        all.filter_map(|range| range.intersection(here)).collect()
+    }
+
     /// These bytes have passed.
     pub(super) fn pass(&mut self, end: u64) {
         self.place = end;

@@ -29,22 +29,32 @@ pub(crate) fn is_link_local(address: IpAddr) -> bool {
     }
 }
 
-/// What is legal, but has burnt people.
-pub(crate) fn doubts(net: IpNet) -> Vec<Wrong> {
+/// The default networks of home routers.
+pub(crate) fn of_homes() -> impl Iterator<Item = IpNet> {
+    let nets = HOME.iter();
+    nets.filter_map(|(net, prefix)| Ipv4Net::new(*net, *prefix).ok().map(IpNet::V4))
+}
+
+/// A network that no home has, and that shares no address with `taken`.
+fn another(taken: &[IpNet]) -> Option<IpNet> {
+    (3..=255).find_map(|third| {
+        let net = Ipv4Net::new(Ipv4Addr::new(10, 77, third, 0), 24).ok()?;
+        let net = IpNet::V4(net);
+        (!taken.iter().any(|taken| overlap(taken, &net))).then_some(net)
+    })
+}
+
+/// What is legal, but has burnt people. What is advised shares no address with `taken`.
+pub(crate) fn doubts(net: IpNet, taken: &[IpNet]) -> Vec<Wrong> {
     let mut doubts = Vec::new();
     let IpNet::V4(v4) = net else {
         return doubts;
     };
-    let home = HOME
-        .iter()
-        .filter_map(|(net, prefix)| Ipv4Net::new(*net, *prefix).ok());
-    if let Some(home) = home
-        .into_iter()
-        .find(|home| overlap(&IpNet::V4(*home), &net))
-    {
+    if let Some(home) = of_homes().find(|home| overlap(home, &net)) {
+        let other = another(taken).map_or(String::new(), |other| format!(", such as {other}"));
         doubts.push(Wrong::new(
             format!("{home} is what many home routers have by default"),
-            "a VPN from such a home cannot reach it: another network, as 10.77.3.0/24",
+            format!("a VPN from such a home cannot reach it: choose another network{other}"),
         ));
     }
     if !v4.addr().is_private() && !v4.addr().is_link_local() && !is_for_documents(v4.addr()) {
@@ -88,6 +98,6 @@ mod tests {
     #[case("198.51.100.7/24", 0)]
     #[case("fd00::1/64", 0)]
     fn what_has_burnt_people(#[case] net: &str, #[case] count: usize) {
-        assert_eq!(doubts(net.parse().unwrap()).len(), count);
+        assert_eq!(doubts(net.parse().unwrap(), &[]).len(), count);
     }
 }

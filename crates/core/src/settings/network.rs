@@ -170,7 +170,7 @@ fn read_interface(document: &Document<'_>, fields: &Fields<'_, '_>) -> Wired {
             continue;
         };
         refuse_unusable(document, &net, at.line);
-        for note in nets::doubts(net) {
+        for note in nets::doubts(net, &[]) {
             document.warn(at.line, note.what, note.remedy);
         }
         addresses.push(net);

@@ -87,6 +87,14 @@ pub enum SizeError {
         /// The least size in bytes.
         least: u64,
     },
+    /// More inodes were asked for than its groups can have.
+    #[error("{wanted} inodes were asked for, and {most} are possible")]
+    TooManyInodes {
+        /// How many were asked for.
+        wanted: u64,
+        /// How many are possible.
+        most: u64,
+    },
     /// It would need more group descriptors than room was kept for.
     #[error("it can grow to {most} bytes at most, {size} asked for")]
     BeyondReserve {

@@ -1,12 +1,12 @@
 //! Changing files: `put`, `remove`, `unpack`, `edit`.
 
-use std::fs::File;
 use std::os::unix::fs::PermissionsExt;
 
 use pinewrit_core::build::{self, BuildError, Overwrite, UnpackOptions, UnpackReport};
 use pinewrit_core::files::{
     Edit, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
 };
+use pinewrit_disk::open_plain;
 use pinewrit_host::Readers;
 use serde::Serialize;
 
@@ -95,14 +95,14 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
         let what = format!("{} cannot be read", args.file.display());
         Message::new(Exit::Usage, what).fact("system", e.to_string())
     };
-    let mut file = File::open(&args.file).map_err(unreadable)?;
-    let facts = file.metadata().map_err(unreadable)?;
-    if !facts.is_file() {
+    if args.file.is_dir() {
         let what = format!("{} is no file", args.file.display());
         return Err(
             Message::new(Exit::Usage, what).remedy("pinewrit files unpack puts many files at once")
         );
     }
+    let mut file = open_plain(&args.file).map_err(unreadable)?;
+    let facts = file.metadata().map_err(unreadable)?;
     let opened = change::open(ui, readers, &args.change, None)?;
     let work = Work::begin(&opened, &args.place)?;
     let name = args.file.file_name().unwrap_or_default().to_string_lossy();

@@ -3,12 +3,13 @@
 use std::path::{Path, PathBuf};
 
 use pinewrit_core::configure::{ConfigureError, ConfigureReport, prepare};
+use pinewrit_core::extents::MapTracker;
 use pinewrit_core::filesystem::FilesystemFacts;
 use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect, inspect_medium};
 use pinewrit_core::receipt::{Receipt, ReceiptPartition};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::unfinished::UnfinishedWrite;
-use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, SectorSize};
 use pinewrit_host::{Bus, Footing, MediumKind, Readers, Target};
 use pinewrit_image::{
     ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
@@ -37,6 +38,8 @@ pub(super) struct Plan {
     pub(super) settings: Option<CheckedSettings>,
     /// What is in the image, as far as a quick look reaches.
     pub(super) preview: Option<Inspection>,
+    /// Bytes of the image that are free, where it can be read anywhere.
+    pub(super) surveyed: Option<u64>,
     /// It is written although it is not known to be an image, or is too short.
     pub(super) as_it_is: bool,
     /// What the settings would change in the image, as far as a quick look reaches.
@@ -108,13 +111,14 @@ pub(super) fn make(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Result<Plan,
     }
     let preview = look_into(ui, &source)?;
     let plan = Plan {
-        source,
-        media,
         checksum,
         settings,
+        surveyed: media.first().and_then(|medium| survey(&source, medium)),
         preview,
         as_it_is: false,
         trial: None,
+        source,
+        media,
     };
     let plan = Plan {
         as_it_is: content::check(ui, args, &plan)?,
@@ -318,6 +322,17 @@ fn check_source_and_fit(source: &ImageSource, medium: &PlannedMedium) -> Outcome
     }
 }
 
+/// How much of an image in no wrapping is free.
+fn survey(source: &ImageSource, medium: &PlannedMedium) -> Option<u64> {
+    let size = source.plain()?.size();
+    let sector = match &medium.target {
+        Target::Existing(medium) => medium.device.logical_sector(),
+        Target::New { .. } => SectorSize::B512,
+    };
+    let device = PeekDevice::new(source.for_a_look());
+    MapTracker::survey(&device, size, sector).ok()
+}
+
 /// Looks into the image, as far as that is quick.
 fn look_into(ui: &Ui, source: &ImageSource) -> Result<Option<Inspection>, Message> {
     let _waiting = Waiting::new(ui, format!("looking into {}", source.name()));
@@ -406,6 +421,17 @@ impl Plan {
         let Some(preview) = &self.preview else {
             return 0;
         };
+        if let Some(free) = self.surveyed {
+            return free;
+        }
+        // An image that is an ISO 9660 file system as a whole is written as a whole.
+        if preview
+            .filesystem
+            .as_ref()
+            .is_some_and(|fs| fs.kind == "ISO 9660")
+        {
+            return 0;
+        }
         let known = |facts: &&FilesystemFacts| facts.is_fat() || facts.kind.starts_with("ext");
         let inside = preview.partitions.iter().map(|p| p.filesystem.as_ref());
         let all = inside.chain([preview.filesystem.as_ref()]).flatten();

@@ -3,9 +3,12 @@
 //!
 //! Templates see the settings as `settings`; form and names are in `docs/formats.md`.
 
+mod bounded;
 mod values;
 
-use minijinja::{AutoEscape, Environment, UndefinedBehavior, Value};
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use minijinja::{AutoEscape, Environment, ErrorKind, UndefinedBehavior, Value};
 use serde::Deserialize;
 
 use crate::files::{
@@ -13,11 +16,14 @@ use crate::files::{
 };
 use crate::intake::{ChangeKind, FileChange};
 use crate::settings::CheckedSettings;
+use bounded::Fault;
 
 /// Longer results are no settings.
 const MAX_RESULT: usize = 1 << 20;
 /// Steps of a template; one that runs in circles ends there.
 const FUEL: u64 = 1_000_000;
+/// Passwords that a template may hash: each takes its time, as it should.
+const MAX_HASHES: u32 = 100;
 
 /// An intake that is described in a file.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
@@ -173,9 +179,16 @@ fn environment() -> Environment<'static> {
     environment.set_auto_escape_callback(|_| AutoEscape::None);
     environment.set_keep_trailing_newline(true);
     environment.set_fuel(Some(FUEL));
-    environment.add_filter("sha512crypt", |text: String| {
+    let hashes_left = AtomicU32::new(MAX_HASHES);
+    environment.add_filter("sha512crypt", move |text: String| {
+        let take = |left: u32| left.checked_sub(1);
+        let taken = hashes_left.try_update(Ordering::Relaxed, Ordering::Relaxed, take);
+        if taken.is_err() {
+            let what = format!("more than {MAX_HASHES} passwords");
+            return Err(minijinja::Error::new(ErrorKind::InvalidOperation, what));
+        }
         let secret = crate::settings::Password::Plain(crate::settings::Secret::new(text));
-        secret.hashed(None).unwrap_or_default()
+        Ok(secret.hashed(None).unwrap_or_default())
     });
     environment.add_filter("blake3", |text: String| {
         blake3::hash(text.as_bytes()).to_hex().to_string()
@@ -185,10 +198,47 @@ fn environment() -> Environment<'static> {
 
 /// The kind of an error and its line, without the values that led to it.
 fn told(error: &minijinja::Error) -> String {
-    let line = error
-        .line()
-        .map_or(String::new(), |line| format!(" in its line {line}"));
-    format!("{}{line}", error.kind())
+    with_line(&fault(error))
+}
+
+fn fault(error: &minijinja::Error) -> Fault {
+    Fault {
+        what: error.kind().to_string(),
+        line: error.line(),
+    }
+}
+
+fn with_line(fault: &Fault) -> String {
+    match fault.line {
+        Some(line) => format!("{} in its line {line}", fault.what),
+        None => fault.what.clone(),
+    }
+}
+
+/// Takes a result up to [`MAX_RESULT`].
+struct Limited(Vec<u8>);
+
+impl std::io::Write for Limited {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        match self.0.len() + bytes.len() <= MAX_RESULT {
+            true => {
+                self.0.extend(bytes);
+                Ok(bytes.len())
+            }
+            false => Err(std::io::ErrorKind::FileTooLarge.into()),
+        }
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// An environment in which a template ends after so many steps.
+fn with_fuel(environment: &Environment<'static>, fuel: u64) -> Environment<'static> {
+    let mut environment = environment.clone();
+    environment.set_fuel(Some(fuel));
+    environment
 }
 
 fn octal(text: &str) -> Option<u16> {
@@ -204,35 +254,49 @@ struct Work<'w> {
 }
 
 impl Work<'_> {
-    fn wrong(&self, error: &minijinja::Error) -> CustomError {
-        CustomError::Template {
+    /// Runs what may take more than is good for anybody.
+    fn bounded(
+        &self,
+        work: &dyn Fn(&Environment<'static>) -> Result<String, Fault>,
+    ) -> Result<String, CustomError> {
+        let done = bounded::run(FUEL, &|fuel| work(&with_fuel(self.environment, fuel)));
+        let wrong = |what: String| CustomError::Template {
             step: self.number,
-            what: told(error),
-        }
+            what,
+        };
+        let done = done.map_err(|error| wrong(format!("it cannot be run: {error}")))?;
+        done.map_err(|fault| wrong(with_line(&fault)))
     }
 
     fn render(&self, template: &str) -> Result<String, CustomError> {
-        let text = self.environment.render_str(template, self.values);
-        let text = text.map_err(|error| self.wrong(&error))?;
-        match text.len() <= MAX_RESULT {
-            true => Ok(text),
-            false => Err(CustomError::Template {
-                step: self.number,
-                what: format!("its result has more than {MAX_RESULT} bytes"),
-            }),
-        }
+        self.bounded(&|environment| {
+            let parsed = environment.template_from_str(template);
+            let parsed = parsed.map_err(|error| fault(&error))?;
+            let mut out = Limited(Vec::new());
+            let rendered = parsed.render_captured_to(self.values, &mut out);
+            rendered.map_err(|error| match error.kind() {
+                ErrorKind::WriteFailure => Fault {
+                    what: format!("its result has more than {MAX_RESULT} bytes"),
+                    line: error.line(),
+                },
+                _ => fault(&error),
+            })?;
+            Ok(String::from_utf8_lossy(&out.0).into_owned())
+        })
     }
 
     fn is_wanted(&self) -> Result<bool, CustomError> {
         let Some(when) = &self.step.when else {
             return Ok(true);
         };
-        let expression = self.environment.compile_expression(when);
-        let expression = expression.map_err(|error| self.wrong(&error))?;
-        let value = expression
-            .eval(self.values)
-            .map_err(|error| self.wrong(&error))?;
-        Ok(value.is_true())
+        let is_true = self.bounded(&|environment| {
+            let expression = environment.compile_expression(when);
+            let expression = expression.map_err(|error| fault(&error))?;
+            let value = expression.eval(self.values);
+            let value = value.map_err(|error| fault(&error))?;
+            Ok(value.is_true().to_string())
+        })?;
+        Ok(is_true == "true")
     }
 
     fn carry_out(&self, site: &mut Site<'_>) -> Result<Option<FileChange>, CustomError> {

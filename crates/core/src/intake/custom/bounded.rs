@@ -1,0 +1,159 @@
+//! Templates in a process of their own, with bounds that the system keeps: a few characters can double a
+//! text until no memory is left, by filters, operators and blocks alike.
+
+use std::fs::File;
+use std::io::{self, Read, Write};
+use std::os::fd::{AsFd, OwnedFd};
+
+use nix::sys::resource::{Resource, setrlimit};
+use nix::sys::signal::Signal;
+use nix::sys::wait::{WaitStatus, waitpid};
+use nix::unistd::{ForkResult, dup2_stderr, fork, pipe};
+
+use super::MAX_RESULT;
+
+/// Memory beside what the program has already, in bytes.
+const MEMORY: u64 = 64 << 20;
+/// Processor time, in seconds.
+const SECONDS: u64 = 10;
+
+/// Why a template gives nothing: what is wrong, and the line where, if that is known.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Fault {
+    pub(super) what: String,
+    pub(super) line: Option<usize>,
+}
+
+/// How it went.
+enum Run {
+    Ended(Result<String, Fault>),
+    OutOfMemory,
+    OutOfTime,
+}
+
+/// Runs `work` with at most `fuel` steps, within the bounds. Where memory runs out, the step at which it
+/// does is looked for, to tell its line.
+///
+/// # Errors
+/// What `work` says, or that it ran out of bounds.
+pub(super) fn run(
+    fuel: u64,
+    work: &dyn Fn(u64) -> Result<String, Fault>,
+) -> io::Result<Result<String, Fault>> {
+    match in_child(&|| work(fuel))? {
+        Run::Ended(result) => return Ok(result),
+        Run::OutOfTime => {
+            return Ok(Err(Fault {
+                what: format!("it takes more than {SECONDS} seconds"),
+                line: None,
+            }));
+        }
+        Run::OutOfMemory => {}
+    }
+    let (mut fits, mut bursts) = (0, fuel);
+    let mut line = None;
+    while bursts - fits > 1 {
+        let middle = fits + (bursts - fits) / 2;
+        match in_child(&|| work(middle))? {
+            Run::Ended(result) => {
+                fits = middle;
+                line = result.err().and_then(|fault| fault.line);
+            }
+            _ => bursts = middle,
+        }
+    }
+    Ok(Err(Fault {
+        what: format!("it takes more than {} MiB of memory", MEMORY >> 20),
+        line,
+    }))
+}
+
+fn in_child(work: &dyn Fn() -> Result<String, Fault>) -> io::Result<Run> {
+    let (reading, writing) = pipe()?;
+    // SAFETY: the child shares no memory with this process. It allocates, which the system's library
+    // allows after a fork also where there were other threads, writes to the pipe, and ends by `_exit`
+    // without running anything of this process; no lock of ours is taken in it.
+    match unsafe { fork() }? {
+        ForkResult::Child => {
+            drop(reading);
+            be_child(writing, work)
+        }
+        ForkResult::Parent { child } => {
+            drop(writing);
+            let mut answer = Vec::new();
+            let limit = MAX_RESULT as u64 + 4096;
+            let read = File::from(reading).take(limit).read_to_end(&mut answer);
+            let status = loop {
+                match waitpid(child, None) {
+                    Err(nix::errno::Errno::EINTR) => {}
+                    status => break status?,
+                }
+            };
+            read?;
+            Ok(match status {
+                WaitStatus::Exited(_, 0) => Run::Ended(decode(&answer)),
+                WaitStatus::Signaled(_, Signal::SIGXCPU | Signal::SIGKILL, _) => Run::OutOfTime,
+                _ => Run::OutOfMemory,
+            })
+        }
+    }
+}
+
+fn be_child(writing: OwnedFd, work: &dyn Fn() -> Result<String, Fault>) -> ! {
+    let ended = bound().and_then(|()| {
+        let answer = encode(work());
+        File::from(writing).write_all(&answer)
+    });
+    let code = i32::from(ended.is_err());
+    // SAFETY: ends this process at once; the buffers and locks that it has belong to the parent.
+    unsafe { nix::libc::_exit(code) }
+}
+
+/// Keeps the bounds, and says nothing when they are reached.
+fn bound() -> io::Result<()> {
+    let page = rustix::param::page_size() as u64;
+    let statm = std::fs::read_to_string("/proc/self/statm")?;
+    let pages = statm
+        .split(' ')
+        .next()
+        .and_then(|pages| pages.parse::<u64>().ok());
+    let pages = pages.ok_or(io::ErrorKind::InvalidData)?;
+    let memory = pages.saturating_mul(page).saturating_add(MEMORY);
+    setrlimit(Resource::RLIMIT_AS, memory, memory)?;
+    setrlimit(Resource::RLIMIT_CPU, SECONDS, SECONDS + 1)?;
+    // What is in memory has secrets in it.
+    setrlimit(Resource::RLIMIT_CORE, 0, 0)?;
+    dup2_stderr(File::options().write(true).open("/dev/null")?.as_fd())?;
+    Ok(())
+}
+
+/// A byte for how it went, four for the line, then the text.
+fn encode(result: Result<String, Fault>) -> Vec<u8> {
+    let (kind, line, text) = match result {
+        Ok(text) => (0, None, text),
+        Err(fault) => (1, fault.line, fault.what),
+    };
+    let line = line.map_or(0, |line| u32::try_from(line).unwrap_or(0));
+    let mut answer = vec![kind];
+    answer.extend(line.to_le_bytes());
+    answer.extend(text.into_bytes());
+    answer
+}
+
+fn decode(answer: &[u8]) -> Result<String, Fault> {
+    let Some(([kind, line @ ..], text)) = answer.split_first_chunk::<5>() else {
+        return Err(Fault {
+            what: "it gave no result".to_owned(),
+            line: None,
+        });
+    };
+    let text = String::from_utf8_lossy(text).into_owned();
+    let line = u32::from_le_bytes(*line);
+    match kind {
+        0 => Ok(text),
+        _ => Err(Fault {
+            what: text,
+            line: (line > 0).then_some(line as usize),
+        }),
+    }
+}
