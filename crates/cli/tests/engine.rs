@@ -272,6 +272,7 @@ fn interrupted() -> Bench {
             "--to",
             "rack:slot",
             "--yes",
+            "--as-it-is",
         ])
         .stdout(Stdio::null())
         .stderr(Stdio::null())
@@ -306,7 +307,14 @@ fn an_interrupted_write_is_remembered_and_goes_on() {
         "{}",
         looked.stdout
     );
-    let args = ["write", "noise.img", "--to", "rack:slot", "--yes"];
+    let args = [
+        "write",
+        "noise.img",
+        "--to",
+        "rack:slot",
+        "--yes",
+        "--as-it-is",
+    ];
     rack(&[&args[..], &["--dry-run"]].concat())
         .expect(0)
         .says(&["begun", "noise.img was not finished"]);
@@ -440,7 +448,15 @@ fn what_cannot_be_grown_is_told_before() {
     file.set_len(24 << 20).unwrap();
     card(&bench, "card.img", 50 * MIB, 0x33);
     bench
-        .run(&["write", "image", "--to", "card.img", "--yes", "--grow"])
+        .run(&[
+            "write",
+            "image",
+            "--to",
+            "card.img",
+            "--yes",
+            "--grow",
+            "--as-it-is",
+        ])
         .expect(2)
         .says(&[
             "has no partition that could be grown",

@@ -159,13 +159,9 @@ fn a_member_far_inside_an_archive() {
 }
 
 #[rstest]
-#[case::zip("zip -q a hut.img", "a.zip", 0)]
-#[case::sevenz("7z a a.7z hut.img", "a.7z", 4)]
-fn archives_from_a_server_without_parts(
-    #[case] packer: &str,
-    #[case] name: &str,
-    #[case] code: i32,
-) {
+#[case::zip("zip -q a hut.img", "a.zip")]
+#[case::sevenz("7z a a.7z hut.img", "a.7z")]
+fn archives_from_a_server_without_parts(#[case] packer: &str, #[case] name: &str) {
     let bench = Bench::new();
     bench.write("hut.img", small_image());
     if !common::has("zip") || !common::has("7z") {
@@ -174,11 +170,11 @@ fn archives_from_a_server_without_parts(
     bench.judge("sh", &["-c", packer]).unwrap().expect(0);
     let file = bench.read(name);
     let server = Server::start(move |_| Answer::whole(&file));
-    let run = write(&bench, &server, &[]).expect(code);
-    match code {
-        0 => assert!(holds_image(&bench)),
-        _ => assert!(run.stderr.contains("not read"), "{}", run.stderr),
-    }
+    write(&bench, &server, &[]).expect(0);
+    assert!(holds_image(&bench));
+    // What was unpacked to a file meanwhile is gone.
+    let spool = bench.path("cache/pinewrit/spool");
+    assert!(std::fs::read_dir(spool).map_or(0, Iterator::count) == 0);
 }
 
 #[test]

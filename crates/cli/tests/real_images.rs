@@ -76,7 +76,19 @@ fn real_images_to_block_devices(
         return;
     };
     let packed = format!("real.iso.{}", ending(tool));
-    let args = ["write", &packed, "--to", &device.path, "--yes"];
+    let args = [
+        "write",
+        &packed,
+        "--to",
+        &device.path,
+        "--yes",
+        "--as-it-is",
+    ];
+    if sector == "4096" {
+        // The table of most counts other sectors; ISO 9660 alone counts its own.
+        let run = bench.run(&args[..5]);
+        assert!(run.code == 0 || run.code == 3, "{}", run.stderr);
+    }
     let run = bench.run(&[&args[..], options].concat()).expect(0);
     assert!(run.stdout.contains("then take it out"), "{}", run.stdout);
     let image = fs::read(image).unwrap();

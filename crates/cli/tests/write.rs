@@ -132,7 +132,7 @@ fn json_tells_errors_too() {
 #[case::empty("empty.img", &["not an image", "0 bytes"])]
 #[case::text("text.img", &["not an image", "text"])]
 #[case::page("page.img", &["a web page", "get it again"])]
-#[case::rar("rar.img", &["rar archive", "unpack it"])]
+#[case::rar("rar.img", &["packed as rar", "unpack it"])]
 #[case::device("/dev/null", &["neither a file nor a block device"])]
 fn sources_that_are_no_images(#[case] source: &str, #[case] words: &[&str]) {
     let bench = bench();
@@ -376,6 +376,7 @@ fn start_until(bench: &Bench, stage: &str) -> std::process::Child {
         "--to",
         "rack:slot",
         "--yes",
+        "--as-it-is",
     ];
     let mut child = bench
         .command(&args)

@@ -5,7 +5,6 @@
 
 use std::fs::{File, OpenOptions};
 use std::path::Path;
-use std::process::Command;
 
 use pinewrit_core::format::{
     FatKind, FormatError, FormatKind, FormatOptions, FormatReport, format,
@@ -20,20 +19,8 @@ const GIB: u64 = 1 << 30;
 const START: u64 = 4 * MIB;
 
 fn judge(program: &str, args: &[&str]) -> Option<String> {
-    let output = match Command::new(program).args(args).output() {
-        Ok(output) => output,
-        Err(_) if std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_none() => {
-            eprintln!("skipped: no {program}");
-            return None;
-        }
-        Err(error) => panic!("{program}: {error}"),
-    };
-    let text = String::from_utf8_lossy(&output.stdout).into_owned();
-    let errors = String::from_utf8_lossy(&output.stderr);
-    assert!(
-        output.status.success(),
-        "{program} {args:?}: {text} {errors}"
-    );
+    let (is_good, text) = pinewrit_judges::judge(program, args)?;
+    assert!(is_good, "{program} {args:?}: {text}");
     Some(text)
 }
 
@@ -78,7 +65,7 @@ fn made(
 
 /// Just the partition, for judges that know no offsets.
 fn cut_out(path: &Path, size: u64) {
-    let judged = Command::new("sh")
+    let judged = pinewrit_judges::command("sh")
         .arg("-c")
         .arg(format!(
             "fallocate -c -o 0 -l {START} {path} 2>/dev/null || {{ cp --sparse=always {path} {path}.all && dd if={path}.all of={path} bs=4M skip=1 conv=sparse,notrunc status=none && truncate -s {size} {path}; }}",

@@ -1,37 +1,14 @@
 //! Random data through strangers' packers and back.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
-#![allow(
-    clippy::print_stdout,
-    reason = "a test that is skipped says so in the test's own output"
-)]
 
 use std::fs;
 use std::io::Read;
-use std::path::Path;
-use std::process::Command;
 
 use pinewrit_image::ImageSource;
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use rstest::rstest;
-
-/// Whether a packer is there. In CI a missing one is a failure, elsewhere the test is skipped.
-fn has(command: &str) -> bool {
-    let name = command.split(' ').next().unwrap_or_default();
-    let found = ["/usr/bin", "/bin", "/usr/local/bin"]
-        .iter()
-        .any(|folder| Path::new(folder).join(name).exists());
-    let required = std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_some_and(|value| value == "1");
-    assert!(
-        found || !required,
-        "{name} is missing, and judges are required"
-    );
-    if !found {
-        println!("skipped: no {name}");
-    }
-    found
-}
 
 /// Stretches of zeros, of noise and of repeats, behind a boot sector.
 fn image() -> impl Strategy<Value = Vec<u8>> {
@@ -82,7 +59,7 @@ fn noise(seed: u64, len: usize) -> Vec<u8> {
 #[case::split("split -b 50k i.img packed-")]
 #[case::split_digits("split -d -b 10k i.img packed.")]
 fn comes_back_as_it_was(#[case] packer: &str) {
-    if !has(packer) {
+    if !pinewrit_judges::serve_script(packer) {
         return;
     }
     let config = ProptestConfig {
@@ -96,7 +73,7 @@ fn comes_back_as_it_was(#[case] packer: &str) {
         fs::create_dir(&inner).unwrap();
         let origin = inner.join("i.img");
         fs::write(&origin, &data).unwrap();
-        let packed = Command::new("sh")
+        let packed = pinewrit_judges::command("sh")
             .args(["-e", "-c", packer])
             .current_dir(&inner)
             .output();

@@ -107,12 +107,16 @@ pub fn at_start(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
     marks::find(device)
 }
 
-/// What the end of a device says: members of arrays whose marks lie there, whatever it begins with.
+/// What the end of a device says, and places far from its start: members of arrays whose marks lie there,
+/// whatever it begins with.
 ///
 /// # Errors
 /// As [`at_start`].
 pub fn at_end(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
-    raid::at_end(device)
+    match raid::at_end(device)? {
+        Some(sign) => Ok(Some(sign)),
+        None => marks::find_far(device),
+    }
 }
 
 /// Whether the start of a partition, of which `head` is known, has a mark of anything in here.

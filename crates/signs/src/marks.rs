@@ -63,10 +63,6 @@ const MARKS: &[Mark] = &[
     mark(0, b"DRBDdlh*", "DRBD proxy log", Member),
     mark(0, b"$DRBDmgr=q", "DRBD control volume", Member),
     mark(32, b"ORCLDISK", "ASM disk", Member).label(40, 24),
-    mark(0x10_0000, b"\x0d\xd0\x01\xc0", "VMFS volume", Member),
-    mark(0x20_0000, b"\x5e\xf1\xab\x2f", "VMFS", Fs)
-        .label(0x20_001d, 128)
-        .uuid(0x20_0009),
     mark(0, b"UBI#", "UBI", Member),
     mark(0, b"HM\x01\0", "LVM (version 1)", Member),
     mark(0, b"HM\x02\0", "LVM (version 1)", Member),
@@ -129,8 +125,24 @@ const MARKS: &[Mark] = &[
     mark(0xff6, b"LINHIB0001", "suspended system", Swap),
 ];
 
+/// Marks so far from the start that they are not looked for in what passes as a stream.
+const FAR: &[Mark] = &[
+    mark(0x10_0000, b"\x0d\xd0\x01\xc0", "VMFS volume", Member),
+    mark(0x20_0000, b"\x5e\xf1\xab\x2f", "VMFS", Fs)
+        .label(0x20_001d, 128)
+        .uuid(0x20_0009),
+];
+
 pub(crate) fn find(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
-    for mark in MARKS {
+    find_in(device, MARKS)
+}
+
+pub(crate) fn find_far(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
+    find_in(device, FAR)
+}
+
+fn find_in(device: &dyn BlockDevice, marks: &[Mark]) -> Result<Option<Sign>, DiskError> {
+    for mark in marks {
         if !has(device, mark.at, mark.mark)? {
             continue;
         }

@@ -95,13 +95,16 @@ impl Bench {
 
     /// Runs a judge in this folder; its output, whatever its exit code.
     pub(crate) fn judge(&self, name: &str, args: &[&str]) -> Option<Run> {
-        if !has(name) {
+        let is_there = match (name, args) {
+            ("sh", [.., script]) => pinewrit_judges::serve_script(script),
+            _ => has(name),
+        };
+        if !is_there {
             return None;
         }
-        let output = Command::new(name)
+        let output = pinewrit_judges::command(name)
             .args(args)
             .current_dir(self.folder())
-            .env("LC_ALL", "C")
             .output()
             .unwrap();
         Some(Run::from(output))
@@ -172,28 +175,21 @@ impl Run {
 
 /// Whether a program is there. In CI a missing one is a failure, elsewhere the test is skipped.
 pub(crate) fn has(name: &str) -> bool {
-    let folders = ["/usr/bin", "/usr/sbin", "/bin", "/sbin", "/usr/local/bin"];
-    let found = folders
-        .iter()
-        .any(|folder| Path::new(folder).join(name).exists());
-    found || skip(name)
+    pinewrit_judges::are_there(&[name])
 }
 
 /// Whether a file of a Debian package is there.
 pub(crate) fn has_file(path: &str) -> bool {
-    Path::new(path).exists() || skip(path)
+    pinewrit_judges::are_there(&[path])
 }
 
 fn skip(name: &str) -> bool {
-    let required = std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_some_and(|value| value == "1");
-    assert!(!required, "{name} is missing, and judges are required");
-    say_skipped(name);
-    false
+    pinewrit_judges::skip(name)
 }
 
 /// The word that a skipped test says.
 pub(crate) fn say_skipped(missing: &str) {
-    println!("skipped: no {missing}");
+    pinewrit_judges::say_skipped(&format!("no {missing}"));
 }
 
 /// A loop device over a file, detached at the end.
@@ -207,7 +203,7 @@ impl Loop {
         if !has("losetup") {
             return None;
         }
-        let output = Command::new("losetup")
+        let output = pinewrit_judges::command("losetup")
             .args(["--find", "--show"])
             .args(options)
             .arg(file)
@@ -224,7 +220,9 @@ impl Loop {
 
 impl Drop for Loop {
     fn drop(&mut self) {
-        let _ = Command::new("losetup").args(["-d", &self.path]).status();
+        let _ = pinewrit_judges::command("losetup")
+            .args(["-d", &self.path])
+            .status();
     }
 }
 

@@ -6,25 +6,10 @@
 
 use std::fs::{File, OpenOptions};
 use std::path::Path;
-use std::process::Command;
 
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 
-/// Runs a judge; `None`, and a word, where it is missing.
-pub(crate) fn judge(program: &str, args: &[&str]) -> Option<(bool, String)> {
-    match Command::new(program).args(args).output() {
-        Ok(output) => {
-            let text = String::from_utf8_lossy(&output.stdout).into_owned();
-            let errors = String::from_utf8_lossy(&output.stderr);
-            Some((output.status.success(), text + &errors))
-        }
-        Err(_) if std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_none() => {
-            eprintln!("skipped: no {program}");
-            None
-        }
-        Err(error) => panic!("{program}: {error}"),
-    }
-}
+pub(crate) use pinewrit_judges::judge;
 
 /// Runs a judge that must be content.
 pub(crate) fn good(program: &str, args: &[&str]) -> Option<String> {
@@ -66,5 +51,5 @@ pub(crate) fn noise(len: usize, seed: u64) -> Vec<u8> {
 
 /// Says that something was not tested.
 pub(crate) fn skip(why: &str) {
-    eprintln!("skipped: {why}");
+    pinewrit_judges::say_skipped(why);
 }
