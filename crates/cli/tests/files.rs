@@ -14,10 +14,9 @@ fn sound(bench: &Bench) {
     let fat = "dd if=hut.img of=fat.img bs=4M skip=1 count=16 status=none";
     if let Some(done) = bench.judge("sh", &["-c", fat]) {
         done.expect(0);
-        bench
-            .judge("fsck.fat", &["-n", "fat.img"])
-            .unwrap()
-            .expect(0);
+        if let Some(judged) = bench.judge("fsck.fat", &["-n", "fat.img"]) {
+            judged.expect(0);
+        }
     }
 }
 

@@ -51,6 +51,9 @@ pub fn expectation(device: &dyn BlockDevice) -> Result<Expectation, DiskError> {
     let mut best: Option<(bool, usize, Expectation)> = None;
     for sector in [SectorSize::B512, SectorSize::B4096] {
         let seen = InSectors { device, sector };
+        if best.is_some_and(|(is_gpt, known, _)| is_gpt || known > 0) {
+            break;
+        }
         let table = match PartitionTable::read(&seen) {
             Err(DiskError::PastEnd { .. }) => None,
             table => table?,
@@ -62,7 +65,11 @@ pub fn expectation(device: &dyn BlockDevice) -> Result<Expectation, DiskError> {
         let mut known = 0;
         let mut reach = 0;
         for partition in &table.partitions {
-            let found = filesystem::probe(&Window::new(&seen, partition.range))?;
+            let found = match filesystem::probe(&Window::new(&seen, partition.range)) {
+                // Where other sectors would put it, anything may be, also the end.
+                Err(_) if sector != SectorSize::B512 => None,
+                found => found?,
+            };
             known += usize::from(found.is_some());
             let inside = found.and_then(|facts| facts.size).unwrap_or(0);
             let end = partition.range.start.saturating_add(inside);

@@ -64,7 +64,11 @@ fn made(
 }
 
 /// Just the partition, for judges that know no offsets.
-fn cut_out(path: &Path, size: u64) {
+fn cut_out(path: &Path, size: u64) -> bool {
+    // Without it, terabytes would be copied.
+    if !pinewrit_judges::are_there(&["fallocate"]) {
+        return false;
+    }
     let judged = pinewrit_judges::command("sh")
         .arg("-c")
         .arg(format!(
@@ -73,6 +77,7 @@ fn cut_out(path: &Path, size: u64) {
         ))
         .status();
     assert!(judged.unwrap().success());
+    true
 }
 
 #[rstest]
@@ -96,7 +101,9 @@ fn fat_of_any_size(#[case] kind: FatKind, #[case] size: u64, #[case] expected: &
     let report = made(&path, size, SectorSize::B512, &options).unwrap();
     assert_eq!(report.kind, expected);
     assert_eq!(report.label.as_deref(), Some("HUT BOOT"));
-    cut_out(&path, size);
+    if !cut_out(&path, size) {
+        return;
+    }
     let image = path.to_str().unwrap();
     if judge("fsck.fat", &["-n", image]).is_none() {
         return;
@@ -122,7 +129,9 @@ fn on_sectors_of_4096_bytes(#[case] kind: FormatKind, #[case] size: u64) {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("card.img");
     made(&path, size, SectorSize::B4096, &options(kind, "HUT")).unwrap();
-    cut_out(&path, size);
+    if !cut_out(&path, size) {
+        return;
+    }
     let image = path.to_str().unwrap();
     match kind {
         FormatKind::Ext4 => judge("e2fsck", &["-fn", image]),
@@ -142,7 +151,9 @@ fn ext4_with_all_options() {
     };
     let report = made(&path, 200 * MIB, SectorSize::B512, &options).unwrap();
     assert_eq!(report.kind, "ext4");
-    cut_out(&path, 200 * MIB);
+    if !cut_out(&path, 200 * MIB) {
+        return;
+    }
     let image = path.to_str().unwrap();
     if judge("e2fsck", &["-fn", image]).is_none() {
         return;
@@ -171,7 +182,9 @@ fn swap() {
     )
     .unwrap();
     assert_eq!(report.kind, "swap");
-    cut_out(&path, 16 * MIB);
+    if !cut_out(&path, 16 * MIB) {
+        return;
+    }
     let Some(found) = judge("blkid", &["-p", path.to_str().unwrap()]) else {
         return;
     };

@@ -322,6 +322,7 @@ proptest! {
 #[case::older_checksums(&["-t", "ext4", "-O", "^metadata_csum,uninit_bg"])]
 #[case::old(&["-t", "ext3", "-b", "1024"])]
 fn another_uuid(#[case] maker: &[&str]) {
+    pinewrit_judges::needs!["blkid", "e2fsck"];
     let dir = tempfile::tempdir().unwrap();
     let image = dir.path().join("fs.img");
     if start(&image, 600 * MIB, maker).is_none() {

@@ -74,6 +74,8 @@ pub(super) trait Sink {
     fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Done;
     /// Makes the only file the first entry of the root folder.
     fn move_to_front(&mut self) -> Done;
+    /// The longest path that systems can open, in characters.
+    fn max_path(&self) -> usize;
     /// Ends the work.
     fn finish(self: Box<Self>) -> Done;
 }
@@ -133,6 +135,11 @@ pub(super) fn told(path: &str) -> impl Fn(EditError) -> SinkError + '_ {
 }
 
 impl Sink for ExtSink<'_> {
+    fn max_path(&self) -> usize {
+        // `PATH_MAX` of Linux, with the zero at its end.
+        4096 - 1
+    }
+
     fn stands(&mut self, path: &str) -> Option<Stands> {
         let tree = self.editor.tree();
         let found = tree.metadata(tree.find(path.as_bytes()).ok()?).ok()?;
@@ -306,6 +313,11 @@ fn no_links(path: &str) -> SinkError {
 }
 
 impl Sink for FatSink<'_> {
+    fn max_path(&self) -> usize {
+        // Microsoft FAT specification 1.03, "Long Directory Entries": 260 with the zero at its end.
+        260 - 1
+    }
+
     fn stands(&mut self, path: &str) -> Option<Stands> {
         let (path, folder) = (path.trim_matches('/'), above(path));
         let all = self.volume().ok()?.entries(folder.trim_matches('/')).ok()?;

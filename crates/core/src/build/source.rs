@@ -223,6 +223,17 @@ impl Taking<'_> {
         }
     }
 
+    /// Refuses a path that no system could open.
+    fn must_be_short(&self, target: &str) -> Result<(), BuildError> {
+        let (len, most) = (target.chars().count(), self.sink.max_path());
+        if len <= most {
+            return Ok(());
+        }
+        let start: String = target.chars().take(40).collect();
+        let what = format!("the path {start}… has {len} characters, {most} are possible");
+        Err(mistake(self.content.line, what, "fewer folders in folders"))
+    }
+
     fn put_file(
         &mut self,
         from: &Path,
@@ -260,6 +271,7 @@ impl Taking<'_> {
             self.check_stop()?;
             let relative = path.strip_prefix(from).unwrap_or(&path);
             let target = self.target(&relative.to_string_lossy());
+            self.must_be_short(&target)?;
             let attributes = self.attributes(&facts);
             let kind = facts.file_type();
             if kind.is_dir() {
@@ -333,6 +345,7 @@ impl Taking<'_> {
             true => self.target_of_file(name.rsplit('/').next().unwrap_or(&name)),
             false => self.target(&rest),
         };
+        self.must_be_short(&target)?;
         let attributes = self.member_attributes(entry)?;
         let done = self.put_member(entry, kind, &target, &attributes)?;
         done.map_err(|e| self.wrong(e))

@@ -186,6 +186,10 @@ impl Choosing<'_> {
 }
 
 impl Sink for Choosing<'_> {
+    fn max_path(&self) -> usize {
+        self.inner.max_path()
+    }
+
     fn stands(&mut self, path: &str) -> Option<Stands> {
         self.inner.stands(path)
     }
