@@ -44,3 +44,18 @@ for options in '-t ext2' '-t ext4 -O ^metadata_csum,^64bit' '-t ext4' '-t ext4 -
   mke2fs -q -F -b 1024 -N 32 $options -d tree e.img && cp e.img "$out/$(echo $options | tr -dc 'a-z0-9')"
 done
 ls "$out" | wc -l
+root=$(cd "$(dirname "$out")/.." && pwd)
+heads=$root/corpus/archive_heads
+mkdir -p "$heads" && cd "$work"
+truncate -s 1M s.img && printf 'MARK' | dd of=s.img bs=1 seek=300000 conv=notrunc status=none
+for form in 0.0 0.1 1.0; do tar --format=pax --sparse-version=$form -cSf "$heads/pax-$form" s.img; done
+tar --format=gnu -cSf "$heads/gnu" s.img
+tar --format=pax -cf "$heads/plain" i.img i.img.sha256
+7z a n.7z i.img > /dev/null && zip -q "$heads/zip-7z" n.7z && mv "$heads/zip-7z.zip" "$heads/zip-7z"
+7z a -v1k p.7z i.img > /dev/null && zip -q -0 "$heads/pieces" p.7z.* && mv "$heads/pieces.zip" "$heads/pieces"
+for target in settings layouts templates; do mkdir -p "$root/corpus/$target"; done
+cp "$root/../demo/hut-03.toml" "$root/corpus/settings/hut"
+cp "$root/../demo/layout.toml" "$root/corpus/layouts/demo"
+cp "$root"/../demo/intakes/*.toml "$root/corpus/templates/"
+printf '{%% for w in settings.wired %%}{{ w.addresses|join(",") }}{%% endfor %%}' > "$root/corpus/templates/loop"
+printf '{%% set a = settings.hostname|upper %%}{{ a ~ a|replace("A", a)|indent(4) }}' > "$root/corpus/templates/set"

@@ -1,0 +1,22 @@
+//! Reads arbitrary text as a layout; what is accepted is planned for media of several sizes.
+
+#![no_main]
+
+use std::path::Path;
+
+use libfuzzer_sys::fuzz_target;
+use pinewrit_core::build::{self, BuildOptions};
+use pinewrit_disk::{MemoryDevice, SectorSize};
+
+fuzz_target!(|text: &str| {
+    let Ok(layout) = build::check(text, Path::new("no such folder")) else {
+        return;
+    };
+    for size in [1 << 20, 40 << 20] {
+        for sector in [SectorSize::B512, SectorSize::B4096] {
+            let device = MemoryDevice::new(size).with_sector(sector);
+            let options = BuildOptions { now: 0, random: &|| [7; 16] };
+            let _ = build::plan(&layout, &device, &options);
+        }
+    }
+});
