@@ -27,7 +27,9 @@ use Fate::{Asked, Refused, Written};
 
 /// Bytes that begin with a mark, or have it at a place, and go on without sense.
 fn marked(at: usize, mark: &[u8]) -> Vec<u8> {
-    let mut bytes: Vec<u8> = (0..64 << 10).map(|i: u32| (i.wrapping_mul(2_654_435_761) >> 13) as u8 | 1).collect();
+    let mut bytes: Vec<u8> = (0..64 << 10)
+        .map(|i: u32| (i.wrapping_mul(2_654_435_761) >> 13) as u8 | 1)
+        .collect();
     bytes[510] = 0;
     bytes[at..at + mark.len()].copy_from_slice(mark);
     bytes
@@ -165,10 +167,20 @@ fn every_kind_of_content(#[case] name: &str, #[case] fate: Fate, #[case] words: 
     let plain = bench.run(&write);
     assert_eq!(dry.code, plain.code, "{}", dry.stderr);
     let looked = bench.run(&["inspect", "os.img"]);
-    assert_eq!(looked.code, if fate == Refused { 4 } else { 0 }, "{}", looked.stderr);
+    assert_eq!(
+        looked.code,
+        if fate == Refused { 4 } else { 0 },
+        "{}",
+        looked.stderr
+    );
     if fate != Written {
         let run = plain.expect(4).says(&[words, "try"]);
-        assert_eq!(run.stderr.contains("--as-it-is"), fate == Asked, "{}", run.stderr);
+        assert_eq!(
+            run.stderr.contains("--as-it-is"),
+            fate == Asked,
+            "{}",
+            run.stderr
+        );
         assert!(!bench.path("card.img").exists());
     }
     if fate == Refused {
@@ -177,7 +189,9 @@ fn every_kind_of_content(#[case] name: &str, #[case] fate: Fate, #[case] words: 
     let run = bench.run(&[&write[..], &["--as-it-is", "--yes"]].concat());
     match fate {
         Refused => drop(run.expect(4)),
-        Written => assert!(bench.read("card.img")[..bytes.len()] == bytes || name == "MBR with FAT"),
+        Written => {
+            assert!(bench.read("card.img")[..bytes.len()] == bytes || name == "MBR with FAT")
+        }
         Asked => {
             run.expect(0);
             assert!(bench.read("card.img")[..bytes.len()] == bytes);
@@ -196,13 +210,23 @@ fn archive(commands: &str) -> Option<Bench> {
     image[10 * MIB..13 * MIB].fill(0);
     bench.write("image.img", image);
     let holes = "cp --sparse=always image.img s.img; mv s.img image.img";
-    bench.judge("sh", &["-e", "-c", &format!("{holes}; {commands}")])?.expect(0);
+    bench
+        .judge("sh", &["-e", "-c", &format!("{holes}; {commands}")])?
+        .expect(0);
     Some(bench)
 }
 
 fn written(bench: &Bench, source: &str) {
     bench
-        .run(&["write", source, "--to", "card.img", "--size", "24MiB", "--every-byte"])
+        .run(&[
+            "write",
+            source,
+            "--to",
+            "card.img",
+            "--size",
+            "24MiB",
+            "--every-byte",
+        ])
         .expect(0);
     assert!(bench.read("card.img")[..14 * MIB] == bench.read("image.img"));
 }
@@ -224,7 +248,8 @@ fn sparse_tars_are_expanded(#[case] commands: &str) {
 /// A tar with one member and this record in its extended head.
 fn with_record(key: &str, value: &str) -> Vec<u8> {
     let mut tar = tar::Builder::new(Vec::new());
-    tar.append_pax_extensions([(key, value.as_bytes())]).unwrap();
+    tar.append_pax_extensions([(key, value.as_bytes())])
+        .unwrap();
     let image = small_image();
     let mut head = tar::Header::new_ustar();
     head.set_size(image.len() as u64);
@@ -277,10 +302,21 @@ fn what_follows_lzma_is_told(#[case] behind: &[u8]) {
     let mut out = liblzma::write::XzEncoder::new_stream(Vec::new(), stream);
     out.write_all(&small_image()).unwrap();
     let packed = out.finish().unwrap();
-    let more = if behind.is_empty() { &packed[..] } else { behind };
+    let more = if behind.is_empty() {
+        &packed[..]
+    } else {
+        behind
+    };
     bench.write("hut.img.lzma", [&packed[..], more].concat());
     bench
-        .run(&["write", "hut.img.lzma", "--to", "card.img", "--size", "24MiB"])
+        .run(&[
+            "write",
+            "hut.img.lzma",
+            "--to",
+            "card.img",
+            "--size",
+            "24MiB",
+        ])
         .expect(4)
         .says(&["damaged", "lzma"]);
 }
@@ -297,10 +333,13 @@ fn an_image_that_is_cut_off_is_refused(#[case] is_packed: bool) {
     };
     let name = name.file_name().unwrap().to_str().unwrap().to_owned();
     let write = ["write", &name, "--to", "card.img", "--size", "24MiB"];
-    bench
-        .run(&write)
-        .expect(4)
-        .says(&["is cut off", "10.49 MB", "14.68 MB", "--as-it-is", "nothing was written"]);
+    bench.run(&write).expect(4).says(&[
+        "is cut off",
+        "10.49 MB",
+        "14.68 MB",
+        "--as-it-is",
+        "nothing was written",
+    ]);
     assert!(!bench.path("card.img").exists());
     bench.run(&[&write[..], &["--as-it-is"]].concat()).expect(0);
 }
@@ -334,7 +373,10 @@ fn a_cut_off_image_of_unknown_size_leaves_no_table() {
 #[case::zip_pieces_in_zip("zip -q -0 -s 2m os.zip image.img; zip -q -0 b.zip os.z*", "b.zip")]
 #[case::sevenz_pieces_in_zip("7z a -v1m os.7z image.img; zip -q b.zip os.7z.0*", "b.zip")]
 #[case::sevenz_pieces_in_7z("7z a -v1m os.7z image.img; 7z a b.7z os.7z.0*", "b.7z")]
-#[case::xz_pieces_in_tar("xz -k image.img; split -b 1M image.img.xz os.img.xz.; tar -cf b.tar os.img.xz.*", "b.tar")]
+#[case::xz_pieces_in_tar(
+    "xz -k image.img; split -b 1M image.img.xz os.img.xz.; tar -cf b.tar os.img.xz.*",
+    "b.tar"
+)]
 fn more_wrappings(#[case] commands: &str, #[case] name: &str) {
     let Some(bench) = archive(commands) else {
         return;
@@ -370,7 +412,8 @@ fn no_room_for_what_has_to_be_unpacked_first() {
     }
     let run = bench.run(&["write", "b.zip", "--to", "card.img", "--size", "24MiB"]);
     bench.judge("umount", &["cache"]).unwrap().expect(0);
-    run.expect(4).says(&["no room", "needed", "free", "XDG_CACHE_HOME"]);
+    run.expect(4)
+        .says(&["no room", "needed", "free", "XDG_CACHE_HOME"]);
     assert!(!bench.path("card.img").exists());
 }
 
@@ -391,10 +434,28 @@ fn damage_is_the_sources(#[case] commands: &str) {
         bytes[at] ^= 0x10;
         bytes[at + 1] ^= 0x81;
         bench.write("bad", &bytes);
-        let run = bench.run(&["write", "bad", "--to", "card.img", "--size", "24MiB", "--dry-run"]);
-        assert!(matches!(run.code, 0 | 4), "at {at}: {} {}", run.code, run.stderr);
+        let run = bench.run(&[
+            "write",
+            "bad",
+            "--to",
+            "card.img",
+            "--size",
+            "24MiB",
+            "--dry-run",
+        ]);
+        assert!(
+            matches!(run.code, 0 | 4),
+            "at {at}: {} {}",
+            run.code,
+            run.stderr
+        );
         let run = bench.run(&["inspect", "bad"]);
-        assert!(matches!(run.code, 0 | 4), "at {at}: {} {}", run.code, run.stderr);
+        assert!(
+            matches!(run.code, 0 | 4),
+            "at {at}: {} {}",
+            run.code,
+            run.stderr
+        );
     }
 }
 
@@ -403,10 +464,16 @@ fn damage_is_the_sources(#[case] commands: &str) {
 #[case::fat("mkfs.fat -C -F 16 image.img 16384 >/dev/null")]
 #[case::ext4("truncate -s 24M image.img; mke2fs -q -F -t ext4 image.img")]
 #[case::ext2("truncate -s 24M image.img; mke2fs -q -F -t ext2 -b 1024 image.img")]
-#[case::no_file_system("truncate -s 24M image.img; printf '\\125\\252' | dd of=image.img bs=1 seek=510 conv=notrunc status=none")]
+#[case::no_file_system(
+    "truncate -s 24M image.img; printf '\\125\\252' | dd of=image.img bs=1 seek=510 conv=notrunc status=none"
+)]
 #[case::iso("mkdir tree; seq 1 9999 > tree/log; genisoimage -quiet -o image.img tree 2>/dev/null")]
-#[case::hybrid("cp /boot/memtest86+x64.iso image.img || cp /usr/lib/grub-rescue/grub-rescue-cdrom.iso image.img")]
-#[case::table("truncate -s 48M image.img; printf 'label: dos\\nsize=16M,type=c\\nsize=16M\\nsize=8M,type=82\\n' | sfdisk -q image.img; truncate -s 16M p; mke2fs -q -F p; dd if=p of=image.img bs=1M seek=17 conv=notrunc status=none")]
+#[case::hybrid(
+    "cp /boot/memtest86+x64.iso image.img || cp /usr/lib/grub-rescue/grub-rescue-cdrom.iso image.img"
+)]
+#[case::table(
+    "truncate -s 48M image.img; printf 'label: dos\\nsize=16M,type=c\\nsize=16M\\nsize=8M,type=82\\n' | sfdisk -q image.img; truncate -s 16M p; mke2fs -q -F p; dd if=p of=image.img bs=1M seek=17 conv=notrunc status=none"
+)]
 fn plan_and_result_agree(#[case] make: &str) {
     if !serve_script(make) {
         return;
@@ -417,9 +484,21 @@ fn plan_and_result_agree(#[case] make: &str) {
         return common::say_skipped("an image for it");
     }
     let run = bench
-        .run(&["--json", "write", "image.img", "--to", "card.img", "--size", "64MiB"])
+        .run(&[
+            "--json",
+            "write",
+            "image.img",
+            "--to",
+            "card.img",
+            "--size",
+            "64MiB",
+        ])
         .expect(0);
-    let plan = run.stdout.lines().find(|line| line.contains("\"event\":\"plan\"")).unwrap();
+    let plan = run
+        .stdout
+        .lines()
+        .find(|line| line.contains("\"event\":\"plan\""))
+        .unwrap();
     let plan: serde_json::Value = serde_json::from_str(plan).unwrap();
     assert_eq!(plan["free_bytes"], run.json()["free_bytes"]);
 }

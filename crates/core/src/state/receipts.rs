@@ -87,14 +87,18 @@ struct Candidate {
 }
 
 impl StateFolder {
-    /// Where a receipt is kept: by what is on the medium, by the medium, and by its time.
-    pub fn receipt_path(&self, receipt: &Receipt) -> PathBuf {
+    /// Where a receipt is kept: by what is on the medium, by the medium, and by its time; the nth of that
+    /// time.
+    fn receipt_path(&self, receipt: &Receipt, nth: u32) -> PathBuf {
         let key = id_word(&receipt.identifiers);
         let medium = match &receipt.medium.tag {
             Some(tag) => plain(tag),
             None => word_of_file(&receipt.medium.name),
         };
-        let time = plain(&receipt.finished);
+        let mut time = plain(&receipt.finished);
+        if nth > 1 {
+            time += &format!("-{nth}");
+        }
         let part = receipt.medium.partition;
         let part = part.map_or(String::new(), |part| format!("_p{}", part.number));
         self.receipts()
@@ -106,8 +110,16 @@ impl StateFolder {
     /// # Errors
     /// It could not be written.
     pub fn save_receipt(&self, receipt: &Receipt) -> Result<PathBuf, ReceiptError> {
-        let path = self.receipt_path(receipt);
-        save(&path, &receipt.to_json()?)?;
+        self.save_beside(receipt, None)
+    }
+
+    /// Keeps a receipt where no other is than `old`.
+    fn save_beside(&self, receipt: &Receipt, old: Option<&Path>) -> Result<PathBuf, ReceiptError> {
+        let json = receipt.to_json()?;
+        let mut paths = (1..).map(|nth| self.receipt_path(receipt, nth));
+        let free = paths.find(|path| !path.exists() || Some(path.as_path()) == old);
+        let path = free.unwrap_or_else(|| self.receipt_path(receipt, 1));
+        save(&path, &json)?;
         Ok(path)
     }
 
@@ -116,7 +128,7 @@ impl StateFolder {
     /// # Errors
     /// It could not be written; the old one stays.
     pub fn replace_receipt(&self, old: &Path, receipt: &Receipt) -> Result<PathBuf, ReceiptError> {
-        let path = self.save_receipt(receipt)?;
+        let path = self.save_beside(receipt, Some(old))?;
         if path != old {
             match fs::remove_file(old) {
                 Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error.into()),

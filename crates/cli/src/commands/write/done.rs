@@ -1,6 +1,6 @@
 //! What there is to say of a medium that was written, and its receipt.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use pinewrit_core::inspect::inspect;
@@ -41,7 +41,9 @@ impl Done<'_> {
     ) -> Outcome {
         let receipt = self.receipt(report);
         let kept = self.keep(&receipt);
-        self.amend_whole(readers, &receipt);
+        if let Some(kept) = &kept {
+            self.amend_whole(readers, &receipt, kept);
+        }
         let device = &*self.medium.medium.device;
         if self.args.report.is_some() {
             sections.push(Section {
@@ -63,7 +65,9 @@ impl Done<'_> {
             command: "write",
             image: self.args.image.to_string(),
             medium: medium.path.display().to_string(),
-            receipt: kept,
+            receipt: kept
+                .or_else(|| self.args.receipt.clone())
+                .map(|place| place.display().to_string()),
             report,
         });
         self.ui.result(self.text(report, rescan, ejecting));
@@ -80,7 +84,7 @@ impl Done<'_> {
 
     /// Of a medium of which one partition was written: the receipt of the whole leaves that partition
     /// to the new one.
-    fn amend_whole(&self, readers: &Readers, own: &Receipt) {
+    fn amend_whole(&self, readers: &Readers, own: &Receipt, kept: &Path) {
         let Some((old, receipt)) = self.medium.whole.clone() else {
             return;
         };
@@ -91,8 +95,7 @@ impl Done<'_> {
                 receipt.identifiers = Identifiers::of(&*medium.device);
             }
             let number = own.medium.partition.map_or(0, |partition| partition.number);
-            let name = state.receipt_path(own);
-            let name = name.file_name().unwrap_or_default().to_string_lossy();
+            let name = kept.file_name().unwrap_or_default().to_string_lossy();
             receipt.changes.push(ReceiptChange {
                 receipt: Some(name.into_owned()),
                 ..records::change_now("write --into", vec![format!("partition {number}")])
@@ -152,38 +155,27 @@ impl Done<'_> {
         receipt
     }
 
-    /// Keeps a receipt in the state folder, and where it was asked for. A full disk is no reason
-    /// to call a good card bad.
-    fn keep(&self, receipt: &Receipt) -> Option<String> {
-        let json = match receipt.to_json() {
-            Ok(json) => json,
-            Err(error) => {
-                self.ui
-                    .warn(format!("note: no receipt could be made: {error}\n"));
-                return None;
-            }
-        };
+    /// Keeps a receipt in the state folder, and where it was asked for; returns where it is in the
+    /// former. A full disk is no reason to call a good card bad.
+    fn keep(&self, receipt: &Receipt) -> Option<PathBuf> {
         let own = match records::state() {
-            Ok(state) => Some(state.receipt_path(receipt)),
-            Err(_) => {
-                self.ui
-                    .warn("note: no receipt in the state folder, which cannot be used\n");
-                None
-            }
+            Ok(state) => state.save_receipt(receipt).map_err(|e| e.to_string()),
+            Err(_) => Err("it cannot be used".to_owned()),
         };
-        let places = [own, self.args.receipt.clone()];
-        let mut kept = None;
-        for place in places.into_iter().flatten() {
-            match save(&place, &json) {
-                Ok(()) => kept = Some(place.display().to_string()),
-                Err(error) => {
-                    let place = place.display();
-                    self.ui
-                        .warn(format!("note: no receipt in {place}: {error}\n"));
-                }
+        if let Err(error) = &own {
+            let text = format!("note: no receipt in the state folder: {error}\n");
+            self.ui.warn(text);
+        }
+        if let Some(place) = &self.args.receipt {
+            let kept = receipt.to_json().map_err(|e| e.to_string());
+            let kept = kept.and_then(|json| save(place, &json).map_err(|e| e.to_string()));
+            if let Err(error) = kept {
+                let place = place.display();
+                self.ui
+                    .warn(format!("note: no receipt in {place}: {error}\n"));
             }
         }
-        kept
+        own.ok()
     }
 
     fn text(&self, report: &WriteReport, rescan: Rescan, ejecting: bool) -> String {
