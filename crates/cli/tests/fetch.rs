@@ -570,3 +570,40 @@ fn a_kept_download_is_used_where_the_server_sends_everything_again() {
     );
     assert_eq!(server.asked(PATH).len(), before + 1);
 }
+
+/// A server that says nothing of versions: what comes after a break is compared with what came before.
+#[rstest]
+#[case::the_same(0, 0)]
+#[case::another(4, 1)]
+fn without_a_version_what_overlaps_is_compared(#[case] code: i32, #[case] other: u8) {
+    let bench = Bench::new();
+    let first = small_image();
+    let mut second = first.clone();
+    // Another image of the same size, which differs from the first MiB on.
+    second[2 * 1024 * 1024..]
+        .iter_mut()
+        .step_by(50_000)
+        .for_each(|byte| *byte ^= other);
+    let server = Server::start(move |asked| {
+        if asked.path != PATH {
+            return Answer::status(404);
+        }
+        let file = if asked.number < 2 { &first } else { &second };
+        let mut answer = Answer::part(asked, file);
+        answer
+            .headers
+            .retain(|(name, _)| !["ETag", "Last-Modified"].contains(name));
+        match asked.number {
+            1 => answer.then(Then::Cut(6 << 20)),
+            _ => answer,
+        }
+    });
+    let run = write(&bench, &server, &[]).expect(code);
+    match code {
+        0 => assert!(holds_image(&bench)),
+        _ => assert!(run.stderr.contains("changed"), "{}", run.stderr),
+    }
+    let asked = server.asked(PATH);
+    let again = asked[2].range(14 << 20).unwrap().start;
+    assert!(again < (6 << 20) + 65_536, "asked again from {again}");
+}

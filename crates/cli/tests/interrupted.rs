@@ -67,6 +67,11 @@ fn an_interrupted_run_is_put_back_by_the_next() {
 #[test]
 fn an_interrupted_run_is_finished_where_somebody_says_so() {
     let bench = bench();
+    // It has a receipt, which the change was to go into.
+    bench.write("hut.img", small_image());
+    bench
+        .run(&["write", "hut.img", "--to", "card.img", "--yes"])
+        .expect(0);
     interrupt(&bench);
     let mut finished = small_image();
     finished[(1 << 20) + 100] ^= 0xff;
@@ -91,6 +96,10 @@ fn an_interrupted_run_is_finished_where_somebody_says_so() {
         "{told}"
     );
     assert!(bench.read("card.img") == finished);
+    bench
+        .run(&["verify", "card.img"])
+        .expect(0)
+        .shows(&["since then", "finish"]);
 }
 
 #[rstest]

@@ -13,7 +13,7 @@ const SIZE: usize = 14 << 20;
 fn packed(commands: &str) -> Option<Bench> {
     let tools = [
         "gzip", "pigz", "xz", "zstd", "pzstd", "bzip2", "pbzip2", "lbzip2", "lz4", "zip", "7z",
-        "tar",
+        "tar", "lzip", "img2simg",
     ];
     if !tools.iter().all(|tool| common::has(tool)) {
         return None;
@@ -75,6 +75,10 @@ fn holds_image(bench: &Bench) -> bool {
     "(head -c 5M hut.img | lz4 -q; tail -c +5242881 hut.img | lz4 -q) > packed"
 )]
 #[case("lzma (the older format)", "xz --format=lzma -c hut.img > packed")]
+#[case("lzip", "lzip -c hut.img > packed")]
+#[case("lzip", "lzip -c -b 200000 hut.img > packed")]
+#[case("Android sparse image", "img2simg hut.img packed")]
+#[case("Android sparse image", "img2simg hut.img packed 1024")]
 #[case("zip", "zip -q packed hut.img; mv packed.zip packed")]
 #[case("zip", "zip -q -0 packed hut.img; mv packed.zip packed")]
 #[case("zip", "zip -q -fz packed hut.img; mv packed.zip packed")]
