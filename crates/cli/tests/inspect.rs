@@ -210,3 +210,61 @@ fn system_and_kernels_on_a_fat_partition() {
     }
     assert!(!run.stdout.contains("vmlinuz"), "{}", run.stdout);
 }
+
+/// The label of a FAT is an entry of its root folder, in the letters of its system.
+#[rstest]
+#[case::plain(b"HUT BOOT   ", Some("HUT BOOT"))]
+#[case::page_850(b"H\x9aTTE      ", Some("HÜTTE"))]
+#[case::erased(b"\xe5UT BOOT   ", None)]
+fn labels_of_fat(#[case] entry: &[u8; 11], #[case] label: Option<&str>) {
+    let bench = Bench::new();
+    let mut image = common::small_image();
+    let wanted = [&b"HUT BOOT   "[..], &[8]].concat();
+    let places = image
+        .windows(12)
+        .enumerate()
+        .filter(|(_, window)| *window == wanted);
+    let at = places.map(|(at, _)| at).next_back().unwrap();
+    image[at..at + 11].copy_from_slice(entry);
+    bench.write("hut.img", image);
+    let found = bench
+        .run(&["--json", "inspect", "hut.img"])
+        .expect(0)
+        .json();
+    assert_eq!(
+        found["partitions"][0]["filesystem"]["label"].as_str(),
+        label
+    );
+}
+
+/// What is on a medium and would be lost is named, whoever made it.
+#[rstest]
+#[case::zfs(135_168, &[0x0c, 0xb1, 0xba, 0, 0, 0, 0, 0], "ZFS")]
+#[case::raid_at_the_end((32 << 20) - 8192, b"\xfc\x4e\x2b\xa9\x01\0\0\0", "Linux RAID")]
+#[case::jfs(0x8000, b"JFS1", "JFS")]
+#[case::bcache(
+    4120,
+    b"\xc6\x85\x73\xf6\x4e\x1a\x45\xca\x82\x65\xf5\x7f\x48\xba\x6d\x81",
+    "bcache"
+)]
+#[case::sgi(0, b"\x0b\xe5\xa9\x41", "SGI disk label")]
+fn what_would_be_lost_has_a_name(#[case] at: usize, #[case] mark: &[u8], #[case] name: &str) {
+    let bench = Bench::new();
+    bench.write("hut.img", common::small_image());
+    let mut card = vec![0; 32 << 20];
+    card[at..at + mark.len()].copy_from_slice(mark);
+    bench.write("card.img", card);
+    for args in [
+        &["write", "hut.img", "--to", "card.img", "--dry-run"][..],
+        &["table", "create", "card.img", "--scheme", "gpt"],
+        &["inspect", "card.img"],
+    ] {
+        let run = bench.run(args);
+        let all = run.stdout + &run.stderr;
+        assert!(all.contains(name), "{args:?}: {all}");
+        assert!(
+            !all.contains("nothing that is recognised"),
+            "{args:?}: {all}"
+        );
+    }
+}

@@ -71,8 +71,8 @@ impl SystemRoots {
             return Some(mount.device);
         }
         let options = fields.last()?.split(|&byte| byte == b',');
-        let upper = options.filter_map(|option| option.strip_prefix(b"upperdir="));
-        let upper = unescape(upper.last()?);
+        let mut upper = options.filter_map(|option| option.strip_prefix(b"upperdir="));
+        let upper = unescape(upper.next_back()?);
         // An overlay over an overlay ends where a path gets no shorter.
         (upper != path && !path.starts_with(&upper))
             .then(|| self.device_of_file(&upper))

@@ -1,5 +1,7 @@
 //! A source: packed bytes that hold an image in some wrapping.
 
+mod nested;
+
 use std::fmt;
 use std::fs::File;
 use std::io::{self, Read};
@@ -8,10 +10,12 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
+use nested::PiecesInside;
+
 use crate::archive::{self, ArchiveInput};
 use crate::fetch::{FetchOptions, FetchStats, Remote};
 use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader, Part};
-use crate::spool::{Spool, StoredPart};
+use crate::spool::Spool;
 use crate::summed::sum_up;
 use crate::unwrap::decompress;
 use crate::{
@@ -382,7 +386,7 @@ impl ImageSource {
             }
             let layer = match wrapping.is_archive() {
                 true => match self.find_pieces(wrapping, wanted, spool)? {
-                    Some((layer, packed)) => {
+                    Some(PiecesInside { layer, packed }) => {
                         self.inner = Some(Inner {
                             after: self.layers.len() + 1,
                             packed,
@@ -404,92 +408,6 @@ impl ImageSource {
             };
             self.layers.push(layer);
         }
-    }
-
-    /// Whether what comes out of the layers so far can be read anywhere.
-    fn can_jump_here(&self) -> bool {
-        let (after, packed) = self.base();
-        after == self.layers.len() && packed.can_jump() && packed.size().is_some()
-    }
-
-    /// What comes out of the layers so far, so that it can be read anywhere: where it is stored, or
-    /// unpacked to a file.
-    fn spooled(&self, spool: &Spool) -> io::Result<Arc<dyn PackedBytes>> {
-        let (after, packed) = self.base();
-        let last = self.layers.last();
-        let member = last.and_then(|layer| Some((layer.wrapping, layer.member.as_ref()?)));
-        if let Some((kind, member)) = member
-            && self.layers.len() == after + 1
-            && let Some(cursor) = self.cursor(&Arc::default())
-            && let Some((start, len)) = archive::stored_place(kind, cursor, &member.name)
-        {
-            return Ok(Arc::new(StoredPart {
-                packed: Arc::clone(packed),
-                start,
-                len,
-            }));
-        }
-        spool.announce(last.and_then(|layer| layer.unpacked.exact()))?;
-        spool.keep(self.stream()?)
-    }
-
-    /// An archive whose members are the pieces of one image, and these put together.
-    fn find_pieces(
-        &self,
-        kind: Wrapping,
-        wanted: Option<&str>,
-        spool: &Spool,
-    ) -> Result<Option<(Layer, Arc<dyn PackedBytes>)>, OpenError> {
-        if wanted.is_some() || !self.can_jump_here() {
-            return Ok(None);
-        }
-        let failed = |error| self.stream_failed(error);
-        let input = || -> io::Result<ArchiveInput> {
-            Ok(match self.cursor(&Arc::default()) {
-                Some(cursor) => ArchiveInput::File(cursor),
-                None => ArchiveInput::Stream(self.stream()?),
-            })
-        };
-        let all = archive::list(kind, input().map_err(failed)?, None).map_err(failed)?;
-        let sized = all
-            .iter()
-            .filter_map(|one| Some((one.name.clone(), one.size?)));
-        let sized: Vec<(String, u64)> = sized.collect();
-        let pieces = |why| OpenError::Pieces {
-            path: self.location.to_string().into(),
-            why,
-        };
-        let Some(group) = packed::find_among(&sized).map_err(pieces)? else {
-            return Ok(None);
-        };
-        let of_group = |one: &&Member| group.members.contains(&one.name);
-        let total = all.iter().filter(of_group).filter_map(|one| one.size).sum();
-        spool.announce(Some(total)).map_err(failed)?;
-        let mut files = Vec::new();
-        for name in &group.members {
-            let input = input().map_err(failed)?;
-            let mut stream = archive::open(kind, input, name.clone());
-            files.push(spool.fill(&mut stream).map_err(failed)?);
-        }
-        let files = packed::Files::of(files);
-        let packed: Arc<dyn PackedBytes> = match group.is_zip {
-            true => packed::join_zip(files, &group.name).map_err(pieces)?,
-            false => Arc::new(files),
-        };
-        let others = all
-            .into_iter()
-            .filter(|one| !group.members.contains(&one.name));
-        let layer = Layer {
-            wrapping: kind,
-            before: 0,
-            others: others.take(MAX_OTHERS).collect(),
-            unpacked: UnpackedSize::Exact(total),
-            member: Some(Member {
-                name: group.name,
-                size: Some(total),
-            }),
-        };
-        Ok(Some((layer, packed)))
     }
 
     /// The archive that comes next, with its member.

@@ -209,6 +209,9 @@ fn text(name: &str, kind: &str, mut facts: Facts, inspection: &Inspection) -> St
             "whole",
             format!("{}{label} from the first sector on", fs.kind),
         );
+        if let Some(id) = &fs.id {
+            facts.add("", format!("id {id}"));
+        }
     }
     for (index, line) in report::boot_modes(&inspection.boot).iter().enumerate() {
         facts.add(if index == 0 { "boots" } else { "" }, line);

@@ -248,7 +248,26 @@ pub(crate) fn partitions(inspection: &Inspection, width: usize) -> String {
     let has_active = inspection.partitions.iter().any(|p| p.active);
     let active = if has_active { "  * active" } else { "" };
     let (legend, dim) = (map::legend(), style::DIM);
-    format!("{bar}  {legend}{dim}{active}{dim:#}\n\n{rows}")
+    let ids = identifiers(inspection);
+    format!("{bar}  {legend}{dim}{active}{dim:#}\n\n{rows}{ids}")
+}
+
+/// The identifiers of file systems, by which `fstab` and boot lines name them.
+fn identifiers(inspection: &Inspection) -> String {
+    let dim = style::DIM;
+    let known = inspection.partitions.iter().filter_map(|partition| {
+        let id = partition.filesystem.as_ref()?.id.as_ref()?;
+        Some((partition.number, id))
+    });
+    let lines = known.enumerate().map(|(index, (number, id))| {
+        let name = if index == 0 { "ids" } else { "" };
+        format!("  {dim}{name:<9}{dim:#} {number}  {id}\n")
+    });
+    let lines: String = lines.collect();
+    match lines.is_empty() {
+        true => lines,
+        false => format!("\n{lines}"),
+    }
 }
 
 /// The bar, and the table of partitions in sectors, MB and MiB.

@@ -271,16 +271,19 @@ pub(super) fn facts(
         Err(DiskError::PastEnd { .. }) => None,
         free => Some(free? * geometry.cluster),
     };
-    let from_root = FatVolume::open(device, geometry)
+    // The label is an entry of the root folder. That in the boot sector stays when it is erased, and only
+    // counts where the folder cannot be read.
+    let in_root = FatVolume::open(device, geometry)
         .ok()
         .and_then(|volume| volume.label());
-    let in_boot_sector = clean_label(&geometry.label).filter(|label| label != "NO NAME");
+    let in_boot_sector = || clean_label(oem_text(&geometry.label).as_bytes());
+    let label = in_root.unwrap_or_else(in_boot_sector);
     Ok(FilesystemFacts {
         kind: match geometry.is_regular() {
             true => geometry.width.word(),
             false => SMALL_FAT32,
         },
-        label: from_root.or(in_boot_sector),
+        label: label.filter(|label| label != "NO NAME"),
         id: Some(format!(
             "{:04X}-{:04X}",
             geometry.volume_id >> 16,
@@ -290,6 +293,30 @@ pub(super) fn facts(
         used: free.map(|free| geometry.size.saturating_sub(free)),
         free,
     })
+}
+
+/// Code page 850, in which most systems write labels, from 0x80 on.
+const PAGE_850: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜø£Ø×ƒáíóúñÑªº¿®¬½¼¡«»░▒▓│┤ÁÂÀ©╣║╗╝¢¥┐└┴┬├─┼ãÃ╚╔╩╦╠═╬¤\
+                        ðÐÊËÈıÍÎÏ┘┌█▄¦Ì▀ÓßÔÒõÕµþÞÚÛÙýÝ¯´\u{ad}±‗¾¶§÷¸°¨·¹³²■\u{a0}";
+
+/// A name in the letters of a system: UTF-8 where it is that, else code page 850. A first byte of 5 stands
+/// for 0xE5, which marks what was erased (Microsoft FAT specification 1.03, "FAT Directory Structure").
+pub(super) fn oem_text(raw: &[u8]) -> String {
+    let mut raw = raw.to_vec();
+    if raw.first() == Some(&5) {
+        raw[0] = 0xe5;
+    }
+    if let Ok(text) = std::str::from_utf8(&raw) {
+        return text.to_owned();
+    }
+    let letter = |byte: &u8| match byte.checked_sub(0x80) {
+        None => char::from(*byte),
+        Some(high) => PAGE_850
+            .chars()
+            .nth(usize::from(high))
+            .unwrap_or('\u{fffd}'),
+    };
+    raw.iter().map(letter).collect()
 }
 
 /// Counts the free clusters in the first allocation table.

@@ -5,6 +5,7 @@ use std::io::{self, Read, Write};
 use fatfs::{Date, DateTime, Dir, FileSystem, FsOptions, Time, TimeProvider};
 use pinewrit_disk::{BlockDevice, DeviceCursor};
 
+use super::fat::oem_text;
 use super::{FatGeometry, clean_label, fat_folder};
 
 /// More entries than a FAT directory can have; a longer one runs in a circle.
@@ -154,10 +155,10 @@ impl<'a> FatVolume<'a> {
         })
     }
 
-    /// The label in the root directory.
-    pub(super) fn label(&self) -> Option<String> {
+    /// The label in the root directory, if it has one; `None` where it cannot be read.
+    pub(super) fn label(&self) -> Option<Option<String>> {
         let raw = self.inner.read_volume_label_from_root_dir_as_bytes().ok()?;
-        clean_label(&raw?)
+        Some(raw.and_then(|raw| clean_label(oem_text(&raw).as_bytes())))
     }
 
     /// Names of the files in a folder, `""` being the root; empty if there is no such folder.

@@ -141,6 +141,9 @@ impl StateFolder {
     /// The receipt of what is on a medium: by its tag or place, by the identifiers on it and its
     /// size; where several could be meant, by the digests in which they differ.
     pub fn find_receipt(&self, device: &dyn BlockDevice, subject: Subject<'_>) -> Option<Found> {
+        if self.names().is_empty() {
+            return None;
+        }
         let identifiers = match subject.partition {
             None => Identifiers::of(device),
             Some(range) => Identifiers::of(&Window::new(device, range)),
@@ -167,21 +170,41 @@ impl StateFolder {
     /// The receipts of a medium and of its partitions that were written by themselves, for a change
     /// of it.
     pub fn receipts_of(&self, device: &dyn BlockDevice, subject: Subject<'_>) -> Vec<Found> {
+        let names = self.names();
+        let whole = self.find_receipt(device, subject);
+        // Slow media are not looked at again for partitions that have none.
+        let of_partitions = names.iter().any(|name| name.contains("_p"));
         let size = device.size();
-        let found = inspect(device, Some(size)).map_or(Vec::new(), |found| found.partitions);
-        let ranges = found.iter().map(PartitionFacts::range);
-        let ranges = ranges.filter(|range| range.end <= size).map(Some);
-        let wanted = [None].into_iter().chain(ranges);
-        wanted
-            .filter_map(|partition| {
-                self.find_receipt(
-                    device,
-                    Subject {
-                        partition,
-                        ..subject
-                    },
-                )
-            })
+        let found = of_partitions
+            .then(|| inspect(device, Some(size)).ok())
+            .flatten();
+        let partitions = found.map_or(Vec::new(), |found| found.partitions);
+        let ending = |partition: &PartitionFacts| format!("_p{}{ENDING}", partition.number);
+        let wanted = partitions.iter().filter(|partition| {
+            let ending = ending(partition);
+            partition.range().end <= size && names.iter().any(|name| name.ends_with(&ending))
+        });
+        let parts = wanted.filter_map(|partition| {
+            let partition = Some(partition.range());
+            self.find_receipt(
+                device,
+                Subject {
+                    partition,
+                    ..subject
+                },
+            )
+        });
+        whole.into_iter().chain(parts).collect()
+    }
+
+    /// The names of all receipts.
+    fn names(&self) -> Vec<String> {
+        let entries = fs::read_dir(self.receipts());
+        let names = entries.into_iter().flatten().flatten();
+        let names = names.filter_map(|entry| entry.file_name().into_string().ok());
+        names
+            .filter(|name| name.ends_with(ENDING))
+            .take(MAX_LOOKED_AT)
             .collect()
     }
 
@@ -191,13 +214,10 @@ impl StateFolder {
         identifiers: &Identifiers,
         subject: Subject<'_>,
     ) -> Vec<Candidate> {
-        let Ok(entries) = fs::read_dir(self.receipts()) else {
-            return Vec::new();
-        };
         let (key, word) = (id_word(identifiers), subject.word());
-        let paths = entries.flatten().map(|entry| entry.path());
+        let folder = self.receipts();
+        let paths = self.names().into_iter().map(|name| folder.join(name));
         let mut named: Vec<((u8, String), PathBuf)> = paths
-            .take(MAX_LOOKED_AT)
             .filter_map(|path| {
                 let (id, medium, time) = parts(&path)?;
                 let by_id = !identifiers.is_empty() && id == key;

@@ -7,6 +7,7 @@ mod answer;
 mod connection;
 mod glance;
 mod keep;
+mod recent;
 mod remote;
 mod start;
 

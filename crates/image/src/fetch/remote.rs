@@ -15,6 +15,7 @@ use super::answer::{Answer, Version};
 use super::connection::{self, Arrival, Wanted};
 use super::glance::StartOnly;
 use super::keep::{Kept, Shelf};
+use super::recent::{OVERLAP, Recent};
 use super::start::{IN_MEMORY, Start};
 use super::{FetchError, FetchOptions, FetchStats, in_io};
 use crate::Location;
@@ -28,9 +29,6 @@ const TAIL: u64 = 64 << 10;
 const MAX_STREAMS: usize = 3;
 /// So many bytes are rather read and dropped than asked for anew.
 const SMALL_GAP: u64 = 256 << 10;
-/// Where a server names no version, so much of what arrived last before a break is asked for once more and
-/// compared, in bytes.
-const OVERLAP: usize = 1 << 20;
 /// How often a waiting reader looks whether it shall stop.
 const LOOK: Duration = Duration::from_millis(50);
 /// Files beside the image that are read, and how long that may take.
@@ -65,18 +63,11 @@ struct State {
     tail: Option<Vec<u8>>,
     streams: Vec<Stream>,
     /// What arrived last, where it may have to be compared.
-    recent: Vec<Recent>,
+    recent: Recent,
     /// Offsets at which somebody is reading from a stream just now.
     busy: Vec<u64>,
     /// Keeping failed for this reason; fetching goes on without.
     keep_failed: Option<io::Error>,
-}
-
-/// The last bytes that a reader was given, and where they end.
-#[derive(Debug)]
-struct Recent {
-    end: u64,
-    bytes: VecDeque<u8>,
 }
 
 /// A request that is being answered.
@@ -133,7 +124,7 @@ impl Remote {
                 start: Start::Memory(Vec::new()),
                 tail: None,
                 streams: Vec::new(),
-                recent: Vec::new(),
+                recent: Recent::default(),
                 busy: Vec::new(),
                 keep_failed: None,
             }),
@@ -449,7 +440,7 @@ impl Remote {
                     let mut state = self.lock();
                     state.keep(&buffer[..len], offset);
                     if !self.version.has_mark() {
-                        state.remember(&buffer[..len], offset);
+                        state.recent.remember(&buffer[..len], offset);
                     }
                     state.put_back(stream);
                     return Ok(len);
@@ -550,30 +541,10 @@ impl State {
         }
     }
 
-    /// Keeps the last bytes that were given up to here.
-    fn remember(&mut self, bytes: &[u8], offset: u64) {
-        let before = self.recent.iter().position(|recent| recent.end == offset);
-        let mut recent = match before {
-            Some(index) => self.recent.remove(index),
-            None => Recent {
-                end: offset,
-                bytes: VecDeque::new(),
-            },
-        };
-        recent.bytes.extend(bytes);
-        recent.end += bytes.len() as u64;
-        let excess = recent.bytes.len().saturating_sub(OVERLAP);
-        recent.bytes.drain(..excess);
-        if self.recent.len() > MAX_STREAMS {
-            self.recent.remove(0);
-        }
-        self.recent.push(recent);
-    }
-
     /// What is known of the bytes just before `offset`.
     fn known_before(&self, offset: u64) -> VecDeque<u8> {
-        if let Some(recent) = self.recent.iter().find(|recent| recent.end == offset) {
-            return recent.bytes.clone();
+        if let Some(recent) = self.recent.before(offset) {
+            return recent;
         }
         let wanted = offset.min(OVERLAP as u64);
         let mut known = vec![0; wanted as usize];
