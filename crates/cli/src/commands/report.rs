@@ -139,7 +139,10 @@ pub(crate) fn scheme(inspection: &Inspection) -> String {
     match &inspection.scheme {
         Some(scheme) if scheme.kind == "MBR" => format!("MBR, disk signature {}", scheme.id),
         Some(scheme) => format!("{}, disk GUID {}", scheme.kind, scheme.id),
-        None => "no partition table".to_owned(),
+        None => match inspection.other_table {
+            Some(table) => format!("{table}, of another kind of computer"),
+            None => "no partition table".to_owned(),
+        },
     }
 }
 
