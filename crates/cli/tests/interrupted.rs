@@ -99,7 +99,7 @@ fn an_interrupted_run_is_finished_where_somebody_says_so() {
     bench
         .run(&["verify", "card.img"])
         .expect(0)
-        .shows(&["since then", "finish"]);
+        .shows(&["changes", "finish"]);
 }
 
 #[rstest]

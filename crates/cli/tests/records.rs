@@ -191,7 +191,7 @@ fn what_is_changed_after_writing_is_in_the_receipt() {
         assert_eq!(receipts(&bench), count);
     }
     bench.run(&["verify", "card.img"]).expect(0).shows(&[
-        "since then",
+        "changes",
         "configure",
         "root:/opt/note.txt",
         "table renew",

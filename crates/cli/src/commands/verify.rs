@@ -272,7 +272,7 @@ fn equal_text(name: &str, found: &Found, began: Instant) -> String {
         );
     }
     for (index, change) in receipt.changes.iter().enumerate() {
-        let name = if index == 0 { "since then" } else { "" };
+        let name = if index == 0 { "changes" } else { "" };
         facts.add(name, change_text(change));
     }
     format!(
@@ -363,6 +363,7 @@ fn changed(name: &str, found: &Found, differing: &[ChunkRecord]) -> Message {
     }
     let (count, all) = (differing.len() as u64, receipt.chunks.len() as u64);
     message
+        .fact("receipt", found.path.display().to_string())
         .fact(
             "differing",
             format!(
@@ -371,7 +372,6 @@ fn changed(name: &str, found: &Found, differing: &[ChunkRecord]) -> Message {
                 units::grouped(all)
             ),
         )
-        .fact("receipt", found.path.display().to_string())
         .remedy("a system that has run changes its own files; one that has not should not differ")
 }
 
