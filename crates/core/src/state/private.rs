@@ -71,7 +71,7 @@ pub fn make_private(path: &Path) -> Result<PathBuf, UnsafePlace> {
 fn must_be_out_of_reach(path: &Path) -> Result<(), UnsafePlace> {
     let facts = look(path)?;
     let owner = facts.uid();
-    if owner != 0 && owner != user() {
+    if owner != 0 && owner != user() && !is_outside(owner) {
         return Err(UnsafePlace::Foreign {
             path: path.to_owned(),
             owner,
@@ -87,6 +87,26 @@ fn must_be_out_of_reach(path: &Path) -> Result<(), UnsafePlace> {
         }),
         false => Ok(()),
     }
+}
+
+/// Whether an owner is one from outside of this user namespace, as the system's folders have in a sandbox
+/// (user_namespaces(7), "Unmapped user and group IDs"). Nobody inside can act as such.
+fn is_outside(owner: u32) -> bool {
+    let number = |text: String| text.trim().parse::<u32>().ok();
+    let unmapped = fs::read_to_string("/proc/sys/kernel/overflowuid");
+    let map = fs::read_to_string("/proc/self/uid_map").unwrap_or_default();
+    let fields: Vec<&str> = map.split_whitespace().collect();
+    let is_inside = !fields.is_empty() && fields != ["0", "0", "4294967295"];
+    let maps_it = map.lines().any(|line| {
+        let mut fields = line
+            .split_whitespace()
+            .filter_map(|field| field.parse::<u32>().ok());
+        let (first, _, count) = (fields.next(), fields.next(), fields.next());
+        first
+            .zip(count)
+            .is_some_and(|(first, count)| owner >= first && owner - first < count)
+    });
+    is_inside && !maps_it && unmapped.ok().and_then(number) == Some(owner)
 }
 
 /// The folder itself is this user's, and for this user only.
