@@ -304,19 +304,24 @@ impl Target {
     }
 }
 
+/// A mistyped device would become a file in memory, or is one already. `/dev/shm` is memory that is meant.
+fn must_not_be_among_devices(path: &Path, folder: &Path) -> Result<(), MediumError> {
+    let full = fs::canonicalize(folder).map_err(|e| opening_failed(folder, e))?;
+    match full.starts_with("/dev") && !full.starts_with("/dev/shm") {
+        true => Err(MediumError::NoSuchDevice {
+            path: path.to_owned(),
+        }),
+        false => Ok(()),
+    }
+}
+
 fn plan_card_file(path: &Path, size: u64) -> Result<Target, MediumError> {
     let folder = match path.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder,
         _ => Path::new("."),
     };
     look_at(folder)?;
-    let full = fs::canonicalize(folder).map_err(|e| opening_failed(folder, e))?;
-    // A mistyped device would become a file in memory. /dev/shm is memory that is meant.
-    if full.starts_with("/dev") && !full.starts_with("/dev/shm") {
-        return Err(MediumError::NoSuchDevice {
-            path: path.to_owned(),
-        });
-    }
+    must_not_be_among_devices(path, folder)?;
     Ok(Target::New {
         path: path.to_owned(),
         size,
@@ -347,6 +352,7 @@ fn open_card_file(
             asked,
         });
     }
+    must_not_be_among_devices(path, path)?;
     must_be_ready(path, roots.judge_card_file(path, metadata))?;
     let file = OpenOptions::new()
         .read(true)
