@@ -370,7 +370,7 @@ fn replaced(bytes: &[u8], renewals: &[Renewal]) -> Option<(String, usize)> {
 fn replace_word(text: &mut String, old: &str, new: &str) -> usize {
     let is_part = |c: char| c.is_ascii_alphanumeric() || c == '-';
     let lower = text.to_ascii_lowercase();
-    let old = old.to_ascii_lowercase();
+    let (usual, old) = (old, old.to_ascii_lowercase());
     let mut result = String::new();
     let (mut from, mut count) = (0, 0);
     for (at, _) in lower.match_indices(&old) {
@@ -380,11 +380,15 @@ fn replace_word(text: &mut String, old: &str, new: &str) -> usize {
         if before.is_some_and(is_part) || after.is_some_and(is_part) {
             continue;
         }
-        let is_upper = text[at..end].chars().any(|c| c.is_ascii_uppercase());
+        let found = &text[at..end];
         result += &text[from..at];
-        match is_upper {
-            true => result += &new.to_ascii_uppercase(),
-            false => result += &new.to_ascii_lowercase(),
+        // Written as usual, also where it has no letters that would tell: so is the new one.
+        if found == usual {
+            result += new;
+        } else if found.chars().any(|c| c.is_ascii_uppercase()) {
+            result += &new.to_ascii_uppercase();
+        } else {
+            result += &new.to_ascii_lowercase();
         }
         from = end;
         count += 1;
@@ -403,10 +407,15 @@ mod tests {
         let mut text =
             "root=PARTUUID=1a4bfe11-02 x1a4bfe11-02 UUID=8EA9-3AB7 8ea9-3ab7-1\n".to_owned();
         assert_eq!(replace_word(&mut text, "1a4bfe11-02", "00c0ffee-02"), 1);
-        assert_eq!(replace_word(&mut text, "8EA9-3AB7", "abcd-ef01"), 1);
+        assert_eq!(replace_word(&mut text, "8EA9-3AB7", "ABCD-EF01"), 1);
         assert_eq!(
             text,
             "root=PARTUUID=00c0ffee-02 x1a4bfe11-02 UUID=ABCD-EF01 8ea9-3ab7-1\n"
         );
+        // Digits alone have no case; the new one is written as usual.
+        let mut text = "UUID=1234-5678 uuid=abcd-ef01\n".to_owned();
+        assert_eq!(replace_word(&mut text, "1234-5678", "92D6-6112"), 1);
+        assert_eq!(replace_word(&mut text, "ABCD-EF01", "92D6-6113"), 1);
+        assert_eq!(text, "UUID=92D6-6112 uuid=92d6-6113\n");
     }
 }
