@@ -10,6 +10,7 @@ use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use pinewrit_core::{Observer, Progress, Stage};
 use serde::Serialize;
 
+use super::text::printable;
 use super::{Ui, units};
 
 /// Work shorter than this shows nothing.
@@ -84,6 +85,7 @@ impl ProgressView {
     /// One of several on a screen, with the medium's name.
     pub(crate) fn on(screen: &Screen, ui: Ui, name: Option<String>, reads_back: bool) -> Self {
         let now = Instant::now();
+        let name = name.map(|name| printable(&name));
         let terminal = std::io::stderr().is_terminal();
         // Side by side, the bars stand in the order of the media, whoever moves first.
         let is_shown = terminal && !ui.json && !ui.quiet;
@@ -245,7 +247,7 @@ impl Waiting {
             true => ProgressDrawTarget::hidden(),
             false => ProgressDrawTarget::stderr(),
         };
-        let spinner = ProgressBar::new_spinner().with_message(what);
+        let spinner = ProgressBar::new_spinner().with_message(printable(&what));
         spinner.set_draw_target(target);
         spinner.enable_steady_tick(PATIENCE);
         Self(spinner)
@@ -256,6 +258,7 @@ impl Waiting {
     /// Shows how far something is that may begin meanwhile: `what`, once there is a total.
     pub(crate) fn watch(&self, what: String, done: &Arc<AtomicU64>, total: &Arc<AtomicU64>) {
         let (bar, done, total) = (self.0.clone(), Arc::clone(done), Arc::clone(total));
+        let what = printable(&what);
         std::thread::spawn(move || {
             while !bar.is_finished() {
                 std::thread::sleep(PATIENCE);
