@@ -63,16 +63,6 @@ impl Footing {
     pub(crate) fn is_stacked(&self) -> bool {
         self.own.len() > 1
     }
-
-    /// The same thing, of which only a range is touched.
-    #[must_use]
-    pub fn narrowed(mut self, range: ByteRange) -> Self {
-        // Only what is named itself has places that are known; what is below is left whole.
-        if let Some(first) = self.own.first_mut() {
-            first.range = Some(range);
-        }
-        self
-    }
 }
 
 /// Whether what is looked at is made of the last thing, or only kept by it.

@@ -10,6 +10,7 @@ mod keep;
 mod recent;
 mod remote;
 mod start;
+mod streams;
 
 use std::io;
 use std::path::PathBuf;

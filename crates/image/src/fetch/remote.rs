@@ -8,15 +8,16 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crossbeam_channel::{Receiver, RecvTimeoutError};
+use crossbeam_channel::RecvTimeoutError;
 use ureq::Agent;
 
 use super::answer::{Answer, Version};
 use super::connection::{self, Arrival, Wanted};
 use super::glance::StartOnly;
 use super::keep::{Kept, Shelf};
-use super::recent::{OVERLAP, Recent};
+use super::recent::Recent;
 use super::start::{IN_MEMORY, Start};
+use super::streams::{State, Stream};
 use super::{FetchError, FetchOptions, FetchStats, in_io};
 use crate::Location;
 use crate::packed::{PackedBytes, PackedReader};
@@ -25,8 +26,6 @@ use crate::packed::{PackedBytes, PackedReader};
 const FIRST: u64 = 64 << 10;
 /// The end of the file that is fetched at once, in bytes: indexes and directories are there.
 const TAIL: u64 = 64 << 10;
-/// Requests that are kept open, each for a reader of its own.
-const MAX_STREAMS: usize = 3;
 /// So many bytes are rather read and dropped than asked for anew.
 const SMALL_GAP: u64 = 256 << 10;
 /// How often a waiting reader looks whether it shall stop.
@@ -55,49 +54,6 @@ pub(crate) struct Remote {
     resumed: AtomicU64,
     kept: u64,
     unconfirmed: bool,
-}
-
-#[derive(Debug)]
-struct State {
-    start: Start,
-    tail: Option<Vec<u8>>,
-    streams: Vec<Stream>,
-    /// What arrived last, where it may have to be compared.
-    recent: Recent,
-    /// Offsets at which somebody is reading from a stream just now.
-    busy: Vec<u64>,
-    /// Keeping failed for this reason; fetching goes on without.
-    keep_failed: Option<io::Error>,
-}
-
-/// A request that is being answered.
-#[derive(Debug)]
-struct Stream {
-    arrivals: Receiver<Arrival>,
-    /// Offset of the next byte that is given.
-    position: u64,
-    /// Bytes before it that are still to arrive, and to be dropped.
-    drop: u64,
-    /// Bytes that are to arrive then, and to be the same as before.
-    known: VecDeque<u8>,
-    block: Vec<u8>,
-    used: usize,
-    /// Where it ends, if not where the file does.
-    end: Option<u64>,
-}
-
-impl Stream {
-    fn new(arrivals: Receiver<Arrival>, position: u64, end: Option<u64>) -> Self {
-        Self {
-            arrivals,
-            position,
-            end,
-            drop: 0,
-            known: VecDeque::new(),
-            block: Vec::new(),
-            used: 0,
-        }
-    }
 }
 
 impl Remote {
@@ -509,68 +465,6 @@ fn not_modified(kept: &Kept) -> Answer {
         start: 0,
         is_part: false,
         not_modified: true,
-    }
-}
-
-impl State {
-    /// Copies what is kept at `offset`.
-    fn copy(
-        &self,
-        buffer: &mut [u8],
-        offset: u64,
-        tail_at: Option<u64>,
-    ) -> Option<io::Result<usize>> {
-        if let Some(copied) = self.start.copy(buffer, offset) {
-            return Some(copied);
-        }
-        let within = usize::try_from(offset.checked_sub(tail_at?)?).ok()?;
-        let rest = self.tail.as_ref()?.get(within..)?;
-        let len = rest.len().min(buffer.len());
-        buffer[..len].copy_from_slice(&rest[..len]);
-        Some(Ok(len))
-    }
-
-    fn keep(&mut self, bytes: &[u8], offset: u64) {
-        let Err(error) = self.start.append(bytes, offset) else {
-            return;
-        };
-        self.keep_failed.get_or_insert(error);
-        // The start is needed all the same, as if nothing was to be kept.
-        if self.start.move_to_memory().is_ok() {
-            let _ = self.start.append(bytes, offset);
-        }
-    }
-
-    /// What is known of the bytes just before `offset`.
-    fn known_before(&self, offset: u64) -> VecDeque<u8> {
-        if let Some(recent) = self.recent.before(offset) {
-            return recent;
-        }
-        let wanted = offset.min(OVERLAP as u64);
-        let mut known = vec![0; wanted as usize];
-        let mut done = 0;
-        while done < known.len() {
-            let place = offset - wanted + done as u64;
-            match self.start.copy(&mut known[done..], place) {
-                Some(Ok(len)) if len > 0 => done += len,
-                _ => return VecDeque::new(),
-            }
-        }
-        known.into()
-    }
-
-    fn put_back(&mut self, stream: Stream) {
-        if stream.end == Some(stream.position) {
-            return;
-        }
-        if self.streams.len() == MAX_STREAMS {
-            self.streams.remove(0);
-        }
-        self.streams.push(stream);
-    }
-
-    fn has_stream_at(&self, offset: u64) -> bool {
-        self.streams.iter().any(|stream| stream.position == offset)
     }
 }
 

@@ -29,20 +29,24 @@ pub(super) fn check(ui: &Ui, args: &WriteArgs, plan: &Plan) -> Result<bool, Mess
     };
     let name = plan.source.name();
     let expected = expectation(&device).map_err(|e| explain::disk_error(&name, &e))?;
-    let doubt = match preview.is_unknown() && !preview.has_boot_sector && expected.reach == 0 {
-        true => Some(unknown(&name, &device)),
-        false => too_short(plan, expected).or_else(|| other_sectors(args, plan, expected)),
-    };
-    let Some((message, question)) = doubt else {
-        return Ok(args.as_it_is);
-    };
     if args.as_it_is {
         return Ok(true);
     }
-    match args.dry_run || ui.ask(question) != Answer::Yes {
-        true => Err(message),
-        false => Ok(true),
+    let is_unknown = preview.is_unknown() && !preview.has_boot_sector && expected.reach == 0;
+    let doubts = [
+        is_unknown.then(|| unknown(&name, &device)),
+        too_short(plan, expected),
+        other_sectors(args, plan, expected),
+    ];
+    let mut is_asked = false;
+    // One yes is not an answer to the next question.
+    for (message, question) in doubts.into_iter().flatten() {
+        if args.dry_run || ui.ask(question) != Answer::Yes {
+            return Err(message);
+        }
+        is_asked = true;
     }
+    Ok(is_asked)
 }
 
 type Doubt = (Message, String);
@@ -91,17 +95,15 @@ fn too_short(plan: &Plan, expected: Expectation) -> Option<Doubt> {
 
 fn other_sectors(args: &WriteArgs, plan: &Plan, expected: Expectation) -> Option<Doubt> {
     let sector = expected.sector.filter(|_| args.into.is_none())?;
-    let medium = plan.media.iter().find(|medium| match &medium.target {
+    let (medium, own) = plan.media.iter().find_map(|medium| match &medium.target {
         // A card file stands for a medium of any kind.
-        Target::Existing(one) => {
-            one.kind != MediumKind::CardFile && one.device.logical_sector() != sector
+        Target::Existing(one) if one.kind != MediumKind::CardFile => {
+            let own = one.device.logical_sector();
+            (own != sector).then(|| (medium, own.bytes()))
         }
-        Target::New { .. } => false,
+        _ => None,
     })?;
-    let Target::Existing(existing) = &medium.target else {
-        return None;
-    };
-    let (name, own) = (plan.source.name(), existing.device.logical_sector().bytes());
+    let name = plan.source.name();
     let what = format!(
         "{name} is for media with other sectors than {} has",
         medium.name
@@ -117,7 +119,8 @@ fn other_sectors(args: &WriteArgs, plan: &Plan, expected: Expectation) -> Option
         )
         .fact("state", NOTHING_WRITTEN)
         .remedy("another medium or adapter; some adapters can be switched to other sectors")
-        .remedy("pinewrit build makes the same partitions for any sectors");
+        .remedy("pinewrit build makes the same partitions for any sectors")
+        .remedy("--as-it-is writes it all the same");
     Some((
         message,
         format!("{name} is for media with other sectors. Write it all the same?"),
