@@ -387,3 +387,39 @@ fn a_change_of_a_card_without_a_receipt_makes_none() {
         .expect(0);
     assert_eq!(receipts(&bench), before);
 }
+
+/// No room for the amended receipt: the card is good all the same, it is told, and the old one stays.
+#[test]
+fn a_full_disk_under_the_receipts_loses_nothing() {
+    pinewrit_judges::needs!["mount", "umount"];
+    let bench = Bench::new();
+    bench.write("a.img", common::small_image());
+    bench.write("note.txt", "x");
+    bench
+        .run(&["write", "a.img", "--to", "card.img", "--size", "16MiB"])
+        .expect(0);
+    let folder = bench.path("state/pinewrit/receipts");
+    let old = fs::read_dir(&folder).unwrap().next().unwrap().unwrap();
+    let (name, json) = (old.file_name(), fs::read(old.path()).unwrap());
+    let place = folder.to_str().unwrap();
+    let mount = ["-t", "tmpfs", "-o", "size=64k,mode=700", "tmpfs", place];
+    if bench.judge("mount", &mount).is_none_or(|run| run.code != 0) {
+        return common::say_skipped("small file systems");
+    }
+    fs::write(folder.join(&name), &json).unwrap();
+    let _ = fs::write(folder.join("filler"), vec![0; 64 << 10]);
+    let put = [
+        "files",
+        "put",
+        "card.img",
+        "1:/note.txt",
+        "note.txt",
+        "--yes",
+    ];
+    let run = bench.run(&put);
+    let kept = fs::read(folder.join(&name)).unwrap();
+    bench.judge("umount", &[place]).unwrap().expect(0);
+    run.expect(0)
+        .says(&["the receipt does not have this change", "No space left"]);
+    assert!(kept == json);
+}

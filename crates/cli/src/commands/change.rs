@@ -47,8 +47,9 @@ fn amend(
     let change = records::change_now(command, files);
     let amended = records::state().map(|state| amend(&state, &change));
     if let Ok(Err(error)) = amended {
+        let why = explain::error_chain(&error);
         ui.warn(format!(
-            "note: the receipt does not have this change: {error}\n"
+            "note: the receipt does not have this change: {why}\n"
         ));
     }
 }

@@ -368,7 +368,7 @@ fn permission_hint(error: &io::Error, otherwise: &str) -> String {
 }
 
 /// An error and its causes in one line.
-fn error_chain(error: &dyn std::error::Error) -> String {
+pub(crate) fn error_chain(error: &dyn std::error::Error) -> String {
     let mut text = error.to_string();
     let mut cause = error.source();
     while let Some(error) = cause {

@@ -243,7 +243,7 @@ fn is_as_recorded(device: &dyn BlockDevice, start: u64, record: &ChunkRecord) ->
 #[non_exhaustive]
 pub enum ReceiptError {
     /// It could not be read.
-    #[error("the receipt could not be read")]
+    #[error("the receipt could not be read or written")]
     Io(#[from] io::Error),
     /// It is none.
     #[error("this is no receipt: {0}")]

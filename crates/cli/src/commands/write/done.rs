@@ -15,6 +15,7 @@ use super::super::report::{self, Facts};
 use super::super::{Outcome, configure, eject, records, settings};
 use super::{OpenMedium, Plan, WriteEvent};
 use crate::args::WriteArgs;
+use crate::explain;
 use crate::page::Section;
 use crate::ui::{Ui, style, units};
 
@@ -103,7 +104,8 @@ impl Done<'_> {
             state.replace_receipt(&old, &receipt)
         });
         if let Ok(Err(error)) = amended {
-            let text = format!("note: the receipt does not have this change: {error}\n");
+            let why = explain::error_chain(&error);
+            let text = format!("note: the receipt does not have this change: {why}\n");
             self.ui.warn(text);
         }
     }
@@ -159,7 +161,9 @@ impl Done<'_> {
     /// former. A full disk is no reason to call a good card bad.
     fn keep(&self, receipt: &Receipt) -> Option<PathBuf> {
         let own = match records::state() {
-            Ok(state) => state.save_receipt(receipt).map_err(|e| e.to_string()),
+            Ok(state) => state
+                .save_receipt(receipt)
+                .map_err(|e| explain::error_chain(&e)),
             Err(_) => Err("it cannot be used".to_owned()),
         };
         if let Err(error) = &own {
