@@ -55,6 +55,11 @@ pub(crate) trait Source {
     /// First block of a group's inode table.
     fn inode_table(&self, group: u32) -> Option<u64>;
 
+    /// Where a name of a folder leads, if that folder is in memory.
+    fn known_child(&self, _folder: InodeNumber, _name: &[u8]) -> Option<Option<InodeNumber>> {
+        None
+    }
+
     /// Reads a block.
     fn read_block(&self, block: u64) -> Result<Vec<u8>, VolumeError> {
         let sb = self.superblock();

@@ -2,7 +2,8 @@
 //! entries, so that directories with one are read the same way.
 
 use crate::InodeNumber;
-use crate::bytes::{u16le, u32le};
+use crate::bytes::{put16, u16le, u32le};
+use crate::checksum::crc32c;
 
 /// One name in a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -37,9 +38,33 @@ impl Slot {
     }
 }
 
+/// "Linear Directories", `ext4_dir_entry_tail`: what looks like an entry and has the checksum.
+pub(crate) const TAIL: usize = 12;
+pub(crate) const TAIL_KIND: u8 = 0xde;
+
+/// Whether a block of names ends with its checksum; `seed` is that of the directory.
+pub(crate) fn has_right_tail(block: &[u8], seed: u32) -> bool {
+    let Some(tail) = block.len().checked_sub(TAIL) else {
+        return false;
+    };
+    let is_tail = u32le(block, tail) == 0
+        && usize::from(u16le(block, tail + 4)) == TAIL
+        && block[tail + 6] == 0
+        && block[tail + 7] == TAIL_KIND;
+    is_tail && crc32c(seed, &block[..tail]) == u32le(block, tail + 8)
+}
+
 /// Bytes that an entry with a name of this length needs.
 pub(crate) fn entry_len(name_len: usize) -> usize {
     (8 + name_len).next_multiple_of(4)
+}
+
+/// The shortest length of a slot.
+const LEAST: usize = 12;
+
+/// Writes the length of a slot, `rec_len`. That of a whole block of 64 KiB does not fit, and is 65535.
+pub(crate) fn put_length(block: &mut [u8], at: usize, length: usize) {
+    put16(block, at + 4, length.min(0xffff) as u16);
 }
 
 /// The slots of a block, used and unused, up to the first damaged one.
@@ -60,7 +85,10 @@ pub(crate) fn slots(block: &[u8]) -> impl Iterator<Item = Slot> + '_ {
             inode: u32le(block, at),
             name_len: usize::from(block[at + 6]),
         };
-        if length < 8 + slot.name_len || at + length > block.len() {
+        let is_possible = length >= LEAST.max(8 + slot.name_len)
+            && length.is_multiple_of(4)
+            && at + length <= block.len();
+        if !is_possible {
             at = block.len();
             return None;
         }
@@ -73,6 +101,14 @@ pub(crate) fn slots(block: &[u8]) -> impl Iterator<Item = Slot> + '_ {
 pub(crate) fn is_whole(block: &[u8]) -> bool {
     let end = slots(block).last().map_or(0, |slot| slot.at + slot.length);
     end == block.len()
+}
+
+/// Where a name leads that stands in a block.
+pub(crate) fn find_name(block: &[u8], name: &[u8]) -> Option<InodeNumber> {
+    let is_meant = |slot: &Slot| slot.inode != 0 && slot.name(block) == name;
+    let found = slots(block).find(is_meant)?;
+    let is_own = name.is_empty() || name == b"." || name == b"..";
+    (!is_own).then_some(InodeNumber(found.inode))
 }
 
 /// The entries in a block of a directory, without `.` and `..`. Stops at the first damaged one.

@@ -44,12 +44,18 @@ macro_rules! flags {
 flags!(Compatible {
     /// There is a journal.
     HAS_JOURNAL = 0x4,
+    /// Files have extended attributes.
+    EXT_ATTR = 0x8,
     /// Blocks are reserved for more group descriptors.
     RESIZE_INODE = 0x10,
     /// Directories may have an index.
     DIR_INDEX = 0x20,
     /// Backups of the superblock are in two groups only.
     SPARSE_SUPER2 = 0x200,
+    /// Inode numbers and the UUID must stay, because contents are encrypted by them.
+    STABLE_INODES = 0x800,
+    /// Files to be removed at the next mount are listed in a file.
+    ORPHAN_FILE = 0x1000,
 });
 
 flags!(Incompatible {

@@ -30,7 +30,6 @@ pub(crate) mod sb {
     pub(crate) const LABEL: usize = 0x78;
     pub(crate) const RESERVED_DESCRIPTORS: usize = 0xce;
     pub(crate) const JOURNAL_INODE: usize = 0xe0;
-    pub(crate) const LAST_ORPHAN: usize = 0xe8;
     pub(crate) const HASH_SEED: usize = 0xec;
     pub(crate) const HASH_VERSION: usize = 0xfc;
     pub(crate) const JOURNAL_BACKUP_KIND: usize = 0xfd;
@@ -100,6 +99,7 @@ pub(crate) mod node {
     pub(crate) const XATTR_BLOCK: usize = 0x68;
     pub(crate) const SIZE_HIGH: usize = 0x6c;
     pub(crate) const SECTORS_HIGH: usize = 0x74;
+    pub(crate) const FRAGMENT: usize = 0x70;
     pub(crate) const XATTR_BLOCK_HIGH: usize = 0x76;
     pub(crate) const UID_HIGH: usize = 0x78;
     pub(crate) const GID_HIGH: usize = 0x7a;
@@ -120,10 +120,14 @@ pub(crate) mod node {
     pub(crate) const FLAG_HUGE: u32 = 0x4_0000;
     /// `i_flags`: mapped by extents.
     pub(crate) const FLAG_EXTENTS: u32 = 0x8_0000;
+    /// `i_flags`: encrypted.
+    pub(crate) const FLAG_ENCRYPT: u32 = 0x800;
+    /// `i_flags`: there is a hash tree behind the end.
+    pub(crate) const FLAG_VERITY: u32 = 0x10_0000;
     /// `i_flags`: the content is in the inode.
     pub(crate) const FLAG_INLINE: u32 = 0x1000_0000;
     /// `i_flags`: not to be changed, or only at its end.
     pub(crate) const FLAGS_FIXED: u32 = 0x10 | 0x20;
     /// `i_flags`: encrypted, verity, extended attribute value, or without regard for case.
-    pub(crate) const FLAGS_STRANGE: u32 = 0x800 | 0x10_0000 | 0x20_0000 | 0x4000_0000;
+    pub(crate) const FLAGS_STRANGE: u32 = FLAG_ENCRYPT | FLAG_VERITY | 0x20_0000 | 0x4000_0000;
 }

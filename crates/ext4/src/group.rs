@@ -25,6 +25,8 @@ pub struct GroupDescriptor {
     pub is_inode_table_free: bool,
     /// Free inodes, as it says.
     pub(crate) free_inodes: u32,
+    /// Directories, as it says.
+    pub(crate) directories: u32,
     /// Inodes at the end of the table that were never used.
     pub(crate) unused_inodes: u32,
     bitmap_checksum: u32,
@@ -43,6 +45,7 @@ impl GroupDescriptor {
             is_inode_table_unwritten: false,
             is_inode_table_free: false,
             free_inodes: 0,
+            directories: 0,
             unused_inodes: 0,
             bitmap_checksum: 0,
             inode_bitmap_checksum: 0,
@@ -78,6 +81,7 @@ impl GroupDescriptor {
             is_inode_table_free: has_flags
                 && flags & (bg::INODE_UNINIT | bg::INODE_ZEROED) == bg::INODE_UNINIT,
             free_inodes: count(0x0e, 0x2e) as u32,
+            directories: count(0x10, 0x30) as u32,
             unused_inodes: match has_flags {
                 true => count(0x1c, 0x32) as u32,
                 false => 0,
@@ -116,6 +120,11 @@ impl GroupDescriptor {
         };
         has_sum(superblock, covered, self.bitmap_checksum)
             && count_free(covered, clusters) == self.free_clusters
+    }
+
+    /// Whether as many clusters are free in a bitmap as the descriptor says.
+    pub(crate) fn has_free(&self, superblock: &Superblock, group: u64, bitmap: &[u8]) -> bool {
+        count_free(bitmap, superblock.group_clusters(group)) == self.free_clusters
     }
 
     /// The same of an inode bitmap.

@@ -4,7 +4,7 @@ use pinewrit_disk::BlockDevice;
 
 use crate::edit::{EditError, Editor};
 use crate::fields::sb;
-use crate::{Incompatible, ReadOnlyCompatible};
+use crate::{Compatible, Incompatible, ReadOnlyCompatible};
 
 impl<D: BlockDevice> Editor<D> {
     /// Changes the UUID, in all copies of the superblock.
@@ -17,6 +17,9 @@ impl<D: BlockDevice> Editor<D> {
     pub fn set_uuid(&mut self, uuid: [u8; 16]) -> Result<(), EditError> {
         self.step(|editor| {
             let old = editor.superblock().clone();
+            if old.compatible.has(Compatible::STABLE_INODES) {
+                return Err(EditError::Feature("stable_inodes".to_owned()));
+            }
             let keeps_seed = old.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
                 && !old.incompatible.has(Incompatible::CSUM_SEED);
             let raw = editor.edit_sb()?;

@@ -11,7 +11,7 @@ use crate::{ReadOnlyCompatible, Superblock};
 /// "Extent Tree", `eh_magic`.
 pub(crate) const EXTENT_MAGIC: u16 = 0xf30a;
 /// The kernel's own limit for trees of extents.
-const MAX_DEPTH: u16 = 5;
+pub(crate) const MAX_DEPTH: u16 = 5;
 
 /// The number of an inode, counted from 1.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -102,6 +102,19 @@ impl Run {
             start,
             len,
             is_unwritten: false,
+        }
+    }
+
+    /// "Extent Tree", `ext4_extent`, of 12 bytes.
+    pub(crate) fn parse(entry: &[u8]) -> Self {
+        let raw = u16le(entry, 4);
+        // Above 32768 the extent is reserved, and not written yet.
+        let is_unwritten = raw > 0x8000;
+        Self {
+            logical: u64::from(u32le(entry, 0)),
+            start: u64::from(u16le(entry, 6)) << 32 | u64::from(u32le(entry, 8)),
+            len: u64::from(if is_unwritten { raw - 0x8000 } else { raw }),
+            is_unwritten,
         }
     }
 
@@ -283,6 +296,22 @@ impl Inode {
         })
     }
 
+    /// `i_blocks`: blocks of the file's data, map and attributes, as it counts them; what is no whole
+    /// number of blocks becomes one that no file has.
+    pub(crate) fn blocks(&self, sb: &Superblock) -> u64 {
+        let high = match sb.read_only.has(ReadOnlyCompatible::HUGE_FILE) {
+            true => u64::from(u16le(&self.raw, node::SECTORS_HIGH)),
+            false => 0,
+        };
+        let count = high << 32 | u64::from(u32le(&self.raw, node::SECTORS));
+        let per_block = sb.block_size / 512;
+        match self.has(node::FLAG_HUGE) && sb.read_only.has(ReadOnlyCompatible::HUGE_FILE) {
+            true => count,
+            false if count.is_multiple_of(per_block) => count / per_block,
+            false => u64::MAX,
+        }
+    }
+
     /// A short link's text lies where the map would be.
     pub(crate) fn is_short_link(&self) -> bool {
         self.kind() == FileKind::Symlink
@@ -291,7 +320,7 @@ impl Inode {
     }
 
     /// Whether `i_block` is a map.
-    fn has_map(&self) -> bool {
+    pub(crate) fn has_map(&self) -> bool {
         let kind = self.kind();
         let can = matches!(
             kind,
@@ -313,6 +342,10 @@ impl Inode {
         }
         let mut budget = Budget::of(source);
         if self.has(node::FLAG_EXTENTS) {
+            // A file that never had a block need not have a tree either.
+            if self.map().iter().all(|byte| *byte == 0) {
+                return Ok(false);
+            }
             return walk_extents(source, self.map(), MAX_DEPTH, &mut budget, visit);
         }
         let mut walk = BlockMap {
@@ -403,15 +436,7 @@ fn walk_extents(
     }
     for entry in tree[12..].chunks_exact(12).take(usize::from(entries)) {
         if depth == 0 {
-            let raw = u16le(entry, 4);
-            // Above 32768 the extent is reserved, and not written yet.
-            let is_unwritten = raw > 0x8000;
-            let run = Run {
-                logical: u64::from(u32le(entry, 0)),
-                start: u64::from(u16le(entry, 6)) << 32 | u64::from(u32le(entry, 8)),
-                len: u64::from(if is_unwritten { raw - 0x8000 } else { raw }),
-                is_unwritten,
-            };
+            let run = Run::parse(entry);
             Budget::take(&mut budget.data, run.len)?;
             if visit(Piece::Data(run)) {
                 return Ok(true);

@@ -14,6 +14,7 @@ mod features;
 mod fields;
 mod group;
 mod grow;
+mod htree;
 mod identity;
 mod inode;
 mod make;

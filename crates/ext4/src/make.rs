@@ -42,6 +42,7 @@ const BYTES_PER_INODE: [u64; 2] = [8192, 16384];
 const MANY_BYTES: u64 = 512 << 20;
 const INODE_SIZE: u64 = 256;
 const FIRST_FREE_INODE: u32 = 11;
+const LEAST_INODES: u64 = 16;
 /// Of hundred blocks, how many only the administrator may use.
 const RESERVED_PERCENT: u64 = 5;
 /// Room is kept to grow by this factor, up to [`MOST_RESERVE`] blocks of descriptors.
@@ -61,7 +62,7 @@ pub fn make<D: BlockDevice>(device: D, options: &MakeOptions) -> Result<Editor<D
     let size = device.size();
     let raw = superblock(size, options)?;
     let parsed = Superblock::parse(&raw)?;
-    let mut editor = Editor::with_superblock(device, parsed.clone(), &raw, options.now);
+    let mut editor = Editor::with_superblock(device, parsed.clone(), options.now);
     editor.put_first_superblock(&raw);
     editor.add_groups(0..parsed.groups())?;
     editor.take_reserved_inodes()?;
@@ -101,7 +102,7 @@ impl Geometry {
         let first = u64::from(block == 1024);
         let groups = (blocks - first).div_ceil(per_group);
         let each = BYTES_PER_INODE[usize::from(size >= MANY_BYTES)];
-        let wanted = options.inodes.map_or(size / each, u64::from).max(16);
+        let wanted = options.inodes.map_or(size / each, u64::from);
         let in_block = block / INODE_SIZE;
         let most = groups * per_group;
         if let Some(wanted) = options
@@ -113,6 +114,8 @@ impl Geometry {
         }
         let inodes_per_group = wanted
             .div_ceil(groups)
+            // The system's own all have room in the first group.
+            .max(LEAST_INODES)
             .next_multiple_of(in_block.max(8))
             .min(per_group);
         let fits = groups * inodes_per_group <= u64::from(u32::MAX) && groups < 1 << 20;

@@ -32,7 +32,7 @@ pub struct Superblock {
     pub block_size: u64,
     /// Number of blocks.
     pub blocks: u64,
-    /// Blocks that are free, as it says.
+    /// Blocks that are free, as it says; never more than there are.
     pub free_blocks: u64,
     /// Block in which group 0 begins.
     pub first_data_block: u64,
@@ -60,12 +60,30 @@ pub struct Superblock {
     pub uuid: [u8; 16],
     /// Blocks that are kept free for more descriptors.
     pub reserved_descriptor_blocks: u64,
+    /// The first inode that a file may have; those before are the system's own.
+    pub(crate) first_inode: u32,
+    /// Whether there are feature flags; the oldest file systems have none.
+    pub(crate) is_dynamic: bool,
+    /// Blocks that only the administrator may use.
+    pub(crate) reserved_blocks: u64,
+    pub(crate) journal_inode: u32,
+    /// First of the inodes that were to be removed at the next mount.
+    pub(crate) last_orphan: u32,
+    /// The inode that lists orphans, where that is done in a file.
+    pub(crate) orphan_file: u32,
+    /// What hashes of names begin with.
+    pub(crate) hash_seed: [u32; 4],
+    /// Whether bytes of names count as unsigned where the hash does not say so itself.
+    pub(crate) is_hash_unsigned: bool,
     pub(crate) first_meta_bg: u64,
     pub(crate) backup_groups: [u64; 2],
     pub(crate) seed: u32,
 }
 
 const SUPERBLOCK_SIZE: usize = 1024;
+
+/// "Special inodes": the first that is free for files, unless the superblock says another.
+const FIRST_INODE: u32 = 11;
 
 /// More groups than any medium for a board has: 128 TiB of the usual size.
 const MAX_GROUPS: u64 = 1 << 20;
@@ -115,7 +133,8 @@ impl Superblock {
         let superblock = Self {
             block_size,
             blocks: count(0x04, 0x150),
-            free_blocks: count(0x0c, 0x158),
+            // Kernels and checks count the groups' instead, so that a wrong number here is no damage.
+            free_blocks: count(0x0c, 0x158).min(count(0x04, 0x150)),
             first_data_block: u64::from(u32le(sb, 0x14)),
             blocks_per_group: u64::from(u32le(sb, 0x20)),
             cluster_ratio: cluster_ratio(sb, log_block_size, read_only)?,
@@ -137,6 +156,17 @@ impl Superblock {
             state: u16le(sb, 0x3a),
             uuid,
             reserved_descriptor_blocks: u64::from(u16le(sb, 0xce)),
+            first_inode: match is_dynamic {
+                true => u32le(sb, 0x54),
+                false => FIRST_INODE,
+            },
+            is_dynamic,
+            reserved_blocks: count(0x08, 0x154),
+            journal_inode: u32le(sb, 0xe0),
+            last_orphan: u32le(sb, 0xe8),
+            orphan_file: u32le(sb, 0x280),
+            hash_seed: [0, 4, 8, 12].map(|at| u32le(sb, 0xec + at)),
+            is_hash_unsigned: u32le(sb, 0x160) & 2 != 0,
             first_meta_bg: u64::from(u32le(sb, 0x104)),
             backup_groups: [u64::from(u32le(sb, 0x24c)), u64::from(u32le(sb, 0x250))],
             seed: match incompatible.has(Incompatible::CSUM_SEED) {
@@ -166,15 +196,15 @@ impl Superblock {
         if !fits || self.blocks <= self.first_data_block || self.groups() > MAX_GROUPS {
             return Err(wrong("s_blocks_count", self.blocks));
         }
-        if self.free_blocks > self.blocks {
-            return Err(wrong("s_free_blocks_count", self.free_blocks));
-        }
         let per_group = u64::from(self.inodes_per_group);
-        if per_group == 0 || per_group > bits {
+        if per_group == 0 || per_group > bits || !per_group.is_multiple_of(8) {
             return Err(wrong("s_inodes_per_group", self.inodes_per_group));
         }
         if u64::from(self.inodes) != per_group * self.groups() {
             return Err(wrong("s_inodes_count", self.inodes));
+        }
+        if self.first_inode < FIRST_INODE || self.first_inode > self.inodes {
+            return Err(wrong("s_first_ino", self.first_inode));
         }
         let inode = self.inode_size;
         if !inode.is_power_of_two() || inode < 128 || inode > self.block_size {
@@ -283,7 +313,7 @@ impl Superblock {
     }
 
     /// The block with the first superblock, which is at byte 1024.
-    fn superblock_block(&self) -> u64 {
+    pub(crate) fn superblock_block(&self) -> u64 {
         u64::from(self.block_size == 1024)
     }
 

@@ -1,13 +1,18 @@
 //! Reading by path: folders, files, links and their attributes.
 
+use std::cell::Cell;
+
 use crate::blocks::{Source, VolumeError};
-use crate::directory::{Entry, entries};
+use crate::directory::{Entry, entries, find_name};
 use crate::fields::node;
+use crate::htree::{self, Branch, NODE_START, ROOT_START, Root};
 use crate::inode::{FileKind, Inode, InodeNumber, Piece, Run, Timestamp};
 use crate::xattr::{self, Kept, Xattr};
 
 /// Blocks of a directory that are read; 1 GiB with the usual block size.
 const MAX_BLOCKS_OF_DIRECTORY: u64 = 1 << 18;
+/// Bytes of directories that are read at once.
+const REQUEST: usize = 256 << 10;
 /// Links that a path may lead over, as in the kernel.
 const MAX_LINKS: u32 = 40;
 
@@ -30,6 +35,17 @@ pub struct Metadata {
     pub links: u16,
     /// Major and minor number of a device.
     pub device: Option<(u32, u32)>,
+}
+
+/// A name that is looked for by an index.
+struct Sought<'b> {
+    /// The directory's blocks, in order.
+    blocks: &'b [u64],
+    name: &'b [u8],
+    hash: u32,
+    /// Blocks that may still be looked at: an index that leads to its blocks again and again would
+    /// not end otherwise.
+    left: Cell<usize>,
 }
 
 /// The files of a file system.
@@ -105,10 +121,110 @@ impl Tree<'_> {
         Ok(current)
     }
 
+    /// Where a name of a folder leads: by its index if there is one, else by all of its blocks.
     fn child(&self, folder: InodeNumber, name: &[u8]) -> Result<Option<InodeNumber>, VolumeError> {
-        let found = self.list(folder)?;
-        let entry = found.into_iter().find(|entry| entry.name == name);
-        Ok(entry.map(|entry| entry.inode))
+        if let Some(known) = self.source.known_child(folder, name) {
+            return Ok(known);
+        }
+        let inode = self.inode(folder)?;
+        if inode.kind() != FileKind::Directory || inode.has(node::FLAG_INLINE) {
+            let found = self.list(folder)?;
+            let entry = found.into_iter().find(|entry| entry.name == name);
+            return Ok(entry.map(|entry| entry.inode));
+        }
+        let blocks = self.directory_blocks(&inode)?;
+        if inode.has(node::FLAG_INDEX)
+            && let Some(found) = self.child_by_index(&blocks, name)?
+        {
+            return Ok(found);
+        }
+        let mut found = None;
+        self.for_each_block(&blocks, &mut |block| {
+            found = find_name(block, name);
+            found.is_some()
+        })?;
+        Ok(found)
+    }
+
+    /// `None` where the index cannot be used.
+    fn child_by_index(
+        &self,
+        blocks: &[u64],
+        name: &[u8],
+    ) -> Result<Option<Option<InodeNumber>>, VolumeError> {
+        let Some(&first) = blocks.first() else {
+            return Ok(None);
+        };
+        let Some(root) = Root::read(self.source.superblock(), &self.source.read_block(first)?)
+        else {
+            return Ok(None);
+        };
+        let sought = Sought {
+            blocks,
+            name,
+            hash: root.hasher.hash(name),
+            left: Cell::new(blocks.len() + 1),
+        };
+        self.search(&sought, first, root.levels, ROOT_START)
+    }
+
+    fn search(
+        &self,
+        sought: &Sought<'_>,
+        node: u64,
+        levels: u8,
+        start: usize,
+    ) -> Result<Option<Option<InodeNumber>>, VolumeError> {
+        let block = self.source.read_block(node)?;
+        let Some(all) = htree::branches(self.source.superblock(), &block, start) else {
+            return Ok(None);
+        };
+        for branch in Branch::towards(&all, sought.hash) {
+            let Some(&place) = sought.blocks.get(branch.block as usize) else {
+                return Ok(None);
+            };
+            let Some(left) = sought.left.get().checked_sub(1) else {
+                return Ok(None);
+            };
+            sought.left.set(left);
+            let found = match levels {
+                0 => Some(find_name(&self.source.read_block(place)?, sought.name)),
+                _ => self.search(sought, place, levels - 1, NODE_START)?,
+            };
+            if found != Some(None) {
+                return Ok(found);
+            }
+        }
+        Ok(Some(None))
+    }
+
+    /// Reads blocks in order, neighbours together, until `visit` returns `true`.
+    fn for_each_block(
+        &self,
+        blocks: &[u64],
+        visit: &mut dyn FnMut(&[u8]) -> bool,
+    ) -> Result<(), VolumeError> {
+        let sb = self.source.superblock();
+        let size = sb.block_size as usize;
+        let most = (REQUEST / size).max(1);
+        let mut rest = blocks;
+        while let Some(&first) = rest.first() {
+            let in_row = (first..).zip(rest).take(most);
+            let count = in_row.take_while(|(want, block)| want == *block).count();
+            if first
+                .checked_add(count as u64)
+                .is_none_or(|end| end > sb.blocks)
+            {
+                return Err(VolumeError::Damaged("a block number"));
+            }
+            let mut bytes = vec![0; count * size];
+            self.source.read_bytes(first * sb.block_size, &mut bytes)?;
+            if bytes.chunks_exact(size).any(&mut *visit) {
+                return Ok(());
+            }
+            rest = &rest[count..];
+        }
+        Ok(())
     }
 
     /// What is known of an inode.
@@ -147,9 +263,10 @@ impl Tree<'_> {
             return Ok(found);
         }
         let mut found = Vec::new();
-        for block in self.directory_blocks(&inode)? {
-            found.extend(entries(&self.source.read_block(block)?));
-        }
+        self.for_each_block(&self.directory_blocks(&inode)?, &mut |block| {
+            found.extend(entries(block));
+            false
+        })?;
         Ok(found)
     }
 

@@ -86,10 +86,19 @@ impl Kept {
 
     /// `e_hash`, as in the kernel's `ext4_xattr_hash_entry`.
     fn hash(&self) -> u32 {
+        self.hash_by(u32::from)
+    }
+
+    /// As older kernels had it where bytes above 127 count as negative.
+    fn hash_of_signed(&self) -> u32 {
+        self.hash_by(|byte| byte as i8 as u32)
+    }
+
+    fn hash_by(&self, value: fn(u8) -> u32) -> u32 {
         let name = self
             .name
             .iter()
-            .fold(0u32, |hash, &byte| hash.rotate_left(5) ^ u32::from(byte));
+            .fold(0u32, |hash, &byte| hash.rotate_left(5) ^ value(byte));
         let mut padded = self.value.clone();
         padded.resize(self.value_len(), 0);
         let words = padded.chunks_exact(4).map(|word| u32le(word, 0));
@@ -150,6 +159,61 @@ fn parse(area: &[u8], mut at: usize) -> Result<Vec<Kept>, VolumeError> {
         at += (ENTRY + name_len).next_multiple_of(4);
     }
     Ok(found)
+}
+
+/// What is wrong with attributes, in words.
+pub(crate) type XattrFault = &'static str;
+
+/// Checks the attributes in an inode.
+pub(crate) fn check_inode(raw: &[u8]) -> Result<(), XattrFault> {
+    match inode_area(raw) {
+        Some(start) if u32le(raw, start) == MAGIC => check_area(&raw[start + 4..], 0, false),
+        _ => Ok(()),
+    }
+}
+
+/// Checks a block of attributes but for its checksum.
+pub(crate) fn check_block(block: &[u8]) -> Result<(), XattrFault> {
+    match u32le(block, 0) == MAGIC && u32le(block, 8) == 1 {
+        true => check_area(block, BLOCK_HEADER, true),
+        false => Err("its block of extended attributes cannot be"),
+    }
+}
+
+/// The list ends inside the area, values lie behind it and apart from each other, and hashes are right.
+fn check_area(area: &[u8], first: usize, is_hashed: bool) -> Result<(), XattrFault> {
+    let fault = "an extended attribute cannot be";
+    let mut values = Vec::new();
+    let mut at = first;
+    while u32::from_le_bytes(*area.get(at..).and_then(<[u8]>::first_chunk).ok_or(fault)?) != 0 {
+        let head = area.get(at..at + ENTRY).ok_or(fault)?;
+        let name_len = usize::from(head[0]);
+        let name = area.get(at + ENTRY..at + ENTRY + name_len).ok_or(fault)?;
+        let (offset, len) = (usize::from(u16le(head, 2)), u32le(head, 8) as usize);
+        let end = offset.checked_add(len).filter(|_| u32le(head, 4) == 0);
+        let value = end.and_then(|end| area.get(offset..end)).ok_or(fault)?;
+        let kept = Kept {
+            index: head[1],
+            name: name.to_vec(),
+            value: value.to_vec(),
+        };
+        let stored = u32le(head, 12);
+        let hashes = [kept.hash(), kept.hash_of_signed()];
+        if (is_hashed || stored != 0) && !hashes.contains(&stored) {
+            return Err("the hash of an extended attribute is wrong");
+        }
+        if len > 0 {
+            values.push((offset, offset + len.next_multiple_of(4)));
+        }
+        at += (ENTRY + name_len).next_multiple_of(4);
+    }
+    values.sort_unstable();
+    let is_behind = values.first().is_none_or(|(start, _)| *start >= at + 4);
+    let is_apart = values.windows(2).all(|pair| pair[0].1 <= pair[1].0);
+    match is_behind && is_apart && values.last().is_none_or(|(_, end)| *end <= area.len()) {
+        true => Ok(()),
+        false => Err("values of its extended attributes overlap"),
+    }
 }
 
 /// Bytes that attributes need, with the end of the list.

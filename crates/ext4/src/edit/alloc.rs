@@ -204,11 +204,11 @@ impl<D: BlockDevice> Editor<D> {
                 continue;
             }
             let place = self.inode_bitmap(group)?;
-            let first = match group {
-                0 => u64::from(self.first_inode) - 1,
-                _ => 0,
-            };
-            let bits = first..u64::from(self.sb.inodes_per_group);
+            // With few inodes in a group, the system's own reach into the second one.
+            let per_group = u64::from(self.sb.inodes_per_group);
+            let first = u64::from(self.sb.first_inode) - 1;
+            let first = first.saturating_sub(group.saturating_mul(per_group));
+            let bits = first.min(per_group)..per_group;
             let Some(free) = free_run(self.cache.block(place)?, bits, 1) else {
                 continue;
             };

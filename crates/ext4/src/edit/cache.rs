@@ -74,6 +74,32 @@ impl<D: BlockDevice> Cache<D> {
             .ok_or(VolumeError::Damaged("a block number"))
     }
 
+    /// Reads blocks into memory, neighbours together, so that they are there when they are asked for.
+    pub(super) fn fetch(&mut self, blocks: &[u64]) -> Result<(), VolumeError> {
+        let most = REQUEST / self.block_size;
+        let mut rest = blocks;
+        while let Some(&first) = rest.first() {
+            let in_row = (first..).zip(rest).take(most);
+            let count = in_row.take_while(|(want, block)| want == *block).count();
+            let end = first
+                .checked_add(count as u64)
+                .filter(|end| *end <= self.blocks);
+            if end.is_none() {
+                return Err(VolumeError::Damaged("a block number"));
+            }
+            let mut bytes = vec![0; count * self.block_size];
+            self.read_at(first * self.block_size as u64, &mut bytes)?;
+            for (block, bytes) in (first..).zip(bytes.chunks_exact(self.block_size)) {
+                self.slots.entry(block).or_insert_with(|| Slot {
+                    bytes: bytes.into(),
+                    is_changed: false,
+                });
+            }
+            rest = &rest[count..];
+        }
+        Ok(())
+    }
+
     /// A block as it is now, kept in memory.
     pub(super) fn block(&mut self, block: u64) -> Result<&[u8], VolumeError> {
         Ok(&self.load(block)?.bytes)
@@ -94,6 +120,11 @@ impl<D: BlockDevice> Cache<D> {
         let slot = self.load(block)?;
         slot.is_changed = true;
         Ok(&mut slot.bytes)
+    }
+
+    /// A block to be put right in memory: it is only written if it is changed as well.
+    pub(super) fn amend(&mut self, block: u64) -> Result<&mut [u8], VolumeError> {
+        Ok(&mut self.load(block)?.bytes)
     }
 
     /// A block whose content becomes this.

@@ -26,7 +26,8 @@ impl<D: BlockDevice> Editor<D> {
         let last = self.sb.groups() - 1;
         for ((group, descriptor), usage) in groups.zip(&placed).zip(usages) {
             let blocks = self.sb.group_blocks(group);
-            let free = blocks.end - blocks.start - usage.used;
+            let free = (blocks.end - blocks.start).checked_sub(usage.used);
+            let free = free.ok_or(VolumeError::Damaged("the size of groups"))?;
             let per_group = self.sb.inodes_per_group;
             let may_wait = self.sb.has_group_flags();
             let is_plain = may_wait && !usage.has_guests && group != 0 && group != last;
@@ -103,6 +104,9 @@ impl<D: BlockDevice> Editor<D> {
         let copies: Vec<u64> = (1..self.sb.groups())
             .filter(|group| self.sb.has_superblock(*group))
             .collect();
+        if copies.len() as u64 > pointers || self.sb.reserved_descriptor_blocks > pointers {
+            return Err(VolumeError::Damaged("the room for more group descriptors").into());
+        }
         let mut count = 1;
         let mut upper = vec![0; size];
         for index in 0..self.sb.reserved_descriptor_blocks {

@@ -1,21 +1,22 @@
 //! Names in folders.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use pinewrit_disk::BlockDevice;
 
 use super::{EditError, Editor};
-use crate::bytes::{put16, put32, u16le, u32le};
+use crate::blocks::Source;
+use crate::bytes::{put16, put32, u32le};
 use crate::checksum::crc32c;
-use crate::directory::{Slot, entry_len, is_whole, slots};
+use crate::directory::{
+    Slot, TAIL, TAIL_KIND, entry_len, has_right_tail, is_whole, put_length, slots,
+};
 use crate::fields::node;
+use crate::htree::Index;
 use crate::inode::{FileKind, Inode, InodeNumber, Run};
 use crate::tree::shown;
 use crate::{Incompatible, ReadOnlyCompatible, VolumeError};
 
-/// "Linear Directories", `ext4_dir_entry_tail`: what looks like an entry and has the checksum.
-const TAIL: usize = 12;
-const TAIL_KIND: u8 = 0xde;
 /// Folders that are kept in memory.
 const MAX_FOLDERS: usize = 4096;
 /// More names than this lead to no folder; then its count stays at 1.
@@ -26,6 +27,8 @@ pub(super) struct Folder {
     /// Where each name leads, and in which block of the folder it stands.
     pub(super) names: HashMap<Vec<u8>, (InodeNumber, usize)>,
     pub(super) blocks: Vec<u64>,
+    /// Which of its blocks are its index, the root among them; none where it has none.
+    pub(super) nodes: BTreeSet<u32>,
     /// Blocks before this one have no room.
     room_from: usize,
 }
@@ -33,7 +36,7 @@ pub(super) struct Folder {
 /// Writes an entry into a slot.
 pub(crate) fn put_entry(block: &mut [u8], slot: Slot, name: &[u8], kind: u8) {
     put32(block, slot.at, slot.inode);
-    put16(block, slot.at + 4, slot.length as u16);
+    put_length(block, slot.at, slot.length);
     block[slot.at + 6] = name.len() as u8;
     block[slot.at + 7] = kind;
     block[slot.at + 8..slot.at + 8 + name.len()].copy_from_slice(name);
@@ -60,7 +63,7 @@ impl<D: BlockDevice> Editor<D> {
     pub(crate) fn empty_folder_block(&self) -> Vec<u8> {
         let mut block = vec![0; self.sb.block_size as usize];
         let room = self.entry_room();
-        put16(&mut block, 4, room as u16);
+        put_length(&mut block, 0, room);
         block
     }
 
@@ -83,17 +86,6 @@ impl<D: BlockDevice> Editor<D> {
         self.cache.put(place, block);
     }
 
-    /// Whether a block's checksum, where it has one, is right.
-    fn is_intact(&self, number: InodeNumber, inode: &Inode, block: &[u8]) -> bool {
-        let tail = block.len() - TAIL;
-        let has_tail = self.has_tails()
-            && u32le(block, tail) == 0
-            && u16le(block, tail + 4) == TAIL as u16
-            && block[tail + 7] == TAIL_KIND;
-        let seed = self.inode_seed(number, inode);
-        !has_tail || crc32c(seed, &block[..tail]) == u32le(block, tail + 8)
-    }
-
     /// Reads a folder into memory, with its content in blocks.
     pub(crate) fn open_folder(&mut self, number: InodeNumber) -> Result<Inode, EditError> {
         let mut inode = self.inode_to_change(number)?;
@@ -109,26 +101,53 @@ impl<D: BlockDevice> Editor<D> {
         if self.folders.len() >= MAX_FOLDERS {
             self.folders.clear();
         }
-        let blocks = self.tree().directory_blocks(&inode)?;
+        let folder = self.read_folder(number, &inode)?;
+        self.folders.insert(number, folder);
+        Ok(inode)
+    }
+
+    fn read_folder(&mut self, number: InodeNumber, inode: &Inode) -> Result<Folder, EditError> {
+        let blocks = self.tree().directory_blocks(inode)?;
+        let damaged = |index: usize| {
+            let place = blocks.get(index).copied().unwrap_or_default();
+            let offset = place * self.sb.block_size;
+            VolumeError::DamagedAt {
+                what: "a directory",
+                offset,
+            }
+        };
+        self.cache.fetch(&blocks)?;
+        let seed = self.inode_seed(number, inode);
+        let mut nodes = BTreeSet::new();
+        if inode.has(node::FLAG_INDEX) {
+            let mut read = |index: u32| self.read_block(blocks[index as usize]);
+            let count = blocks.len();
+            let index = match count {
+                0 => Err(""),
+                _ => Index::read(&self.sb, seed, count, &mut read)?,
+            };
+            nodes.extend(index.map_err(|_| damaged(0))?.nodes.into_keys());
+        }
         let mut names = HashMap::new();
         for (index, &place) in blocks.iter().enumerate() {
-            let block = self.cache.block(place)?.to_vec();
-            if !is_whole(&block) || !self.is_intact(number, &inode, &block) {
-                let what = "a folder";
-                let offset = place * self.sb.block_size;
-                return Err(VolumeError::DamagedAt { what, offset }.into());
+            let block = self.read_block(place)?;
+            let is_sound = match u32::try_from(index).is_ok_and(|index| nodes.contains(&index)) {
+                true => is_whole(&block),
+                false => is_whole(&block) && (!self.has_tails() || has_right_tail(&block, seed)),
+            };
+            if !is_sound {
+                return Err(damaged(index).into());
             }
             for entry in crate::directory::entries(&block) {
                 names.insert(entry.name, (entry.inode, index));
             }
         }
-        let folder = Folder {
+        Ok(Folder {
             names,
             blocks,
+            nodes,
             room_from: 0,
-        };
-        self.folders.insert(number, folder);
-        Ok(inode)
+        })
     }
 
     pub(super) fn known_folder(&mut self, number: InodeNumber) -> Result<&mut Folder, EditError> {
@@ -231,7 +250,7 @@ impl<D: BlockDevice> Editor<D> {
             let mut block = block.to_vec();
             let needs = slot.needs();
             if needs > 0 {
-                put16(&mut block, slot.at + 4, needs as u16);
+                put_length(&mut block, slot.at, needs);
             }
             let new = Slot {
                 at: slot.at + needs,
@@ -300,7 +319,7 @@ impl<D: BlockDevice> Editor<D> {
                 match before {
                     Some(before) => {
                         let length = before.length + slot.length;
-                        put16(&mut block, before.at + 4, length as u16);
+                        put_length(&mut block, before.at, length);
                     }
                     None => put32(&mut block, slot.at, 0),
                 }
@@ -348,7 +367,7 @@ impl<D: BlockDevice> Editor<D> {
         let mut at = 24;
         let mut length = self.entry_room() - 24;
         // `..` ends where the names begin.
-        put16(&mut block, 16, 12);
+        put_length(&mut block, 12, 12);
         for (left, entry) in (0..entries.len()).rev().zip(&entries) {
             let child = self.tree().inode(entry.inode)?;
             let needed = entry_len(entry.name.len());
@@ -367,7 +386,7 @@ impl<D: BlockDevice> Editor<D> {
         }
         if entries.is_empty() {
             let room = self.entry_room() - 12;
-            put16(&mut block, 16, room as u16);
+            put_length(&mut block, 12, room);
         }
         self.clear_inline(&mut inode)?;
         let goal = self.goal_in(self.group_of_inode(number));

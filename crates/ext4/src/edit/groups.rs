@@ -38,32 +38,27 @@ pub(crate) fn seal(sb: &Superblock, group: u64, raw: &mut [u8]) {
     put16(raw, bg::CHECKSUM, sum);
 }
 
-/// Puts the checksums of bitmaps into a descriptor.
-pub(crate) fn seal_bitmaps(sb: &Superblock, raw: &mut [u8], blocks: &[u8], inodes: &[u8]) {
-    if !sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
-        return;
-    }
-    let clusters = (sb.blocks_per_group / sb.cluster_ratio / 8) as usize;
-    let covered = (sb.inodes_per_group / 8) as usize;
-    let sum = crc32c(sb.seed, &blocks[..clusters]);
-    put_count(raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
-    let sum = crc32c(sb.seed, &inodes[..covered]);
-    put_count(raw, bg::INODE_BITMAP_CHECKSUM, sum);
-}
-
 pub(crate) fn is_set(bitmap: &[u8], bit: u64) -> bool {
     bitmap[(bit / 8) as usize] & 1 << (bit % 8) != 0
 }
 
 pub(crate) fn set(bitmap: &mut [u8], bits: std::ops::Range<u64>) {
-    for bit in bits {
-        bitmap[(bit / 8) as usize] |= 1 << (bit % 8);
-    }
+    for_bytes(bitmap, bits, |byte, mask| *byte |= mask);
 }
 
 pub(crate) fn clear(bitmap: &mut [u8], bits: std::ops::Range<u64>) {
-    for bit in bits {
-        bitmap[(bit / 8) as usize] &= !(1 << (bit % 8));
+    for_bytes(bitmap, bits, |byte, mask| *byte &= !mask);
+}
+
+/// Calls `change` with each byte that holds some of these bits, and a mask of them.
+fn for_bytes(bitmap: &mut [u8], bits: std::ops::Range<u64>, change: fn(&mut u8, u8)) {
+    let mut at = bits.start;
+    while at < bits.end {
+        let (index, first) = ((at / 8) as usize, at % 8);
+        let count = (8 - first).min(bits.end - at);
+        let mask = (0xffu16 >> (8 - count) << first) as u8;
+        change(&mut bitmap[index], mask);
+        at += count;
     }
 }
 
@@ -200,24 +195,22 @@ impl<D: BlockDevice> Editor<D> {
     pub(crate) fn seal_groups(&mut self) -> Result<(), EditError> {
         for group in std::mem::take(&mut self.touched_groups) {
             let places = self.groups[group as usize];
-            let flags = match self.sb.has_group_flags() {
-                true => u16le(self.descriptor(group)?, bg::FLAGS),
-                false => 0,
-            };
             let mut raw = self.descriptor(group)?.to_vec();
-            if flags & (bg::BLOCK_UNINIT | bg::INODE_UNINIT) == 0 {
-                let blocks = self.cache.block(places.block_bitmap)?.to_vec();
-                let inodes = self.cache.block(places.inode_bitmap)?;
-                seal_bitmaps(&self.sb, &mut raw, &blocks, inodes);
-            } else if flags & bg::BLOCK_UNINIT == 0
-                && self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
-            {
-                let clusters = (self.sb.blocks_per_group / self.sb.cluster_ratio / 8) as usize;
-                let sum = crc32c(
-                    self.sb.seed,
-                    &self.cache.block(places.block_bitmap)?[..clusters],
-                );
-                put_count(&mut raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
+            if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+                let flags = u16le(&raw, bg::FLAGS);
+                // A bitmap that was never written has no checksum, whatever the other one is.
+                if flags & bg::BLOCK_UNINIT == 0 {
+                    let clusters = (self.sb.blocks_per_group / self.sb.cluster_ratio / 8) as usize;
+                    let bitmap = &self.cache.block(places.block_bitmap)?[..clusters];
+                    let sum = crc32c(self.sb.seed, bitmap);
+                    put_count(&mut raw, bg::BLOCK_BITMAP_CHECKSUM, sum);
+                }
+                if flags & bg::INODE_UNINIT == 0 {
+                    let covered = (self.sb.inodes_per_group / 8) as usize;
+                    let bitmap = &self.cache.block(places.inode_bitmap)?[..covered];
+                    let sum = crc32c(self.sb.seed, bitmap);
+                    put_count(&mut raw, bg::INODE_BITMAP_CHECKSUM, sum);
+                }
             }
             seal(&self.sb, group, &mut raw);
             let (block, at) = self.descriptor_place(group);

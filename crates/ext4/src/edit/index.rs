@@ -3,18 +3,15 @@
 use pinewrit_disk::BlockDevice;
 
 use super::folder::put_entry;
-use super::htree::{Branch, HALF_MD4, Hasher, limit, put_branches};
 use super::{EditError, Editor, has_index};
-use crate::ReadOnlyCompatible;
-use crate::bytes::{put16, put32, u16le, u32le};
-use crate::checksum::crc32c;
-use crate::directory::{Slot, entry_len, slots};
-use crate::fields::{node, sb};
+use crate::bytes::{put32, u32le};
+use crate::directory::{Slot, entry_len, put_length, slots};
+use crate::fields::node;
+use crate::htree::{
+    Branch, HALF_MD4, Hasher, NODE_START, ROOT_START, limit, node_checksum, put_branches,
+};
 use crate::inode::{Inode, InodeNumber, Run};
-
-/// Where branches begin in the root of an index and in the nodes below.
-const ROOT_START: usize = 32;
-const NODE_START: usize = 8;
+use crate::{ReadOnlyCompatible, VolumeError};
 
 /// An entry with its hash.
 struct Hashed {
@@ -36,20 +33,21 @@ impl<D: BlockDevice> Editor<D> {
         inode: &mut Inode,
     ) -> Result<(), EditError> {
         inode.set_flag(node::FLAG_INDEX, false);
-        let blocks = self.known_folder(number)?.blocks.clone();
-        for (index, place) in blocks.into_iter().enumerate() {
-            let mut block = self.cache.block(place)?.to_vec();
-            // A node looks like a block with one unused entry, without room for a checksum.
-            let is_node = u32le(&block, 0) == 0 && slots(&block).count() == 1;
-            match index {
+        let known = self.known_folder(number)?;
+        let blocks = known.blocks.clone();
+        for index in std::mem::take(&mut known.nodes) {
+            let Some(&place) = blocks.get(index as usize) else {
+                continue;
+            };
+            let block = match index {
                 0 => {
-                    let room = self.entry_room() - 12;
-                    put16(&mut block, 16, room as u16);
+                    let mut block = self.cache.block(place)?.to_vec();
+                    put_length(&mut block, 12, self.entry_room() - 12);
                     block[24..].fill(0);
+                    block
                 }
-                _ if is_node => block = self.empty_folder_block(),
-                _ => continue,
-            }
+                _ => self.empty_folder_block(),
+            };
             self.put_folder_block(number, inode, place, block);
         }
         Ok(())
@@ -64,7 +62,7 @@ impl<D: BlockDevice> Editor<D> {
             // A removed folder is none; one that finds no room for its index goes without.
             let result = self.step(|editor| editor.index_folder(number));
             if let Err(EditError::Volume(error)) = result
-                && matches!(error, crate::VolumeError::Disk(_))
+                && matches!(error, VolumeError::Disk(_))
             {
                 return Err(error.into());
             }
@@ -112,7 +110,7 @@ impl<D: BlockDevice> Editor<D> {
             let mut upper = Vec::new();
             for (logical, part) in (first..).zip(branches.chunks(in_node)) {
                 let mut block = vec![0; size];
-                put16(&mut block, 4, size as u16);
+                put_length(&mut block, 0, size);
                 put_branches(&mut block, NODE_START, in_node, part);
                 self.put_node(number, &inode, places[logical as usize], block, NODE_START);
                 upper.push(Branch {
@@ -123,7 +121,7 @@ impl<D: BlockDevice> Editor<D> {
             branches = upper;
         }
         let mut root = self.first_folder_block(number, InodeNumber(above));
-        put16(&mut root, 16, size as u16 - 12);
+        put_length(&mut root, 12, size - 12);
         root[28] = HALF_MD4;
         root[29] = 8;
         root[30] = u8::from(nodes > 0);
@@ -135,20 +133,9 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    fn hasher(&mut self) -> Result<Hasher, EditError> {
-        let raw = self.raw_sb()?;
-        let mut seed = [0; 4];
-        for (index, word) in seed.iter_mut().enumerate() {
-            *word = u32le(raw, sb::HASH_SEED + index * 4);
-        }
-        // `s_flags`: bit 1 says unsigned.
-        let is_signed = u32le(raw, sb::FLAGS) & 2 == 0;
-        Ok(Hasher { seed, is_signed })
-    }
-
     /// All entries of a folder in the order of their hashes, in blocks that are not quite full.
     fn leaves_of(&mut self, blocks: &[u64]) -> Result<Leaves, EditError> {
-        let hasher = self.hasher()?;
+        let hasher = Hasher::new(&self.sb, HALF_MD4).ok_or(VolumeError::Damaged("an index"))?;
         let room = self.entry_room();
         let mut all = Vec::new();
         for &place in blocks {
@@ -211,7 +198,7 @@ impl<D: BlockDevice> Editor<D> {
         block
     }
 
-    /// Writes a block of an index with its checksum, `dx_tail`: it covers the counted branches.
+    /// Writes a block of an index with its checksum.
     fn put_node(
         &mut self,
         number: InodeNumber,
@@ -221,14 +208,10 @@ impl<D: BlockDevice> Editor<D> {
         start: usize,
     ) {
         if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
-            let limit = usize::from(u16le(&block, start));
-            let count = usize::from(u16le(&block, start + 2));
-            let tail = start + limit * 8;
             let seed = self.inode_seed(number, inode);
-            let sum = crc32c(seed, &block[..start + count * 8]);
-            let sum = crc32c(sum, &block[tail..tail + 4]);
-            let sum = crc32c(sum, &[0; 4]);
-            put32(&mut block, tail + 4, sum);
+            if let Some((at, sum)) = node_checksum(seed, &block, start) {
+                put32(&mut block, at, sum);
+            }
         }
         self.cache.put(place, block);
     }

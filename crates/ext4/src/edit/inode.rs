@@ -142,9 +142,13 @@ impl<D: BlockDevice> Editor<D> {
 
     /// Gives an inode exactly these attributes. The caller writes it.
     pub(crate) fn put_xattrs(&mut self, inode: &mut Inode, all: &[Kept]) -> Result<(), EditError> {
+        if let Some(first) = all.iter().find(|one| !one.is_inline_data()) {
+            self.note_xattrs(first)?;
+        }
         let had_block = inode.xattr_block() != 0;
         self.release_xattr_block(inode)?;
-        let mut blocks = self.sectors_in_blocks(inode) - u64::from(had_block);
+        let blocks = self.sectors_in_blocks(inode);
+        let mut blocks = blocks.saturating_sub(u64::from(had_block));
         if !xattr::put_in_inode(&mut inode.raw, all) {
             let in_inode: Vec<Kept> = all.iter().filter(|k| k.is_inline_data()).cloned().collect();
             let others = all.iter().filter(|k| !k.is_inline_data()).cloned();

@@ -7,7 +7,6 @@ mod error;
 mod extend;
 mod folder;
 mod groups;
-mod htree;
 mod index;
 mod inode;
 pub(crate) mod layout;
@@ -20,18 +19,19 @@ use std::ops::Range;
 use pinewrit_disk::{BlockDevice, ByteRange};
 
 use crate::blocks::{Source, VolumeError};
-use crate::bytes::{high, low, put32, u16le, u32le, wide};
+use crate::bytes::{high, low, put32, u32le, wide};
 use crate::checksum::crc32c;
 use crate::fields::sb;
 use crate::inode::{InodeNumber, Timestamp};
 use crate::tree::Tree;
+use crate::xattr::Kept;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
 pub(crate) use alloc::same_bits;
 use cache::Cache;
 pub use content::Zeros;
 pub use error::{EditError, SizeError};
 use folder::Folder;
-pub(crate) use groups::is_set;
+pub(crate) use groups::{fresh_block_bitmap, is_set, set as set_bits};
 pub use ops::{Attributes, NodeKind};
 
 /// Features that are kept right when something is changed.
@@ -70,7 +70,6 @@ pub struct Editor<D> {
     sb: Superblock,
     /// Block and offset of the superblock.
     sb_place: (u64, usize),
-    first_inode: u32,
     descriptor_blocks: Vec<u64>,
     groups: Vec<GroupDescriptor>,
     touched_groups: BTreeSet<u64>,
@@ -98,6 +97,11 @@ impl<D: BlockDevice> Source for Editor<D> {
     fn inode_table(&self, group: u32) -> Option<u64> {
         Some(self.groups.get(group as usize)?.inode_table)
     }
+
+    fn known_child(&self, folder: InodeNumber, name: &[u8]) -> Option<Option<InodeNumber>> {
+        let names = &self.folders.get(&folder)?.names;
+        Some(names.get(name).map(|(inode, _)| *inode))
+    }
 }
 
 impl<D: BlockDevice> Editor<D> {
@@ -110,8 +114,8 @@ impl<D: BlockDevice> Editor<D> {
         device.read_at(Superblock::OFFSET, &mut raw)?;
         let superblock = Superblock::parse(&raw)?;
         superblock.check_room(device.size())?;
-        refuse(&superblock, &raw)?;
-        let mut editor = Self::with_superblock(device, superblock, &raw, now);
+        refuse(&superblock)?;
+        let mut editor = Self::with_superblock(device, superblock, now);
         for group in 0..editor.sb.groups() {
             let (sb, size) = (editor.sb.clone(), editor.sb.descriptor_size);
             let raw = editor.descriptor(group)?;
@@ -122,26 +126,42 @@ impl<D: BlockDevice> Editor<D> {
             let descriptor = descriptor.ok_or(VolumeError::DamagedAt { what, offset })?;
             editor.groups.push(descriptor);
         }
+        editor.count_free()?;
         Ok(editor)
     }
 
+    /// The superblock's own counts of what is free are only renewed now and then; those of the groups
+    /// hold. They reach the device with the first change.
+    fn count_free(&mut self) -> Result<(), EditError> {
+        let mut blocks = 0;
+        let mut inodes = 0;
+        for group in &self.groups {
+            blocks += group.free_clusters;
+            inodes += u64::from(group.free_inodes);
+        }
+        let (all_blocks, all_inodes) = (self.sb.blocks, u64::from(self.sb.inodes));
+        if blocks > all_blocks || inodes > all_inodes {
+            return Err(VolumeError::Damaged("a group's count").into());
+        }
+        let is_wide = self.sb.incompatible.has(Incompatible::BIT64);
+        let (place, at) = self.sb_place;
+        let raw = &mut self.cache.amend(place)?[at..at + Superblock::SIZE];
+        put32(raw, sb::FREE_BLOCKS, low(blocks));
+        if is_wide {
+            put32(raw, sb::FREE_BLOCKS_HIGH, high(blocks));
+        }
+        put32(raw, sb::FREE_INODES, low(inodes));
+        self.sb.free_blocks = blocks;
+        Ok(())
+    }
+
     /// An editor that knows no groups yet.
-    pub(crate) fn with_superblock(
-        device: D,
-        superblock: Superblock,
-        raw: &[u8; Superblock::SIZE],
-        now: Timestamp,
-    ) -> Self {
+    pub(crate) fn with_superblock(device: D, superblock: Superblock, now: Timestamp) -> Self {
         let size = superblock.block_size;
         let sb_block = Superblock::OFFSET / size;
-        let first_inode = match u32le(raw, sb::REVISION) {
-            0 => 11,
-            _ => u32le(raw, sb::FIRST_INODE).clamp(11, superblock.inodes_per_group),
-        };
         Self {
             cache: Cache::new(device, size, superblock.blocks),
             sb_place: (sb_block, (Superblock::OFFSET - sb_block * size) as usize),
-            first_inode,
             descriptor_blocks: superblock.descriptor_locations(),
             groups: Vec::new(),
             touched_groups: BTreeSet::new(),
@@ -321,31 +341,58 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// A file of 2 GiB or more must be told of in the superblock.
-    pub(super) fn note_large_file(&mut self, size: u64) -> Result<(), VolumeError> {
+    pub(super) fn note_large_file(&mut self, size: u64) -> Result<(), EditError> {
         if size > 0x7fff_ffff && !self.sb.read_only.has(ReadOnlyCompatible::LARGE_FILE) {
+            if !self.sb.is_dynamic {
+                return Err(EditError::TooLarge(format!("a file of {size} bytes")));
+            }
             let flags = self.sb.read_only.0 | ReadOnlyCompatible::LARGE_FILE.0;
             self.sb.read_only = ReadOnlyCompatible(flags);
             put32(self.edit_sb()?, sb::READ_ONLY, flags);
         }
         Ok(())
     }
+
+    /// Extended attributes must be told of in the superblock as well.
+    pub(super) fn note_xattrs(&mut self, first: &Kept) -> Result<(), EditError> {
+        if !self.sb.compatible.has(Compatible::EXT_ATTR) {
+            if !self.sb.is_dynamic {
+                let name = first.as_seen().map_or(String::new(), |seen| seen.name);
+                return Err(EditError::Xattr(name));
+            }
+            let flags = self.sb.compatible.0 | Compatible::EXT_ATTR.0;
+            self.sb.compatible = Compatible(flags);
+            put32(self.edit_sb()?, sb::COMPATIBLE, flags);
+        }
+        Ok(())
+    }
+}
+
+/// The name of a feature that is not understood well enough to check or change a file system.
+pub(crate) fn unknown_feature(superblock: &Superblock) -> Option<String> {
+    let hard = superblock.incompatible.beyond(INCOMPATIBLE);
+    let soft = superblock.read_only.beyond(READ_ONLY);
+    // Neither the one nor the other has its checksums where both are said to be.
+    let sums = [
+        ReadOnlyCompatible::GDT_CSUM,
+        ReadOnlyCompatible::METADATA_CSUM,
+    ];
+    let has_both = sums.iter().all(|flag| superblock.read_only.has(*flag));
+    Incompatible::name_in(hard)
+        .or(ReadOnlyCompatible::name_in(soft))
+        .or(has_both.then(|| "uninit_bg beside metadata_csum".to_owned()))
 }
 
 /// Says why a file system must not be changed.
-fn refuse(superblock: &Superblock, raw: &[u8]) -> Result<(), EditError> {
+fn refuse(superblock: &Superblock) -> Result<(), EditError> {
     if superblock.incompatible.has(Incompatible::RECOVER) {
         return Err(EditError::NeedsReplay);
     }
-    let hard = superblock.incompatible.beyond(INCOMPATIBLE);
-    let soft = superblock.read_only.beyond(READ_ONLY);
-    if let Some(name) = Incompatible::name_in(hard).or(ReadOnlyCompatible::name_in(soft)) {
+    if let Some(name) = unknown_feature(superblock) {
         return Err(EditError::Feature(name));
     }
-    if superblock.state != CLEAN || u32le(raw, sb::LAST_ORPHAN) != 0 {
+    if superblock.state != CLEAN || superblock.last_orphan != 0 {
         return Err(EditError::Unclean);
-    }
-    if superblock.inodes < 12 || u16le(raw, sb::MAGIC) != 0xef53 {
-        return Err(VolumeError::Damaged("the superblock").into());
     }
     Ok(())
 }

@@ -1,0 +1,280 @@
+//! A check that a file system holds together: groups, inodes, maps, directories, extended attributes,
+//! and that each block and each name is somebody's.
+//!
+//! It says the first thing that is wrong. What it finds to be whole, others do as well; what only
+//! matters to a mounted file system (times, reserved blocks, hints) it leaves alone.
+
+mod folders;
+mod inodes;
+mod map;
+mod system;
+mod used;
+
+use std::collections::HashMap;
+use std::ops::Range;
+
+use folders::Directory;
+use pinewrit_disk::BlockDevice;
+use used::Used;
+
+use crate::blocks::{Source, VolumeError};
+use crate::edit::{is_set, unknown_feature};
+use crate::inode::FileKind;
+use crate::volume::Volume;
+use crate::{Compatible, GroupDescriptor, Incompatible, Superblock};
+
+/// What does not hold together.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum CheckError {
+    /// It cannot be read.
+    #[error(transparent)]
+    Volume(#[from] VolumeError),
+    /// A feature is not understood well enough to check it.
+    #[error("the file system has the feature {0}, which is only read here")]
+    Feature(String),
+    /// Its journal was not replayed, or files wait to be removed at the next mount.
+    #[error("its journal has changes that are not in the file system yet")]
+    NeedsReplay,
+    /// The superblock holds what does not go together.
+    #[error("the superblock is damaged: {0}")]
+    Superblock(&'static str),
+    /// A group's descriptor is damaged.
+    #[error("the descriptor of group {0} is damaged")]
+    Descriptor(u64),
+    /// A group's bitmap of blocks does not fit its descriptor.
+    #[error("the block bitmap of group {0} does not fit its descriptor")]
+    Bitmap(u64),
+    /// A group's bitmap of inodes does not fit its descriptor.
+    #[error("the inode bitmap of group {0} does not fit its descriptor")]
+    InodeBitmap(u64),
+    /// A group is damaged.
+    #[error("group {group} is damaged: {what}")]
+    Group {
+        /// Its number.
+        group: u64,
+        /// What is wrong, in words.
+        what: &'static str,
+    },
+    /// An inode is damaged.
+    #[error("inode {number} is damaged: {what}")]
+    Inode {
+        /// Its number.
+        number: u32,
+        /// What is wrong, in words.
+        what: &'static str,
+    },
+    /// A directory is damaged.
+    #[error("the directory with inode {number} is damaged: {what}")]
+    Directory {
+        /// The number of its inode.
+        number: u32,
+        /// What is wrong, in words.
+        what: &'static str,
+    },
+    /// A name in a directory is damaged, or leads to what cannot be.
+    #[error("the name {name:?} in the directory with inode {number} is damaged: {what}")]
+    Name {
+        /// The number of the directory's inode.
+        number: u32,
+        /// The name, as far as it can be shown.
+        name: String,
+        /// What is wrong, in words.
+        what: &'static str,
+    },
+    /// A block of extended attributes counts other files than it has.
+    #[error("the extended attributes in block {0} count other files than they have")]
+    Attributes(u64),
+    /// A block belongs to two files.
+    #[error("block {0} belongs to two files")]
+    Shared(u64),
+    /// A block of a file is told to be free.
+    #[error("block {0} belongs to a file, and its bitmap says that it is free")]
+    Unmarked(u64),
+    /// A block is told to be in use, and belongs to nothing.
+    #[error("block {0} belongs to nothing, and its bitmap says that it is in use")]
+    Lost(u64),
+}
+
+/// Checks the file system at the start of a device.
+///
+/// Memory grows with what is there: some 16 bytes a file and 1 bit a block.
+///
+/// # Errors
+/// [`CheckError`]: the first thing that is wrong.
+pub fn check<D: BlockDevice>(device: D) -> Result<(), CheckError> {
+    let volume = Volume::open(device)?;
+    superblock(volume.superblock())?;
+    let mut check = Check {
+        used: Used::new(volume.superblock()),
+        source: &volume,
+        seen: Vec::new(),
+        directories: Vec::new(),
+        shared_attributes: HashMap::new(),
+    };
+    let mut groups = Vec::new();
+    for (group, descriptor) in (0..).zip(volume.groups()) {
+        groups.push(descriptor.ok_or(CheckError::Descriptor(group))?);
+    }
+    check.metadata(&groups)?;
+    for (group, descriptor) in (0..).zip(&groups) {
+        check.group_inodes(group, descriptor)?;
+    }
+    check.tree()?;
+    check.links()?;
+    check.bitmaps(&groups)
+}
+
+/// An inode that is in use by a file.
+struct Seen {
+    number: u32,
+    kind: FileKind,
+    /// Names that it counts itself.
+    links: u16,
+    /// Names that lead to it; for directories, how many directories are in it.
+    names: u32,
+    /// The directory that a directory is in; 0 for none.
+    above: u32,
+}
+
+struct Check<'v> {
+    source: &'v dyn Source,
+    /// Blocks that belong to something.
+    used: Used,
+    /// By number.
+    seen: Vec<Seen>,
+    directories: Vec<Directory>,
+    /// Blocks of extended attributes: how many files they count, and how many there are.
+    shared_attributes: HashMap<u64, (u32, u32)>,
+}
+
+/// Reads a block.
+fn read(source: &dyn Source, block: u64) -> Result<Vec<u8>, CheckError> {
+    Ok(source.read_block(block)?)
+}
+
+/// Reads blocks that were found to lie inside the file system.
+fn read_blocks(source: &dyn Source, blocks: Range<u64>) -> Result<Vec<u8>, CheckError> {
+    let size = source.superblock().block_size;
+    let mut bytes = vec![0; ((blocks.end - blocks.start) * size) as usize];
+    source.read_bytes(blocks.start * size, &mut bytes)?;
+    Ok(bytes)
+}
+
+/// Numbers and features of the superblock that do not go together.
+fn superblock(sb: &Superblock) -> Result<(), CheckError> {
+    if let Some(name) = unknown_feature(sb) {
+        return Err(CheckError::Feature(name));
+    }
+    if sb.incompatible.has(Incompatible::RECOVER) || sb.last_orphan != 0 {
+        return Err(CheckError::NeedsReplay);
+    }
+    let has_reserve = sb.compatible.has(Compatible::RESIZE_INODE);
+    let tables = sb.descriptor_locations().len() as u64;
+    let has_meta = sb.incompatible.has(Incompatible::META_BG);
+    let faults = [
+        (
+            sb.reserved_blocks > sb.blocks / 2,
+            "more than half of the blocks are reserved",
+        ),
+        (
+            sb.reserved_descriptor_blocks > 0 && !has_reserve,
+            "room for more group descriptors, and no inode for it",
+        ),
+        (
+            has_meta && has_reserve,
+            "two ways to keep more group descriptors",
+        ),
+        (
+            has_meta && sb.first_meta_bg > tables,
+            "the first group with its own descriptors is behind the last",
+        ),
+        (
+            sb.incompatible.has(Incompatible::BIT64) && sb.descriptor_size < 64,
+            "the size of group descriptors",
+        ),
+    ];
+    match faults.into_iter().find(|(is_wrong, _)| *is_wrong) {
+        Some((_, what)) => Err(CheckError::Superblock(what)),
+        None => Ok(()),
+    }
+}
+
+impl<'v> Check<'v> {
+    fn sb(&self) -> &'v Superblock {
+        self.source.superblock()
+    }
+
+    /// Marks what belongs to the file system itself; no two structures lie at one place.
+    fn metadata(&mut self, groups: &[GroupDescriptor]) -> Result<(), CheckError> {
+        let sb = self.source.superblock();
+        let is_free = sb.incompatible.has(Incompatible::FLEX_BG);
+        for (group, descriptor) in (0..).zip(groups) {
+            let base = sb.base_blocks(group);
+            let own = sb.group_blocks(group);
+            let fault = |what| Err(CheckError::Group { group, what });
+            if base.end > own.end || self.used.take(base).is_some() {
+                return fault("its descriptors lie on other structures");
+            }
+            for place in descriptor.metadata(sb) {
+                if !is_free && (place.start < own.start || place.end > own.end) {
+                    return fault("its bitmaps or inode table lie in another group");
+                }
+                if self.used.take(place).is_some() {
+                    return fault("its bitmaps or inode table lie on other structures");
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// What the groups say to be in use is what was found to be.
+    fn bitmaps(&self, groups: &[GroupDescriptor]) -> Result<(), CheckError> {
+        let sb = self.sb();
+        let mut lost = None;
+        for (group, descriptor) in (0..).zip(groups) {
+            let own = sb.group_blocks(group);
+            let mut found = vec![0; (sb.blocks_per_group / 8) as usize];
+            if let Some(used) = self.used.group(group) {
+                found.copy_from_slice(used);
+            }
+            let bitmap = match descriptor.is_block_bitmap_unwritten {
+                true => crate::edit::fresh_block_bitmap(sb, groups, group),
+                false => read(self.source, descriptor.block_bitmap)?,
+            };
+            let is_right = match descriptor.is_block_bitmap_unwritten {
+                true => descriptor.has_free(sb, group, &bitmap),
+                false => {
+                    descriptor.fits_bitmap(sb, group, &bitmap) && has_full_end(sb, group, &bitmap)
+                }
+            };
+            if !is_right {
+                return Err(CheckError::Bitmap(group));
+            }
+            // Bytes first: most are equal.
+            let count = own.end - own.start;
+            let bytes = (0..count.div_ceil(8)).filter(|byte| {
+                let byte = *byte as usize;
+                found[byte] != bitmap[byte]
+            });
+            for bit in bytes.flat_map(|byte| byte * 8..(byte * 8 + 8).min(count)) {
+                match (is_set(&found, bit), is_set(&bitmap, bit)) {
+                    (true, false) => return Err(CheckError::Unmarked(own.start + bit)),
+                    (false, true) => drop(lost.get_or_insert(own.start + bit)),
+                    _ => {}
+                }
+            }
+        }
+        match lost {
+            Some(block) => Err(CheckError::Lost(block)),
+            None => Ok(()),
+        }
+    }
+}
+
+/// "The bits behind the last block are set."
+fn has_full_end(sb: &Superblock, group: u64, bitmap: &[u8]) -> bool {
+    let own = sb.group_blocks(group);
+    let count = own.end - own.start;
+    (count..bitmap.len() as u64 * 8).all(|bit| is_set(bitmap, bit))
+}

@@ -1,0 +1,58 @@
+//! Which blocks of a file system are found to be in use.
+
+use std::ops::Range;
+
+use crate::Superblock;
+use crate::edit::{same_bits, set_bits};
+
+/// A bitmap of each group, made when the first of its blocks is met.
+pub(super) struct Used {
+    groups: Vec<Option<Box<[u8]>>>,
+    first: u64,
+    per_group: u64,
+}
+
+impl Used {
+    pub(super) fn new(sb: &Superblock) -> Self {
+        Self {
+            groups: vec![None; sb.groups() as usize],
+            first: sb.first_data_block,
+            per_group: sb.blocks_per_group,
+        }
+    }
+
+    /// Marks blocks, which lie inside the file system. Returns the first that was marked already.
+    pub(super) fn take(&mut self, blocks: Range<u64>) -> Option<u64> {
+        let mut at = blocks.start.max(self.first);
+        while at < blocks.end {
+            let group = (at - self.first) / self.per_group;
+            let start = self.first + group * self.per_group;
+            let end = (start + self.per_group).min(blocks.end);
+            let slot = self.groups.get_mut(group as usize)?;
+            let bitmap = slot.get_or_insert_with(|| vec![0; self.per_group as usize / 8].into());
+            let bits = at - start..end - start;
+            if let Some(bit) = first_set(bitmap, bits.clone()) {
+                return Some(start + bit);
+            }
+            set_bits(bitmap, bits);
+            at = end;
+        }
+        None
+    }
+
+    /// The bitmap of a group, without what is behind its last block; `None` where nothing is used.
+    pub(super) fn group(&self, group: u64) -> Option<&[u8]> {
+        self.groups.get(group as usize)?.as_deref()
+    }
+}
+
+fn first_set(bitmap: &[u8], bits: Range<u64>) -> Option<u64> {
+    let mut at = bits.start;
+    while at < bits.end {
+        if crate::edit::is_set(bitmap, at) {
+            return Some(at);
+        }
+        at += same_bits(bitmap, at, 0);
+    }
+    None
+}
