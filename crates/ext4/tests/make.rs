@@ -7,9 +7,8 @@ mod model;
 
 use std::fs;
 use std::path::Path;
-use std::process::Command;
 
-use common::{device, good, judge, noise, sparse};
+use common::{Mounted, device, good, judge, noise, sparse};
 use model::{Change, Model, changes};
 use pinewrit_ext4::{EditError, Editor, MakeOptions, SizeError, Timestamp, Volume, make};
 use proptest::prelude::*;
@@ -73,45 +72,14 @@ fn fill(image: &Path) -> Model {
     model
 }
 
-/// Mounts a file system on a folder for as long as it lives; `None` where that is not allowed.
-struct Mounted(tempfile::TempDir);
-
-impl Mounted {
-    fn new(image: &Path) -> Option<Self> {
-        let dir = tempfile::tempdir().unwrap();
-        let (from, to) = (image.to_str().unwrap(), dir.path().to_str().unwrap());
-        let mount = || judge("mount", &["-o", "loop", "-t", "ext4", from, to]);
-        let (mut is_good, mut said) = mount()?;
-        // Other tests may have taken the same free loop device.
-        for _ in 0..3 {
-            if !is_good {
-                std::thread::sleep(std::time::Duration::from_millis(300));
-                (is_good, said) = mount()?;
-            }
-        }
-        if !is_good && std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_none() {
-            common::skip(&format!("no mount: {said}"));
-            return None;
-        }
-        assert!(is_good, "{said}");
-        Some(Self(dir))
-    }
-}
-
-impl Drop for Mounted {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg(self.0.path()).status();
-    }
-}
-
 /// The kernel reads what is in it, and writes something.
 fn kernel_agrees(image: &Path, model: &Model) -> Option<()> {
     let mounted = Mounted::new(image)?;
     for (path, bytes) in model.files() {
-        let file = mounted.0.path().join(path.trim_start_matches('/'));
+        let file = mounted.dir().join(path.trim_start_matches('/'));
         assert!(fs::read(&file).unwrap() == bytes, "{path}");
     }
-    fs::write(mounted.0.path().join("by-the-kernel"), noise(3_000_000, 3)).unwrap();
+    fs::write(mounted.dir().join("by-the-kernel"), noise(3_000_000, 3)).unwrap();
     drop(mounted);
     check(image)
 }
@@ -257,7 +225,7 @@ fn grow_once_more(image: &Path, size: u64) -> Option<()> {
     let file = fs::OpenOptions::new().write(true).open(image).unwrap();
     file.set_len(size).unwrap();
     let mounted = Mounted::new(image)?;
-    let mount = mounted.0.path().to_str().unwrap();
+    let mount = mounted.dir().to_str().unwrap();
     let device = good("findmnt", &["-no", "SOURCE", mount])?;
     let (is_good, said) = judge("resize2fs", &[device.trim()])?;
     drop(mounted);

@@ -49,6 +49,54 @@ pub(crate) fn noise(len: usize, seed: u64) -> Vec<u8> {
         .collect()
 }
 
+/// Mounts a file system on a folder for as long as it lives; `None` where that is not allowed.
+pub(crate) struct Mounted(tempfile::TempDir);
+
+impl Mounted {
+    pub(crate) fn new(image: &Path) -> Option<Self> {
+        let dir = tempfile::tempdir().unwrap();
+        let (from, to) = (image.to_str().unwrap(), dir.path().to_str().unwrap());
+        let mount = || judge("mount", &["-o", "loop", "-t", "ext4", from, to]);
+        let (mut is_good, mut said) = mount()?;
+        // Other tests may have taken the same free loop device.
+        for _ in 0..3 {
+            if !is_good {
+                std::thread::sleep(std::time::Duration::from_millis(300));
+                (is_good, said) = mount()?;
+            }
+        }
+        if !is_good && std::env::var_os("PINEWRIT_REQUIRE_JUDGES").is_none() {
+            skip(&format!("no mount: {said}"));
+            return None;
+        }
+        assert!(is_good, "{said}");
+        Some(Self(dir))
+    }
+
+    /// Mounts it where the kernel knows all of its features.
+    pub(crate) fn try_new(image: &Path) -> Option<Self> {
+        let dir = tempfile::tempdir().unwrap();
+        let (from, to) = (image.to_str().unwrap(), dir.path().to_str().unwrap());
+        let mount = || judge("mount", &["-o", "loop", "-t", "ext4", from, to]);
+        // Other tests may have taken the same free loop device.
+        (0..2).find_map(|_| mount()?.0.then_some(()))?;
+        Some(Self(dir))
+    }
+
+    /// Where its root is.
+    pub(crate) fn dir(&self) -> &Path {
+        self.0.path()
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new("umount")
+            .arg(self.0.path())
+            .status();
+    }
+}
+
 /// Says that something was not tested.
 pub(crate) fn skip(why: &str) {
     pinewrit_judges::say_skipped(why);

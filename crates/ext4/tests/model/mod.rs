@@ -6,6 +6,8 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::ops::Range;
+use std::os::unix::ffi::OsStringExt;
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use pinewrit_disk::BlockDevice;
@@ -194,6 +196,43 @@ impl Model {
         }
     }
 
+    /// Takes over what is in a mounted file system.
+    pub(crate) fn adopt(&mut self, root: &Path) {
+        let mut open = vec![root.to_owned()];
+        let mut known = BTreeMap::new();
+        while let Some(folder) = open.pop() {
+            for entry in fs::read_dir(&folder).unwrap() {
+                let at = entry.unwrap().path();
+                let path = format!("/{}", at.strip_prefix(root).unwrap().to_str().unwrap());
+                if path == "/lost+found" {
+                    continue;
+                }
+                let facts = fs::symlink_metadata(&at).unwrap();
+                if let Some(index) = known.get(&facts.ino()) {
+                    self.paths.insert(path, *index);
+                    continue;
+                }
+                let content = if facts.is_dir() {
+                    open.push(at.clone());
+                    Content::Folder
+                } else if facts.is_symlink() {
+                    Content::Symlink(fs::read_link(&at).unwrap().into_os_string().into_vec())
+                } else {
+                    Content::File(fs::read(&at).unwrap())
+                };
+                let attributes = Attributes {
+                    mode: facts.mode() as u16 & 0xfff,
+                    uid: facts.uid(),
+                    gid: facts.gid(),
+                    modified: Timestamp::at(facts.mtime()),
+                    xattrs: Vec::new(),
+                };
+                self.put(&path, content, attributes);
+                known.insert(facts.ino(), self.paths[&path]);
+            }
+        }
+    }
+
     fn at(&self, path: &str) -> Option<&Node> {
         Some(&self.nodes[*self.paths.get(path)?])
     }
@@ -359,7 +398,9 @@ impl Model {
             Change::Many { folder, count } => self.many(editor, *folder, *count, change),
             Change::Fewer { folder, count } => {
                 let folder = format!("/many-{folder}");
-                let names: Vec<String> = self.below(&folder).into_iter().take(*count).collect();
+                let mut names = self.below(&folder);
+                names.retain(|name| !self.is_folder(name));
+                names.truncate(*count);
                 for name in names {
                     judged(editor.remove(name.as_bytes()), true, change);
                     self.paths.remove(&name);
