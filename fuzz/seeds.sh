@@ -39,9 +39,30 @@ for label in dos gpt; do
 done
 out=$(dirname "$out")/ext4
 mkdir -p "$out" tree/etc && seq 1 999 > tree/etc/log && ln -s etc/log tree/a
-for options in '-t ext2' '-t ext4 -O ^metadata_csum,^64bit' '-t ext4' '-t ext4 -O inline_data,^metadata_csum'; do
+for options in '-t ext2' '-t ext4 -O ^metadata_csum,^64bit' '-t ext4' '-t ext4 -O inline_data,^metadata_csum' \
+  '-t ext2 -r 0' '-t ext2 -O ^ext_attr,^filetype' '-t ext4 -N 16 -O ^metadata_csum' '-t ext4 -g 256 -O ^metadata_csum' \
+  '-t ext4 -b 4096 -O ^metadata_csum' '-t ext3 -O ^metadata_csum,meta_bg,^resize_inode' '-t ext4 -O sparse_super2' \
+  '-t ext4 -O bigalloc,^metadata_csum -C 16384' '-t ext4 -G 2 -O large_dir,^metadata_csum,uninit_bg'; do
   truncate -s 0 e.img && truncate -s 1M e.img
-  mke2fs -q -F -b 1024 -N 32 $options -d tree e.img && cp e.img "$out/$(echo $options | tr -dc 'a-z0-9')"
+  mke2fs -q -F -b 1024 -N 32 $options -d tree e.img || continue
+  cp e.img "$out/$(echo $options | tr -dc 'a-z0-9')"
+done
+# By the kernel: an index, names that came and went, pieces; then damaged here and there.
+for options in '-t ext4' '-t ext4 -O ^metadata_csum' '-t ext3' '-t ext4 -O inline_data,^metadata_csum'; do
+  truncate -s 0 k.img && truncate -s 1M k.img
+  mke2fs -q -F -b 1024 -N 250 -O ^has_journal $options k.img
+  mkdir -p mounted && mount -o loop k.img mounted || break
+  mkdir mounted/etc mounted/b
+  for index in $(seq 1 150); do touch "mounted/etc/reading-of-the-day-$index" || true; done
+  rm mounted/etc/*7 && mkdir mounted/etc/hut && seq 1 99 > mounted/a && cp mounted/a mounted/etc/more
+  for at in 3 9 20 33; do dd if=e.img of=mounted/a bs=1k seek=$at count=2 conv=notrunc status=none || true; done
+  umount mounted
+  name=kernel-$(echo $options | tr -dc 'a-z0-9')
+  cp k.img "$out/$name"
+  for at in 1100 2060 5000 20000 40000 70000; do
+    cp k.img d.img && printf '\x7f\x02' | dd of=d.img bs=1 seek=$at conv=notrunc status=none
+    cp d.img "$out/$name-$at"
+  done
 done
 ls "$out" | wc -l
 root=$(cd "$(dirname "$out")/.." && pwd)

@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use libfuzzer_sys::fuzz_target;
 use pinewrit_disk::MemoryDevice;
 use pinewrit_ext4::{
-    Attributes, Editor, FileKind, InodeNumber, Timestamp, Volume, Zeros, check,
+    Attributes, EditError, Editor, FileKind, InodeNumber, Timestamp, Volume, Xattr, Zeros, check,
 };
 
 /// Bytes of the device: the file system may be larger than the input.
@@ -22,20 +22,36 @@ fuzz_target!(|data: &[u8]| {
     if let Ok(volume) = Volume::open(&device) {
         look(&volume);
         let _ = volume.owner_at(300 << 10);
-        let _ = check(&device);
     }
-    let Ok(mut editor) = Editor::open(&device, Timestamp::at(0)) else {
-        return;
-    };
-    let plain = Attributes::root(0o755, Timestamp::at(0));
+    let was_whole = check(&device).is_ok();
+    let changed = change(&device);
+    // What was whole stays so, whatever of the changes was possible.
+    if let (true, Some(Ok(()))) = (was_whole, changed) {
+        check(&device).expect("it was whole before");
+    }
+});
+
+/// `None` where it is not changed at all.
+fn change(device: &MemoryDevice) -> Option<Result<(), EditError>> {
+    let mut editor = Editor::open(device, Timestamp::at(0)).ok()?;
+    let mut plain = Attributes::root(0o755, Timestamp::at(0));
     let content = [7; 5000];
     let _ = editor.make_folders(b"/etc/hut", &plain);
+    plain.xattrs.push(Xattr {
+        name: "user.hut".to_owned(),
+        value: vec![1; 200],
+    });
     let _ = editor.write_file(b"/etc/hut/log", &plain, 5000, &mut &content[..], Zeros::Written);
     let _ = editor.append(b"/etc/hut/log", &content);
+    let _ = editor.link(b"/again", b"/a");
     let _ = editor.truncate(b"/a", 100);
+    let _ = editor.write_file(b"/lost+found/x", &plain, 5000, &mut &content[..], Zeros::Holes);
     let _ = editor.remove_all(b"/etc");
-    let _ = editor.commit();
-});
+    let _ = editor.remove(b"/b");
+    let _ = editor.set_uuid([9; 16]);
+    let _ = editor.grow(SIZE as u64);
+    Some(editor.commit().map(drop))
+}
 
 /// Follows all folders from the root.
 fn look(volume: &Volume<&MemoryDevice>) {

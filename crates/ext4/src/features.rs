@@ -42,6 +42,8 @@ macro_rules! flags {
 }
 
 flags!(Compatible {
+    /// Inodes of a distributed file system of old.
+    IMAGIC_INODES = 0x2,
     /// There is a journal.
     HAS_JOURNAL = 0x4,
     /// Files have extended attributes.

@@ -129,5 +129,13 @@ pub(crate) mod node {
     /// `i_flags`: not to be changed, or only at its end.
     pub(crate) const FLAGS_FIXED: u32 = 0x10 | 0x20;
     /// `i_flags`: encrypted, verity, extended attribute value, or without regard for case.
-    pub(crate) const FLAGS_STRANGE: u32 = FLAG_ENCRYPT | FLAG_VERITY | 0x20_0000 | 0x4000_0000;
+    pub(crate) const FLAGS_STRANGE: u32 = FLAG_ENCRYPT | FLAG_VERITY | 0x20_0000 | FLAG_CASEFOLD;
+    /// `i_flags`: what only directories have.
+    pub(crate) const FLAGS_OF_DIRECTORIES: u32 = FLAG_INDEX | FLAG_CASEFOLD;
+    /// `i_flags`: of a distributed file system of old.
+    pub(crate) const FLAG_MAGIC: u32 = 0x2000;
+    /// `i_flags`: not to be changed.
+    pub(crate) const FLAG_IMMUTABLE: u32 = 0x10;
+    /// `i_flags`: a directory without regard for case.
+    pub(crate) const FLAG_CASEFOLD: u32 = 0x4000_0000;
 }

@@ -29,6 +29,8 @@ pub struct GroupDescriptor {
     pub(crate) directories: u32,
     /// Inodes at the end of the table that were never used.
     pub(crate) unused_inodes: u32,
+    /// `bg_flags` as they stand.
+    pub(crate) flags: u16,
     bitmap_checksum: u32,
     inode_bitmap_checksum: u32,
 }
@@ -47,6 +49,7 @@ impl GroupDescriptor {
             free_inodes: 0,
             directories: 0,
             unused_inodes: 0,
+            flags: 0,
             bitmap_checksum: 0,
             inode_bitmap_checksum: 0,
         }
@@ -86,6 +89,7 @@ impl GroupDescriptor {
                 true => count(0x1c, 0x32) as u32,
                 false => 0,
             },
+            flags,
             bitmap_checksum: count(0x18, 0x38) as u32,
             inode_bitmap_checksum: count(0x1a, 0x3a) as u32,
         };

@@ -211,7 +211,8 @@ pub(crate) fn branches(sb: &Superblock, block: &[u8], start: usize) -> Option<Ve
         .chunks_exact(8)
         .map(|raw| Branch {
             hash: u32le(raw, 0),
-            block: u32le(raw, 4),
+            // The upper bits are for other uses.
+            block: u32le(raw, 4) & 0x0fff_ffff,
         })
         .collect();
     found[0].hash = 0;

@@ -346,7 +346,11 @@ impl Inode {
             if self.map().iter().all(|byte| *byte == 0) {
                 return Ok(false);
             }
-            return walk_extents(source, self.map(), MAX_DEPTH, &mut budget, visit);
+            let depth = u16le(self.map(), 6);
+            if depth > MAX_DEPTH {
+                return Err(VolumeError::Damaged("a tree of extents"));
+            }
+            return walk_extents(source, self.map(), depth, &mut budget, visit);
         }
         let mut walk = BlockMap {
             source,
@@ -419,19 +423,17 @@ impl Budget {
     }
 }
 
-/// "Extent Tree": a node of 12 byte entries after a head of 12 bytes.
+/// "Extent Tree": a node of 12 byte entries after a head of 12 bytes. `depth` is that of the inode, less
+/// one for each level; what nodes below say of it is not needed.
 fn walk_extents(
     source: &dyn Source,
     tree: &[u8],
-    depth_left: u16,
+    depth: u16,
     budget: &mut Budget,
     visit: &mut dyn FnMut(Piece) -> bool,
 ) -> Result<bool, VolumeError> {
-    let (entries, depth) = (u16le(tree, 2), u16le(tree, 6));
-    if u16le(tree, 0) != EXTENT_MAGIC
-        || usize::from(entries) > tree.len() / 12 - 1
-        || depth > depth_left
-    {
+    let entries = u16le(tree, 2);
+    if u16le(tree, 0) != EXTENT_MAGIC || usize::from(entries) > tree.len() / 12 - 1 {
         return Err(VolumeError::Damaged("a tree of extents"));
     }
     for entry in tree[12..].chunks_exact(12).take(usize::from(entries)) {

@@ -64,6 +64,13 @@ pub struct Superblock {
     pub(crate) first_inode: u32,
     /// Whether there are feature flags; the oldest file systems have none.
     pub(crate) is_dynamic: bool,
+    /// Whether clusters are what the feature for them says; older file systems have fragments there.
+    pub(crate) has_right_clusters: bool,
+    /// Whether it has flags of features although it is older than these.
+    pub(crate) has_stray_features: bool,
+    /// `s_desc_size` and `s_checksum_type` as they stand.
+    pub(crate) raw_descriptor_size: u16,
+    pub(crate) checksum_kind: u8,
     /// Blocks that only the administrator may use.
     pub(crate) reserved_blocks: u64,
     pub(crate) journal_inode: u32,
@@ -114,7 +121,11 @@ impl Superblock {
             return Err(wrong("s_log_block_size", log_block_size));
         }
         let block_size = 1024u64 << log_block_size;
-        let is_dynamic = u32le(sb, 0x4c) > 0;
+        let revision = u32le(sb, 0x4c);
+        if revision > 1 {
+            return Err(wrong("s_rev_level", revision));
+        }
+        let is_dynamic = revision > 0;
         let flags = |offset| if is_dynamic { u32le(sb, offset) } else { 0 };
         let incompatible = Incompatible(flags(0x60));
         let read_only = ReadOnlyCompatible(flags(0x64));
@@ -161,6 +172,11 @@ impl Superblock {
                 false => FIRST_INODE,
             },
             is_dynamic,
+            has_right_clusters: has_right_clusters(sb, read_only),
+            has_stray_features: !is_dynamic
+                && [0x5c, 0x60, 0x64].into_iter().any(|at| u32le(sb, at) != 0),
+            raw_descriptor_size: u16le(sb, 0xfe),
+            checksum_kind: sb[0x175],
             reserved_blocks: count(0x08, 0x154),
             journal_inode: u32le(sb, 0xe0),
             last_orphan: u32le(sb, 0xe8),
@@ -338,6 +354,11 @@ impl Superblock {
         });
         (first..first + joint).chain(spread).collect()
     }
+}
+
+fn has_right_clusters(sb: &[u8; SUPERBLOCK_SIZE], read_only: ReadOnlyCompatible) -> bool {
+    let is_same = u32le(sb, 0x18) == u32le(sb, 0x1c) && u32le(sb, 0x20) == u32le(sb, 0x24);
+    is_same || read_only.has(ReadOnlyCompatible::BIGALLOC)
 }
 
 /// "Bigalloc": clusters are only larger than blocks with that feature.

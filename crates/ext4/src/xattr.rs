@@ -11,6 +11,9 @@ const ENTRY: usize = 16;
 /// `system.data`: the rest of a file that lies in its inode.
 const INLINE: (u8, &[u8]) = (7, b"data");
 
+/// The kernel's own, for encrypted files.
+const ENCRYPTION: u8 = 9;
+
 /// Beginnings of names that are kept as a number.
 const PREFIXES: [(u8, &str); 7] = [
     // The two longer ones first.
@@ -70,6 +73,11 @@ impl Kept {
             name: format!("{prefix}{rest}"),
             value,
         })
+    }
+
+    /// With what a file is encrypted.
+    pub(crate) fn is_encryption(&self) -> bool {
+        self.index == ENCRYPTION
     }
 
     pub(crate) fn is_inline_data(&self) -> bool {
@@ -191,7 +199,10 @@ fn check_area(area: &[u8], first: usize, is_hashed: bool) -> Result<(), XattrFau
         let name = area.get(at + ENTRY..at + ENTRY + name_len).ok_or(fault)?;
         let (offset, len) = (usize::from(u16le(head, 2)), u32le(head, 8) as usize);
         let end = offset.checked_add(len).filter(|_| u32le(head, 4) == 0);
-        let value = end.and_then(|end| area.get(offset..end)).ok_or(fault)?;
+        area.get(offset..end.ok_or(fault)?).ok_or(fault)?;
+        // Hashes are made of whole words, with what stands behind the value.
+        let words = offset..offset + len.next_multiple_of(4);
+        let value = area.get(words).ok_or(fault)?;
         let kept = Kept {
             index: head[1],
             name: name.to_vec(),
@@ -199,6 +210,9 @@ fn check_area(area: &[u8], first: usize, is_hashed: bool) -> Result<(), XattrFau
         };
         let stored = u32le(head, 12);
         let hashes = [kept.hash(), kept.hash_of_signed()];
+        if is_hashed && kept.index == 0 {
+            return Err(fault);
+        }
         if (is_hashed || stored != 0) && !hashes.contains(&stored) {
             return Err("the hash of an extended attribute is wrong");
         }

@@ -217,7 +217,8 @@ impl Check<'_> {
             true => kind.entry_byte(),
             false => 0,
         };
-        block[slot.at + 7] == expected
+        // Names that say nothing of the kind are in order.
+        matches!(block[slot.at + 7], found if found == expected || found == 0)
     }
 
     /// One name, and what it leads to.

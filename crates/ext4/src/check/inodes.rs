@@ -8,8 +8,9 @@ use super::{Check, CheckError, Seen, read, read_blocks};
 use crate::bytes::{u16le, u32le};
 use crate::checksum::crc32c;
 use crate::edit::is_set;
-use crate::fields::node;
+use crate::fields::{bg, node};
 use crate::inode::{FileKind, Inode, InodeNumber, is_intact};
+use crate::tree::Tree;
 use crate::xattr;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
 
@@ -25,6 +26,10 @@ impl Check<'_> {
     pub(super) fn group_inodes(&mut self, group: u64, descriptor: &GroupDescriptor) -> Done {
         let sb = self.sb();
         let per_group = sb.inodes_per_group;
+        if !sb.has_group_flags() && descriptor.flags & (bg::BLOCK_UNINIT | bg::INODE_UNINIT) != 0 {
+            let what = "it is said to be unwritten, and no checksum says so";
+            return Err(CheckError::Group { group, what });
+        }
         if descriptor.is_inode_table_unwritten {
             let is_right = descriptor.free_inodes == per_group && descriptor.directories == 0;
             return match is_right {
@@ -124,10 +129,14 @@ impl Check<'_> {
             number: number.0,
             kind,
             links: inode.links(),
+            has_index: inode.has(node::FLAG_INDEX),
             names: 0,
             above: 0,
         });
         let attributes = self.attributes(number, &inode)?;
+        if inode.has(node::FLAG_ENCRYPT) && !self.has_encryption(&inode)? {
+            return wrong(number, "it is said to be encrypted, and nothing says how");
+        }
         if inode.has(node::FLAG_INLINE) {
             return self.inline(number, inode, attributes);
         }
@@ -142,7 +151,7 @@ impl Check<'_> {
         match kind {
             FileKind::Directory => self.directory(number, &inode, mapped),
             FileKind::Symlink => self.link(number, &inode, &mapped),
-            FileKind::Regular => self.file(number, &inode, &mapped),
+            FileKind::Regular => self.file_of_size(number, &inode, inode.size(), &mapped),
             // "It has no content" is what a size says of devices, pipes and sockets.
             _ if inode.size() != 0 => wrong(number, "it has a size, and no content"),
             _ => Ok(()),
@@ -165,9 +174,15 @@ impl Check<'_> {
         walk.run(inode)
     }
 
-    fn file(&self, number: InodeNumber, inode: &Inode, mapped: &Mapped) -> Done {
+    /// A file with content, `size` bytes of it.
+    pub(super) fn file_of_size(
+        &self,
+        number: InodeNumber,
+        inode: &Inode,
+        size: u64,
+        mapped: &Mapped,
+    ) -> Done {
         let sb = self.sb();
-        let size = inode.size();
         // What is kept back beyond the end is not written; one block may just have been.
         let is_beyond = mapped
             .last_written
@@ -276,7 +291,11 @@ impl Check<'_> {
     }
 
     /// Extended attributes; returns how many blocks they take.
-    fn attributes(&mut self, number: InodeNumber, inode: &Inode) -> Result<u64, CheckError> {
+    pub(super) fn attributes(
+        &mut self,
+        number: InodeNumber,
+        inode: &Inode,
+    ) -> Result<u64, CheckError> {
         let sb = self.sb();
         if let Err(what) = xattr::check_inode(&inode.raw) {
             wrong(number, what)?;
@@ -317,9 +336,16 @@ impl Check<'_> {
         Ok(1)
     }
 
+    fn has_encryption(&self, inode: &Inode) -> Result<bool, CheckError> {
+        let kept = Tree {
+            source: self.source,
+        }
+        .kept_xattrs(inode)?;
+        Ok(kept.iter().any(xattr::Kept::is_encryption))
+    }
+
     /// Names that lead to each inode, and what they count themselves.
     pub(super) fn links(&self) -> Done {
-        let has_overflow = self.sb().read_only.has(ReadOnlyCompatible::DIR_NLINK);
         for seen in &self.seen {
             let number = InodeNumber(seen.number);
             let counted = match seen.kind {
@@ -329,7 +355,7 @@ impl Check<'_> {
                 _ if seen.names == 0 => return wrong(number, "no name leads to it"),
                 _ => seen.names,
             };
-            let is_overflow = seen.kind == FileKind::Directory && has_overflow && seen.links == 1;
+            let is_overflow = seen.has_index && seen.links == 1;
             if u32::from(seen.links) != counted && !is_overflow {
                 return wrong(number, "it counts other names than lead to it");
             }
@@ -376,7 +402,9 @@ fn field_fault(sb: &Superblock, inode: &Inode, kind: FileKind) -> Option<&'stati
         || (!sb.read_only.has(ReadOnlyCompatible::HUGE_FILE)
             && u16le(raw, node::SECTORS_HIGH) != 0)
         || (inode.has(node::FLAG_INDEX) && !is_directory)
-        || (inode.has(node::FLAG_EXTENTS) && !sb.incompatible.has(Incompatible::EXTENTS));
+        || (inode.has(node::FLAG_EXTENTS) && !sb.incompatible.has(Incompatible::EXTENTS))
+        || (inode.has(node::FLAG_MAGIC) && !sb.compatible.has(Compatible::IMAGIC_INODES))
+        || (inode.has(node::FLAG_CASEFOLD) && !sb.incompatible.has(Incompatible::CASEFOLD));
     if is_odd {
         return Some("its fields do not go together");
     }
@@ -386,7 +414,9 @@ fn field_fault(sb: &Superblock, inode: &Inode, kind: FileKind) -> Option<&'stati
     );
     let is_short = kind == FileKind::Symlink && inode.size() < node::MAP_LEN as u64;
     let has_tree = inode.has(node::FLAG_EXTENTS) && (!is_file || is_short);
-    if has_tree || (!is_file && inode.has(node::FLAGS_FIXED)) {
+    let has_high = !matches!(kind, FileKind::Regular | FileKind::Directory)
+        && u32le(raw, node::SIZE_HIGH) != 0;
+    if has_tree || has_high || (!is_file && inode.has(node::FLAG_IMMUTABLE)) {
         return Some("its flags are not for what it is");
     }
     let extra = match raw.len() > node::OLD_SIZE {

@@ -53,7 +53,10 @@ impl Walk<'_> {
         if inode.has(node::FLAG_EXTENTS) {
             // A file that never had a block need not have a tree either.
             if inode.map().iter().any(|byte| *byte != 0) {
-                let depth = u16le(inode.map(), 6).min(MAX_DEPTH);
+                let depth = u16le(inode.map(), 6);
+                if depth > MAX_DEPTH {
+                    self.wrong("its tree of extents cannot be")?;
+                }
                 let seed = crc32c(self.sb().seed, &self.number.0.to_le_bytes());
                 let seed = crc32c(seed, &inode.generation().to_le_bytes());
                 self.extents(inode.map(), depth, 0..1 << 32, seed)?;
@@ -99,7 +102,6 @@ impl Walk<'_> {
         let room = tree.len() / 12 - 1;
         let (entries, most) = (usize::from(u16le(tree, 2)), usize::from(u16le(tree, 4)));
         let is_possible = u16le(tree, 0) == EXTENT_MAGIC
-            && u16le(tree, 6) == depth
             && entries <= most
             && (room.saturating_sub(2)..=room).contains(&most)
             && (depth == 0 || entries > 0);

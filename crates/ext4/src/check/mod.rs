@@ -21,7 +21,7 @@ use crate::blocks::{Source, VolumeError};
 use crate::edit::{is_set, unknown_feature};
 use crate::inode::FileKind;
 use crate::volume::Volume;
-use crate::{Compatible, GroupDescriptor, Incompatible, Superblock};
+use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
 
 /// What does not hold together.
 #[derive(Debug, thiserror::Error)]
@@ -36,6 +36,9 @@ pub enum CheckError {
     /// Its journal was not replayed, or files wait to be removed at the next mount.
     #[error("its journal has changes that are not in the file system yet")]
     NeedsReplay,
+    /// The journal cannot be used.
+    #[error("its journal is damaged: {0}")]
+    Journal(&'static str),
     /// The superblock holds what does not go together.
     #[error("the superblock is damaged: {0}")]
     Superblock(&'static str),
@@ -131,6 +134,8 @@ struct Seen {
     kind: FileKind,
     /// Names that it counts itself.
     links: u16,
+    /// Directories of very many others have an index, and need not count them.
+    has_index: bool,
     /// Names that lead to it; for directories, how many directories are in it.
     names: u32,
     /// The directory that a directory is in; 0 for none.
@@ -189,14 +194,23 @@ fn superblock(sb: &Superblock) -> Result<(), CheckError> {
             has_meta && sb.first_meta_bg > tables,
             "the first group with its own descriptors is behind the last",
         ),
+        (!has_right_sizes(sb), "the size of group descriptors"),
+        (!sb.has_right_clusters, "the size of clusters"),
         (
-            sb.incompatible.has(Incompatible::BIT64) && sb.descriptor_size < 64,
-            "the size of group descriptors",
+            sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) && sb.checksum_kind != 1,
+            "its kind of checksums is unknown",
         ),
     ];
     match faults.into_iter().find(|(is_wrong, _)| *is_wrong) {
         Some((_, what)) => Err(CheckError::Superblock(what)),
         None => Ok(()),
+    }
+}
+
+fn has_right_sizes(sb: &Superblock) -> bool {
+    match sb.incompatible.has(Incompatible::BIT64) {
+        true => sb.descriptor_size >= 64,
+        false => sb.raw_descriptor_size == 0 || sb.raw_descriptor_size.is_power_of_two(),
     }
 }
 
@@ -242,8 +256,9 @@ impl<'v> Check<'v> {
                 true => crate::edit::fresh_block_bitmap(sb, groups, group),
                 false => read(self.source, descriptor.block_bitmap)?,
             };
+            let is_last = group + 1 == sb.groups();
             let is_right = match descriptor.is_block_bitmap_unwritten {
-                true => descriptor.has_free(sb, group, &bitmap),
+                true => !is_last && descriptor.has_free(sb, group, &bitmap),
                 false => {
                     descriptor.fits_bitmap(sb, group, &bitmap) && has_full_end(sb, group, &bitmap)
                 }

@@ -1,6 +1,7 @@
 //! Inodes of the system's own: bad blocks, room for more group descriptors, the journal.
 
 use super::inodes::wrong;
+use super::map::Mapped;
 use super::{Check, CheckError, read};
 use crate::Compatible;
 use crate::bytes::u32le;
@@ -13,6 +14,9 @@ const BOOT_LOADER: InodeNumber = InodeNumber(5);
 /// "Journal (jbd2)": its magic number, and the types of superblocks.
 const JOURNAL_MAGIC: u32 = 0xc03b_3998;
 const JOURNAL_SUPERBLOCKS: [u32; 2] = [3, 4];
+/// Where its first block to be replayed stands, and the last error.
+const HEAD_START: usize = 28;
+const HEAD_ERROR: usize = 32;
 /// Fewer blocks no journal has.
 const LEAST_JOURNAL: u32 = 1024;
 /// Features by which a journal has checksums, versions 2 and 3.
@@ -22,72 +26,96 @@ type Done = Result<(), CheckError>;
 
 impl Check<'_> {
     pub(super) fn own_inode(&mut self, number: InodeNumber, inode: &Inode) -> Done {
+        // A time so long ago is the next number in a list of orphans.
+        let deleted = u32le(&inode.raw, node::DELETE_TIME);
+        if (1..self.sb().inodes).contains(&deleted) || inode.has(node::FLAGS_OF_DIRECTORIES) {
+            return wrong(number, "its fields do not go together");
+        }
         match number {
             InodeNumber::RESIZE => return self.reserve(inode),
             InodeNumber::JOURNAL => return self.journal(inode),
             BAD_BLOCKS => {}
-            _ if inode.links() == 0 => return Ok(()),
+            // Lists of quotas, which are kept where there is the feature for them.
+            InodeNumber(3 | 4) => return Ok(()),
             BOOT_LOADER if inode.kind() != FileKind::Directory => {}
             _ if inode.mode() == 0 => {}
             _ => return wrong(number, "the system's own, it has a mode"),
         }
-        let mapped = self.map(number, inode, false)?;
-        match mapped.blocks == inode.blocks(self.sb()) {
-            true => Ok(()),
-            false => wrong(number, "it counts other blocks than it has"),
+        self.own_file(number, inode, false).map(drop)
+    }
+
+    /// A file of the system's own: its blocks, and that it counts them.
+    fn own_file(
+        &mut self,
+        number: InodeNumber,
+        inode: &Inode,
+        keeps_runs: bool,
+    ) -> Result<Mapped, CheckError> {
+        let sb = self.sb();
+        let is_inside = (sb.first_data_block.max(1)..sb.blocks).contains(&inode.xattr_block());
+        let attributes = match is_inside {
+            true => self.attributes(number, inode)?,
+            false => 0,
+        };
+        let mapped = match inode.mode() == 0 && number != BAD_BLOCKS {
+            true => Mapped::default(),
+            false => self.map(number, inode, keeps_runs)?,
+        };
+        if mapped.blocks + attributes != inode.blocks(self.sb()) {
+            wrong(number, "it counts other blocks than it has")?;
         }
+        let size = u64::from(u32le(&inode.raw, node::SIZE_HIGH)) << 32
+            | u64::from(u32le(&inode.raw, node::SIZE));
+        self.file_of_size(number, inode, size, &mapped)?;
+        Ok(mapped)
     }
 
     /// The blocks behind the descriptors, which were marked with these: a map leads to the first of
-    /// each, and these to the others ("Meta Block Groups", `resize_inode`).
+    /// each, and these to the others ("Meta Block Groups", `resize_inode`). Whoever makes the file
+    /// system larger writes it anew, so that it only matters that it counts them.
     fn reserve(&mut self, inode: &Inode) -> Done {
         let number = InodeNumber::RESIZE;
-        let fault = "the room for more group descriptors cannot be";
-        let slot = |slot: usize| u32le(inode.map(), slot * 4);
-        let is_empty = (0..15)
-            .filter(|index| *index != 13)
-            .all(|index| slot(index) == 0);
-        if !self.sb().compatible.has(Compatible::RESIZE_INODE) {
-            let is_clear = inode.links() == 0 && is_empty && slot(13) == 0;
-            return match is_clear {
-                true => Ok(()),
-                false => wrong(number, fault),
-            };
-        }
-        let upper = u64::from(slot(13));
-        let (first, end) = (self.sb().first_data_block.max(1), self.sb().blocks);
-        let is_file = inode.links() > 0 && inode.kind() == FileKind::Regular;
-        if !is_file || !is_empty || !(first..end).contains(&upper) {
-            return wrong(number, fault);
-        }
-        if let Some(block) = self.used.take(upper..upper + 1) {
-            return Err(CheckError::Shared(block));
-        }
         let sb = self.sb();
-        let upper = read(self.source, upper)?;
-        let pointers = sb.block_size / 4;
-        let tables = sb.descriptor_locations().len() as u64;
-        let copies: Vec<u64> = (1..sb.groups())
-            .filter(|group| sb.has_superblock(*group))
-            .collect();
-        for index in 0..sb.reserved_descriptor_blocks {
-            let block = sb.superblock_block() + 1 + tables + index;
-            let at = ((tables + index) % pointers) as usize * 4;
-            if u64::from(u32le(&upper, at)) != block || block >= sb.blocks {
-                return wrong(number, fault);
+        let fault = || wrong(number, "the room for more group descriptors cannot be");
+        let slot = |slot: usize| u32le(inode.map(), slot * 4);
+        let is_empty = (0..15).all(|index| index == 13 || slot(index) == 0);
+        let each = sb.block_size / 4;
+        let (mut found, mut last) = (0, 0);
+        let upper = u64::from(slot(13));
+        let inside = sb.first_data_block.max(1)..sb.blocks;
+        let is_file = inode.kind() == FileKind::Regular || (inode.mode() == 0 && upper == 0);
+        let has_attributes = inside.contains(&inode.xattr_block());
+        if !is_file || !is_empty || has_attributes || inode.has(node::FLAG_EXTENTS) {
+            return fault();
+        }
+        if upper != 0 {
+            if !sb.compatible.has(Compatible::RESIZE_INODE) || !inside.contains(&upper) {
+                return fault();
             }
-            let lower = read(self.source, block)?;
-            let fits = copies
-                .iter()
-                .zip(lower.chunks_exact(4))
-                .all(|(group, found)| {
-                    u64::from(u32le(found, 0)) == block + group * sb.blocks_per_group
-                });
-            if !fits {
-                return wrong(number, fault);
+            if let Some(block) = self.used.take(upper..upper + 1) {
+                return Err(CheckError::Shared(block));
+            }
+            found = 1;
+            for (index, pointer) in pointers(&read(self.source, upper)?) {
+                if !inside.contains(&pointer) {
+                    return fault();
+                }
+                found += 1;
+                for (below, pointer) in pointers(&read(self.source, pointer)?) {
+                    if !inside.contains(&pointer) {
+                        return fault();
+                    }
+                    found += 1;
+                    last = 12 + each + index * each + below;
+                }
             }
         }
-        Ok(())
+        let size = inode.size().div_ceil(sb.block_size);
+        let most = (12 + each + each * each + each * each * each).min(1 << 32);
+        match found == inode.blocks(sb) && (last..=most).contains(&size) {
+            true => Ok(()),
+            false => fault(),
+        }
     }
 
     fn journal(&mut self, inode: &Inode) -> Done {
@@ -96,7 +124,10 @@ impl Check<'_> {
         let has_journal = sb.compatible.has(Compatible::HAS_JOURNAL);
         if !has_journal || sb.journal_inode != number.0 {
             // With none, or one on another device, nothing is in it.
-            let is_clear = inode.links() == 0 && sb.journal_inode == 0;
+            let is_clear = inode.links() == 0
+                && sb.journal_inode == 0
+                && u32le(inode.map(), 0) == 0
+                && inode.blocks(sb) == 0;
             return match is_clear {
                 true => Ok(()),
                 false => wrong(
@@ -105,26 +136,37 @@ impl Check<'_> {
                 ),
             };
         }
-        if inode.links() == 0 || inode.kind() != FileKind::Regular || inode.has(node::FLAG_INLINE) {
-            return wrong(number, "it is no journal");
+        let is_file = inode.links() > 0 && inode.kind() == FileKind::Regular;
+        if !is_file || inode.has(node::FLAG_INLINE) {
+            return Err(CheckError::Journal("it is no file"));
         }
-        let mapped = self.map(number, inode, true)?;
-        let sb = self.sb();
-        if mapped.blocks != inode.blocks(sb) {
-            return wrong(number, "it counts other blocks than it has");
-        }
+        let mapped = self.own_file(number, inode, true)?;
         let data: u64 = mapped.runs.iter().map(|run| run.len).sum();
         let Some(first) = mapped.runs.first().filter(|_| data == mapped.end) else {
-            return wrong(number, "the journal has holes");
+            return Err(CheckError::Journal("it has holes"));
         };
         let head = read(self.source, first.start)?;
-        let fits = is_journal_head(&head, sb.block_size, data.min(inode.size() / sb.block_size));
-        // Where there is something to replay, the superblock says so.
-        match fits && big(&head, 28) == 0 {
-            true => Ok(()),
-            false => wrong(number, "the head of the journal cannot be"),
+        let size = inode.size();
+        let blocks = size / sb.block_size;
+        if !size.is_multiple_of(sb.block_size)
+            || blocks > data
+            || !is_journal_head(&head, sb.block_size, blocks)
+        {
+            return Err(CheckError::Journal("its head cannot be"));
+        }
+        match (big(&head, HEAD_START), big(&head, HEAD_ERROR)) {
+            (0, 0) => Ok(()),
+            (0, _) => Err(CheckError::Journal("the system has met an error with it")),
+            // The superblock should have said so.
+            _ => Err(CheckError::NeedsReplay),
         }
     }
+}
+
+/// The numbers of blocks in a block of a map, and where they stand.
+fn pointers(block: &[u8]) -> impl Iterator<Item = (u64, u64)> {
+    let all = block.chunks_exact(4).map(|raw| u64::from(u32le(raw, 0)));
+    (0..).zip(all).filter(|(_, pointer)| *pointer != 0)
 }
 
 /// The journal's integers are big-endian.
@@ -142,9 +184,7 @@ fn is_journal_head(head: &[u8], block_size: u64, blocks: u64) -> bool {
         && u64::from(len) <= blocks
         && len >= LEAST_JOURNAL
         && first > 0
-        && first < len
-        // An error that the kernel has met.
-        && big(head, 32) == 0;
+        && first < len;
     let has_sums = kind == 4 && big(head, 40) & JOURNAL_SUMS != 0;
     if !is_possible || !has_sums {
         return is_possible;

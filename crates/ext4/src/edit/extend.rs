@@ -84,11 +84,12 @@ impl<D: BlockDevice> Editor<D> {
         }
         let now = self.now;
         let mut inode = self.tree().inode(InodeNumber::RESIZE)?;
-        let is_new = inode.links() == 0;
+        let is_new = inode.links() == 0 && inode.map().iter().all(|byte| *byte == 0);
         if is_new {
             let attributes = super::Attributes::root(0o600, now);
             inode = self.new_inode(InodeNumber::RESIZE, FileKind::Regular, &attributes)?;
         }
+        inode.set_links(1);
         let slot = node::MAP + 13 * 4;
         let table = match u32le(&inode.raw, slot) {
             0 => {

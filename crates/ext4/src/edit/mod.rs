@@ -381,6 +381,10 @@ pub(crate) fn unknown_feature(superblock: &Superblock) -> Option<String> {
     Incompatible::name_in(hard)
         .or(ReadOnlyCompatible::name_in(soft))
         .or(has_both.then(|| "uninit_bg beside metadata_csum".to_owned()))
+        .or_else(|| {
+            let stray = "flags in a file system of revision 0".to_owned();
+            superblock.has_stray_features.then_some(stray)
+        })
 }
 
 /// Says why a file system must not be changed.
