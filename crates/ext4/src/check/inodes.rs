@@ -52,28 +52,14 @@ impl Check<'_> {
         let directories = self.directories.len();
         let per_block = (sb.block_size / sb.inode_size) as u32;
         let most = (REQUEST / sb.block_size).max(1) as u32;
-        let reads_all = sb.has_group_flags();
-        let is_wanted = |block: u32| {
-            let inside = block * per_block..((block + 1) * per_block).min(end);
-            reads_all
-                || inside
-                    .into_iter()
-                    .any(|index| is_set(&bitmap, u64::from(index)))
-        };
+        // Also those that count as free: what is lost in them is damage.
         let blocks = end.div_ceil(per_block);
-        let mut block = 0;
-        while block < blocks {
-            let count = (block..blocks)
-                .take(most as usize)
-                .take_while(|block| is_wanted(*block))
-                .count() as u32;
-            if count > 0 {
-                let first = descriptor.inode_table + u64::from(block);
-                let bytes = read_blocks(self.source, first..first + u64::from(count))?;
-                let inside = block * per_block..((block + count) * per_block).min(end);
-                self.table_part(group, inside, &bitmap, &bytes)?;
-            }
-            block += count.max(1);
+        for block in (0..blocks).step_by(most as usize) {
+            let count = most.min(blocks - block);
+            let first = descriptor.inode_table + u64::from(block);
+            let bytes = read_blocks(self.source, first..first + u64::from(count))?;
+            let inside = block * per_block..((block + count) * per_block).min(end);
+            self.table_part(group, inside, &bitmap, &bytes)?;
         }
         let found = self.directories.len() - directories;
         match found as u64 == u64::from(descriptor.directories) {

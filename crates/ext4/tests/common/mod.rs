@@ -91,9 +91,18 @@ impl Mounted {
 
 impl Drop for Mounted {
     fn drop(&mut self) {
-        let _ = std::process::Command::new("umount")
-            .arg(self.0.path())
-            .status();
+        // A program that another test is just starting may have its files open for a moment.
+        for _ in 0..40 {
+            let mut umount = std::process::Command::new("umount");
+            let done = umount
+                .arg(self.0.path())
+                .stderr(std::process::Stdio::null())
+                .status();
+            if done.is_ok_and(|status| status.success()) {
+                return;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
     }
 }
 
