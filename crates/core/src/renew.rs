@@ -2,7 +2,7 @@
 //! on it that names them.
 
 use pinewrit_disk::{BlockDevice, DiskError, Overlay, Window};
-use pinewrit_ext4::{Attributes, EditError, Editor, FileKind, Zeros};
+use pinewrit_ext4::{Attributes, EditError, Editor, FileKind, VolumeError as ExtError, Zeros};
 use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
 use serde::Serialize;
 
@@ -194,7 +194,7 @@ fn renew_filesystem(
     } else if facts.kind.starts_with("ext") {
         let mut editor = match Editor::open(window, now()) {
             Ok(editor) => editor,
-            Err(EditError::Volume(pinewrit_ext4::VolumeError::Disk(error))) => {
+            Err(EditError::Volume(ExtError::Disk(error))) => {
                 return Err(error.into());
             }
             Err(error) => return Ok(Renewed::Kept(error.to_string())),
@@ -292,17 +292,21 @@ fn follow_in_ext(
     window: &Window<'_>,
     renewals: &[Renewal],
 ) -> Result<Vec<(String, usize)>, RenewError> {
-    // What cannot be changed was told already.
-    let Ok(mut editor) = Editor::open(window, now()) else {
-        return Ok(Vec::new());
+    let mut editor = match Editor::open(window, now()) {
+        Err(EditError::Volume(ExtError::Disk(error))) => return Err(error.into()),
+        // What cannot be changed was told already.
+        Err(_) => return Ok(Vec::new()),
+        Ok(editor) => editor,
     };
     let mut paths: Vec<String> = EXT_FILES.map(str::to_owned).to_vec();
     for folder in EXT_FOLDERS {
         let tree = editor.tree();
-        let found = tree
-            .find(folder.as_bytes())
-            .and_then(|number| tree.list(number));
-        let names = found.unwrap_or_default().into_iter();
+        let found = there(tree.find(folder.as_bytes()))?;
+        let names = match found.map(|number| tree.list(number)) {
+            None | Some(Err(ExtError::NotDirectory(_))) => Vec::new(),
+            Some(names) => names.map_err(EditError::from)?,
+        };
+        let names = names.into_iter();
         paths.extend(
             names.filter_map(|entry| {
                 Some(format!("{folder}/{}", String::from_utf8(entry.name).ok()?))
@@ -312,7 +316,7 @@ fn follow_in_ext(
     let mut changed = Vec::new();
     for path in paths {
         let tree = editor.tree();
-        let Ok(number) = tree.find(path.as_bytes()) else {
+        let Some(number) = there(tree.find(path.as_bytes()))? else {
             continue;
         };
         let facts = tree.metadata(number).map_err(EditError::from)?;
@@ -320,8 +324,10 @@ fn follow_in_ext(
             continue;
         }
         let mut bytes = vec![0; facts.size as usize];
-        if tree.read_at(number, 0, &mut bytes).is_err() {
-            continue;
+        match tree.read_at(number, 0, &mut bytes) {
+            // An encrypted one is no text that a loader reads.
+            Err(ExtError::Unreadable(_)) => continue,
+            read => drop(read.map_err(EditError::from)?),
         }
         let Some((text, count)) = replaced(&bytes, renewals) else {
             continue;
@@ -347,6 +353,14 @@ fn follow_in_ext(
         editor.commit()?;
     }
     Ok(changed)
+}
+
+/// What was found; `None` where there is nothing. What cannot be read may name an identifier.
+fn there<T>(found: Result<T, ExtError>) -> Result<Option<T>, EditError> {
+    match found {
+        Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => Ok(None),
+        found => Ok(Some(found?)),
+    }
 }
 
 /// A text with new identifiers, and how many; `None` where it is no text or names none.

@@ -6,7 +6,7 @@ use crate::blocks::{Source, VolumeError};
 use crate::directory::{Entry, entries, find_name};
 use crate::fields::node;
 use crate::htree::{self, Branch, NODE_START, ROOT_START, Root};
-use crate::inode::{FileKind, Inode, InodeNumber, Piece, Run, Timestamp};
+use crate::inode::{FileKind, Inode, InodeNumber, Piece, Run, Timestamp, is_intact};
 use crate::xattr::{self, Kept, Xattr};
 
 /// Blocks of a directory that are read; 1 GiB with the usual block size.
@@ -35,6 +35,21 @@ pub struct Metadata {
     pub links: u16,
     /// Major and minor number of a device.
     pub device: Option<(u32, u32)>,
+}
+
+impl Metadata {
+    fn of(inode: &Inode) -> Self {
+        Self {
+            kind: inode.kind(),
+            mode: inode.mode() & 0xfff,
+            uid: inode.uid(),
+            gid: inode.gid(),
+            size: inode.size(),
+            modified: inode.modified(),
+            links: inode.links(),
+            device: inode.device_number(),
+        }
+    }
 }
 
 /// A name that is looked for by an index.
@@ -232,17 +247,51 @@ impl Tree<'_> {
     /// # Errors
     /// [`VolumeError`].
     pub fn metadata(&self, number: InodeNumber) -> Result<Metadata, VolumeError> {
-        let inode = self.inode(number)?;
-        Ok(Metadata {
-            kind: inode.kind(),
-            mode: inode.mode() & 0xfff,
-            uid: inode.uid(),
-            gid: inode.gid(),
-            size: inode.size(),
-            modified: inode.modified(),
-            links: inode.links(),
-            device: inode.device_number(),
-        })
+        Ok(Metadata::of(&self.inode(number)?))
+    }
+
+    /// The names in a folder as [`Tree::list`] has them, and what is known of each. Inodes that are near
+    /// each other are read together.
+    ///
+    /// # Errors
+    /// As [`Tree::list`], or one of them is damaged.
+    pub fn list_with_metadata(
+        &self,
+        number: InodeNumber,
+    ) -> Result<Vec<(Entry, Metadata)>, VolumeError> {
+        let entries = self.list(number)?;
+        let sb = self.source.superblock();
+        let size = sb.inode_size;
+        let mut places = Vec::with_capacity(entries.len());
+        for (index, entry) in entries.iter().enumerate() {
+            places.push((self.source.inode_offset(entry.inode)?, index));
+        }
+        places.sort_unstable();
+        let mut found: Vec<Option<Metadata>> = vec![None; entries.len()];
+        let mut rest = &places[..];
+        while let Some(&(start, _)) = rest.first() {
+            let count = rest.partition_point(|(place, _)| place + size <= start + REQUEST as u64);
+            let near = &rest[..count.max(1)];
+            let end = near.last().map_or(start, |(place, _)| place + size);
+            let mut bytes = vec![0; (end - start) as usize];
+            self.source.read_bytes(start, &mut bytes)?;
+            for &(place, index) in near {
+                let at = (place - start) as usize;
+                let raw = &bytes[at..at + size as usize];
+                if !is_intact(sb, entries[index].inode, raw) {
+                    return Err(VolumeError::DamagedAt {
+                        what: "an inode",
+                        offset: place,
+                    });
+                }
+                found[index] = Some(Metadata::of(&Inode::new(raw.to_vec())));
+            }
+            rest = &rest[near.len()..];
+        }
+        let all = entries.into_iter().zip(found);
+        Ok(all
+            .filter_map(|(entry, found)| Some((entry, found?)))
+            .collect())
     }
 
     /// The names in a folder, without `.` and `..`, in the order of the medium.

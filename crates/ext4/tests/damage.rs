@@ -68,7 +68,7 @@ fn filled(dir: &Path, options: &[&str]) -> Option<Image> {
     assert!(is_good, "{said}");
     let mut editor = Editor::open(device(&path), NOW).unwrap();
     let plain = Attributes::root(0o644, NOW);
-    let mut write = |editor: &mut Editor<_>, path: &str, attributes: &Attributes, len: usize| {
+    let write = |editor: &mut Editor<_>, path: &str, attributes: &Attributes, len: usize| {
         let content = noise(len, 7);
         let zeros = Zeros::Written;
         let path = path.as_bytes();

@@ -10,7 +10,7 @@ use super::{ChangeArgs, location};
 
 /// Look at and change files inside a medium or an image, without mounting it
 ///
-/// PLACE is PARTITION:/path; the partition by number, label or name, or `boot` and `root`.
+/// PLACE is PARTITION:/path; the partition by number, label or name, or `boot`, `root`, and `whole` on a medium without a table.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit files tree larkfell-os.img.xz boot:/\n  \

@@ -4,7 +4,9 @@ use std::collections::HashSet;
 use std::io::Read;
 
 use pinewrit_disk::{BlockDevice, DiskError, Window};
-use pinewrit_ext4::{Attributes, EditError, Editor, FileKind, NodeKind, VolumeError, Zeros};
+use pinewrit_ext4::{
+    Attributes, EditError, Editor, FileKind, Metadata, NodeKind, VolumeError, Zeros,
+};
 
 use super::fat;
 use crate::files::above;
@@ -54,7 +56,7 @@ pub(super) struct Stands {
 /// A file system that is being filled. Paths begin with `/`.
 pub(super) trait Sink {
     /// What stands at a path, if anything does.
-    fn stands(&mut self, path: &str) -> Option<Stands>;
+    fn stands(&mut self, path: &str) -> Result<Option<Stands>, SinkError>;
     /// A folder, with all above it. One that is there gets the attributes.
     fn folder(&mut self, path: &str, attributes: &Attributes) -> Done;
     /// A file of `size` bytes.
@@ -91,6 +93,15 @@ impl<'w> ExtSink<'w> {
         Self {
             editor,
             known: HashSet::new(),
+        }
+    }
+
+    /// What is known of a path; `None` where nothing is.
+    fn found(&self, path: &str) -> Result<Option<Metadata>, EditError> {
+        let tree = self.editor.tree();
+        match tree.find(path.as_bytes()) {
+            Err(VolumeError::NotFound(_) | VolumeError::NotDirectory(_)) => Ok(None),
+            number => Ok(Some(tree.metadata(number?)?)),
         }
     }
 
@@ -140,13 +151,12 @@ impl Sink for ExtSink<'_> {
         4096 - 1
     }
 
-    fn stands(&mut self, path: &str) -> Option<Stands> {
-        let tree = self.editor.tree();
-        let found = tree.metadata(tree.find(path.as_bytes()).ok()?).ok()?;
-        Some(Stands {
+    fn stands(&mut self, path: &str) -> Result<Option<Stands>, SinkError> {
+        let found = self.found(path).map_err(told(path))?;
+        Ok(found.map(|found| Stands {
             is_folder: found.kind == FileKind::Directory,
             modified: Some(found.modified.seconds),
-        })
+        }))
     }
 
     fn folder(&mut self, path: &str, attributes: &Attributes) -> Done {
@@ -280,7 +290,7 @@ impl<'w> FatSink<'w> {
             }
             at.push_str(name);
             let volume = self.volume()?;
-            if !volume.has_folder(&at) {
+            if !volume.has_folder(&at).map_err(|e| fat_error(&at, e))? {
                 volume.make_folder(&at).map_err(|e| fat_error(&at, e))?;
             }
         }
@@ -318,17 +328,18 @@ impl Sink for FatSink<'_> {
         260 - 1
     }
 
-    fn stands(&mut self, path: &str) -> Option<Stands> {
+    fn stands(&mut self, path: &str) -> Result<Option<Stands>, SinkError> {
         let (path, folder) = (path.trim_matches('/'), above(path));
-        let all = self.volume().ok()?.entries(folder.trim_matches('/')).ok()?;
-        let name = path.rsplit('/').next()?;
+        let all = self.volume()?.entries(folder.trim_matches('/'));
+        let all = all.map_err(|e| fat_error(path, e))?;
+        let name = path.rsplit('/').next().unwrap_or_default();
         let found = all
             .into_iter()
-            .find(|entry| entry.name.eq_ignore_ascii_case(name))?;
-        Some(Stands {
+            .find(|entry| entry.name.eq_ignore_ascii_case(name));
+        Ok(found.map(|found| Stands {
             is_folder: found.is_folder,
             modified: found.modified,
-        })
+        }))
     }
 
     fn folder(&mut self, path: &str, _attributes: &Attributes) -> Done {

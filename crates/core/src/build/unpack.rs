@@ -148,10 +148,19 @@ fn meant_without_top(content: &Content, sink: &mut dyn Sink) -> Result<Option<St
         return Ok(None);
     };
     let folder = content.to.trim_end_matches('/');
-    let mut is_there = |name: &String| sink.stands(&format!("{folder}/{name}")).is_some();
-    let known = below.iter().filter(|name| is_there(name)).count();
-    let has_top = sink.stands(&format!("{folder}/{top}")).is_some();
-    Ok((known > 0 && !has_top).then_some(top))
+    let mut is_there = |name: &String| match sink.stands(&format!("{folder}/{name}")) {
+        Ok(stands) => Ok(stands.is_some()),
+        Err(error) => Err(at(1, error)),
+    };
+    if is_there(&top)? {
+        return Ok(None);
+    }
+    for name in &below {
+        if is_there(name)? {
+            return Ok(Some(top));
+        }
+    }
+    Ok(None)
 }
 
 /// Names of an archive that are looked at for a hint.
@@ -166,8 +175,8 @@ struct Choosing<'s> {
 
 impl Choosing<'_> {
     /// Whether something goes to this path; notes what becomes of it.
-    fn takes(&mut self, path: &str, modified: i64) -> bool {
-        let stands = self.inner.stands(path);
+    fn takes(&mut self, path: &str, modified: i64) -> Result<bool, SinkError> {
+        let stands = self.inner.stands(path)?;
         let takes = match (&stands, self.overwrite) {
             (None, _) | (Some(_), Overwrite::Always) => true,
             (Some(_), Overwrite::Never) => false,
@@ -181,7 +190,7 @@ impl Choosing<'_> {
             (true, Some(_)) => &mut self.report.replaced,
         };
         list.push(path.to_owned());
-        takes
+        Ok(takes)
     }
 }
 
@@ -190,12 +199,12 @@ impl Sink for Choosing<'_> {
         self.inner.max_path()
     }
 
-    fn stands(&mut self, path: &str) -> Option<Stands> {
+    fn stands(&mut self, path: &str) -> Result<Option<Stands>, SinkError> {
         self.inner.stands(path)
     }
 
     fn folder(&mut self, path: &str, attributes: &Attributes) -> Result<(), SinkError> {
-        match self.inner.stands(path) {
+        match self.inner.stands(path)? {
             Some(stands) if stands.is_folder && self.overwrite != Overwrite::Always => Ok(()),
             _ => self.inner.folder(path, attributes),
         }
@@ -209,7 +218,7 @@ impl Sink for Choosing<'_> {
         content: &mut dyn Read,
         zeros: Zeros,
     ) -> Result<(), SinkError> {
-        if !self.takes(path, attributes.modified.seconds) {
+        if !self.takes(path, attributes.modified.seconds)? {
             return Ok(());
         }
         self.report.bytes = self.report.bytes.saturating_add(size);
@@ -229,14 +238,14 @@ impl Sink for Choosing<'_> {
         target: &[u8],
         attributes: &Attributes,
     ) -> Result<(), SinkError> {
-        match self.takes(path, attributes.modified.seconds) {
+        match self.takes(path, attributes.modified.seconds)? {
             true => self.inner.symlink(path, target, attributes),
             false => Ok(()),
         }
     }
 
     fn link(&mut self, path: &str, existing: &str) -> Result<(), SinkError> {
-        match self.takes(path, i64::MAX) {
+        match self.takes(path, i64::MAX)? {
             true => self.inner.link(path, existing),
             false => Ok(()),
         }
@@ -248,7 +257,7 @@ impl Sink for Choosing<'_> {
         kind: NodeKind,
         attributes: &Attributes,
     ) -> Result<(), SinkError> {
-        match self.takes(path, attributes.modified.seconds) {
+        match self.takes(path, attributes.modified.seconds)? {
             true => self.inner.node(path, kind, attributes),
             false => Ok(()),
         }

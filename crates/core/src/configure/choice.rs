@@ -274,10 +274,11 @@ fn look(device: &dyn BlockDevice, root: &FilesystemOf) -> Result<RootFacts, Conf
     let window = Window::new(device, root.range);
     let files: Files<'_> = open_to_read(&window)?;
     Ok(RootFacts {
-        has_cloud_init: files.has("/usr/bin/cloud-init") && !files.has_name(rootfs::CLOUD_INIT_OFF),
-        stock_user: rootfs::stock_user_of(&files),
+        has_cloud_init: files.has("/usr/bin/cloud-init")?
+            && !files.has_name(rootfs::CLOUD_INIT_OFF)?,
+        stock_user: rootfs::stock_user_of(&files)?,
         lacks_wpa3: !rootfs::knows_wpa3(&files)?,
-        lacks_keyboard: rootfs::lacks_keyboard(&files),
-        opens: rootfs::opens(&files),
+        lacks_keyboard: rootfs::lacks_keyboard(&files)?,
+        opens: rootfs::opens(&files)?,
     })
 }

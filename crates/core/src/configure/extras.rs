@@ -34,7 +34,7 @@ fn filesystem(site: &Site<'_>, place: &Place, line: usize) -> Result<FilesystemO
 fn put(files: &mut Files<'_>, file: &PlacedFile) -> Result<FileChange, ConfigureError> {
     let path = &file.place.path;
     let old = files.small(path, MAX_TEXT)?;
-    let is_there = files.has_name(path);
+    let is_there = files.has_name(path)?;
     let has_rights = !files.keeps_rights() || files.rights(path)? == Some(file.rights);
     let kind = match &old {
         None if !is_there => ChangeKind::New,
@@ -68,7 +68,7 @@ fn change(files: &mut Files<'_>, wanted: &PlacedEdit) -> Result<FileChange, Conf
     let edit = match &wanted.what {
         EditOrRemoval::Edit(edit) => edit,
         EditOrRemoval::Remove => {
-            return match files.has_name(path) {
+            return match files.has_name(path)? {
                 false => Ok(told(ChangeKind::Same, String::new())),
                 true => {
                     files.remove(path)?;

@@ -171,7 +171,7 @@ impl Files<'_> {
         };
         let rights = self.rights(path)?.unwrap_or(Rights::root(0o644));
         let original = format!("{path}.orig");
-        if keep_original && !self.has_name(&original) {
+        if keep_original && !self.has_name(&original)? {
             self.put(&original, rights, &old)?;
         }
         self.put(path, rights, &new)?;

@@ -1,12 +1,14 @@
 //! Comparing a place with a list of files that are expected there.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
+use std::ops::Bound;
 
 use pinewrit_image::{Checksum, ChecksumKind};
 use serde::{Deserialize, Serialize};
 
-use super::{Files, FilesError, Kind, join, walk};
+use super::walk::walk_with;
+use super::{Files, FilesError, Kind};
 
 /// One file of the list.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -63,8 +65,38 @@ struct List {
 /// # Errors
 /// A message with the line.
 pub fn read_expected(text: &str) -> Result<BTreeMap<String, Expected>, String> {
+    if let Some(files) = read_lines(text) {
+        return Ok(files);
+    }
     let list: List = toml::from_str(text).map_err(|error| error.to_string())?;
     Ok(list.files)
+}
+
+/// Lines that are read at once.
+const LINES: usize = 1000;
+
+/// A list as it is printed, a file a line: in parts, which takes a tenth of the memory. `None` for one
+/// of another form.
+fn read_lines(text: &str) -> Option<BTreeMap<String, Expected>> {
+    let mut lines = text.lines();
+    let is_entry = |line: &&str| line.starts_with('"') && line.ends_with('}');
+    if lines.next()? != "[files]" || !lines.clone().all(|line| is_entry(&line)) {
+        return None;
+    }
+    let mut all = BTreeMap::new();
+    loop {
+        let part: Vec<&str> = lines.by_ref().take(LINES).collect();
+        if part.is_empty() {
+            return Some(all);
+        }
+        let list: List = toml::from_str(&format!("[files]\n{}", part.join("\n"))).ok()?;
+        for (path, expected) in list.files {
+            // Twice the same is told by reading it as a whole.
+            if all.insert(path, expected).is_some() {
+                return None;
+            }
+        }
+    }
 }
 
 /// The list of what is below a folder now.
@@ -75,14 +107,15 @@ pub fn expected_of(files: &Files<'_>, folder: &str) -> Result<String, FilesError
     let mut list = List {
         files: BTreeMap::new(),
     };
-    for (path, size) in sizes(files, folder)? {
-        let sha256 = digest(files, &join(folder, &path))?;
+    for_files(files, folder, &mut |path, size, content| {
+        let sha256 = digest(content)?;
         let expected = Expected {
             size: Some(size),
             sha256: Some(sha256),
         };
-        list.files.insert(path, expected);
-    }
+        list.files.insert(path.to_owned(), expected);
+        Ok(())
+    })?;
     let mut text = String::from("[files]\n");
     for (path, expected) in &list.files {
         let quoted = toml::Value::String(path.clone());
@@ -95,17 +128,23 @@ pub fn expected_of(files: &Files<'_>, folder: &str) -> Result<String, FilesError
     Ok(text)
 }
 
-/// Files below a folder, with their sizes.
-fn sizes(files: &Files<'_>, folder: &str) -> Result<BTreeMap<String, u64>, FilesError> {
-    let mut found = BTreeMap::new();
-    walk(files, folder, usize::MAX, &mut |node| {
+/// A file's content, which is only read where it is asked for.
+type ContentOf<'c> = &'c dyn Fn(&mut dyn Write) -> Result<(), FilesError>;
+
+/// Calls `visit` with each file below a folder: its path from there, its size, its content.
+fn for_files(
+    files: &Files<'_>,
+    folder: &str,
+    visit: &mut dyn FnMut(&str, u64, ContentOf<'_>) -> Result<(), FilesError>,
+) -> Result<(), FilesError> {
+    let start = folder.trim_end_matches('/').len() + 1;
+    walk_with(files, folder, usize::MAX, &mut |node, met| {
         if node.facts.kind == Kind::File {
-            let path = node.path[folder.trim_end_matches('/').len() + 1..].to_owned();
-            found.insert(path, node.facts.size);
+            let read = |taker: &mut dyn Write| met.read_to(&node.path, taker);
+            visit(&node.path[start..], node.facts.size, &read)?;
         }
-        true
-    })?;
-    Ok(found)
+        Ok(true)
+    })
 }
 
 struct Summing(pinewrit_image::Hasher);
@@ -121,9 +160,9 @@ impl Write for Summing {
     }
 }
 
-fn digest(files: &Files<'_>, path: &str) -> Result<String, FilesError> {
+fn digest(content: ContentOf<'_>) -> Result<String, FilesError> {
     let mut summing = Summing(ChecksumKind::Sha256.hasher());
-    files.read_to(path, &mut summing)?;
+    content(&mut summing)?;
     let sum: Checksum = summing.0.finish();
     Ok(hex::encode(&sum.digest))
 }
@@ -137,43 +176,55 @@ pub fn compare(
     folder: &str,
     expected: &BTreeMap<String, Expected>,
 ) -> Result<Vec<Difference>, FilesError> {
-    let found = sizes(files, folder)?;
-    let mut differences = Vec::new();
-    let mut explained = Vec::new();
-    for (path, expected) in expected {
-        let path = path.trim_start_matches('/');
-        let Some(size) = found.get(path) else {
-            let instead = found
-                .keys()
-                .find(|other| is_with_second_ending(path, other))
-                .cloned();
-            explained.extend(instead.clone());
-            differences.push(Difference::Missing {
-                path: path.to_owned(),
-                instead,
-            });
-            continue;
-        };
-        if let Some(wanted) = expected.size.filter(|wanted| wanted != size) {
-            differences.push(Difference::Size {
-                path: path.to_owned(),
-                expected: wanted,
-                found: *size,
-            });
-        } else if let Some(wanted) = &expected.sha256
-            && !digest(files, &join(folder, path))?.eq_ignore_ascii_case(wanted)
-        {
-            differences.push(Difference::Content {
-                path: path.to_owned(),
-            });
-        }
+    let mut wanted: BTreeMap<&str, &Expected> = BTreeMap::new();
+    for (path, one) in expected {
+        wanted.insert(path.trim_start_matches('/'), one);
     }
-    let is_expected = |path: &String| {
-        let mut names = expected.keys().map(|name| name.trim_start_matches('/'));
-        names.any(|name| name == path) || explained.contains(path)
-    };
-    let extra = found.into_keys().filter(|path| !is_expected(path));
-    differences.extend(extra.map(|path| Difference::Extra { path }));
+    let mut found = BTreeSet::new();
+    let mut extra = BTreeSet::new();
+    let mut differing = BTreeMap::new();
+    for_files(files, folder, &mut |path, size, content| {
+        let Some(one) = wanted.get(path) else {
+            extra.insert(path.to_owned());
+            return Ok(());
+        };
+        found.insert(path.to_owned());
+        let path = path.to_owned();
+        if let Some(expected) = one.size.filter(|expected| *expected != size) {
+            let difference = Difference::Size {
+                path: path.clone(),
+                expected,
+                found: size,
+            };
+            differing.insert(path, difference);
+        } else if let Some(sum) = &one.sha256
+            && !digest(content)?.eq_ignore_ascii_case(sum)
+        {
+            differing.insert(path.clone(), Difference::Content { path });
+        }
+        Ok(())
+    })?;
+    let mut differences = Vec::new();
+    for path in wanted.into_keys() {
+        if found.contains(path) {
+            differences.extend(differing.remove(path));
+            continue;
+        }
+        // Names that go on where this one ends stand behind it.
+        let longer = extra.range::<str, _>((Bound::Included(path), Bound::Unbounded));
+        let mut longer = longer.take_while(|other| other.starts_with(path));
+        let instead = longer
+            .find(|other| is_with_second_ending(path, other))
+            .cloned();
+        if let Some(other) = &instead {
+            extra.remove(other);
+        }
+        differences.push(Difference::Missing {
+            path: path.to_owned(),
+            instead,
+        });
+    }
+    differences.extend(extra.into_iter().map(|path| Difference::Extra { path }));
     Ok(differences)
 }
 

@@ -11,8 +11,8 @@ use std::io::{Read, Write};
 
 use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_ext4::{
-    Attributes, EditError, Editor, FileKind, Timestamp, Tree, Volume, VolumeError as ExtError,
-    Zeros,
+    Attributes, EditError, Editor, FileKind, InodeNumber, Metadata, Timestamp, Tree, Volume,
+    VolumeError as ExtError, Zeros,
 };
 use serde::Serialize;
 
@@ -138,6 +138,14 @@ pub enum FilesError {
     /// A text that would be rewritten is none.
     #[error("{0} is not a text in UTF-8")]
     NotText(String),
+    /// A file of our own that cannot be read as what it is.
+    #[error("{path} cannot be used: {why}")]
+    Unusable {
+        /// The file.
+        path: String,
+        /// What is wrong with it.
+        why: String,
+    },
     /// What was changed does not hold together.
     #[error("the file system would not hold together: {0}")]
     Unsound(String),
@@ -218,23 +226,7 @@ impl<'a> Files<'a> {
             number => number?,
         };
         let found = tree.metadata(number)?;
-        let target = match found.kind {
-            FileKind::Symlink => Some(tree.link_target(number)?),
-            _ => None,
-        };
-        Ok(Some(Facts {
-            kind: match found.kind {
-                FileKind::Regular => Kind::File,
-                FileKind::Directory => Kind::Folder,
-                FileKind::Symlink => Kind::Link,
-                _ => Kind::Special,
-            },
-            size: found.size,
-            mode: Some(found.mode),
-            owner: Some((found.uid, found.gid)),
-            modified: Some(found.modified.seconds),
-            target: target.map(|target| String::from_utf8_lossy(&target).into_owned()),
-        }))
+        Ok(Some(ext_facts(tree, number, &found)?))
     }
 
     fn fat_facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
@@ -253,16 +245,25 @@ impl<'a> Files<'a> {
     }
 
     /// Whether a file, link or folder is there, with links followed.
-    pub fn has(&self, path: &str) -> bool {
-        match self.tree() {
-            Some(tree) => tree.find_target(path.as_bytes()).is_ok(),
-            None => matches!(self.fat_facts(path), Ok(Some(_))),
+    ///
+    /// # Errors
+    /// [`FilesError`]: it cannot be told.
+    pub fn has(&self, path: &str) -> Result<bool, FilesError> {
+        let Some(tree) = self.tree() else {
+            return Ok(self.fat_facts(path)?.is_some());
+        };
+        match tree.find_target(path.as_bytes()) {
+            Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => Ok(false),
+            number => Ok(number.map(|_| true)?),
         }
     }
 
     /// Whether anything stands under that name itself.
-    pub fn has_name(&self, path: &str) -> bool {
-        matches!(self.facts(path), Ok(Some(_)))
+    ///
+    /// # Errors
+    /// [`FilesError`]: it cannot be told.
+    pub fn has_name(&self, path: &str) -> Result<bool, FilesError> {
+        Ok(self.facts(path)?.is_some())
     }
 
     /// The names in a folder, sorted; `None` if there is no such folder.
@@ -272,7 +273,7 @@ impl<'a> Files<'a> {
     pub fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FilesError> {
         let mut names = match (self, self.tree()) {
             (Self::Fat(volume), _) => {
-                if !bare(folder).is_empty() && !volume.has_folder(bare(folder)) {
+                if !bare(folder).is_empty() && !volume.has_folder(bare(folder))? {
                     return Ok(None);
                 }
                 let all = volume.entries(bare(folder))?.into_iter();
@@ -369,10 +370,6 @@ impl<'a> Files<'a> {
     /// # Errors
     /// [`FilesError::NotFound`], or others.
     pub fn read_to(&self, path: &str, taker: &mut dyn Write) -> Done {
-        let not_taken = |source| FilesError::Taker {
-            path: path.to_owned(),
-            source,
-        };
         let Some(tree) = self.tree() else {
             let Self::Fat(volume) = self else {
                 return Err(FilesError::ReadOnly);
@@ -389,18 +386,7 @@ impl<'a> Files<'a> {
         if tree.metadata(number)?.kind == FileKind::Directory {
             return Err(FilesError::IsFolder(path.to_owned()));
         }
-        let content = tree.content(number)?;
-        let mut buffer = vec![0; PIECE.min(content.size().max(1) as usize)];
-        let mut at = 0;
-        while at < content.size() {
-            let len = content.read_at(at, &mut buffer)?;
-            if len == 0 {
-                break;
-            }
-            taker.write_all(&buffer[..len]).map_err(not_taken)?;
-            at += len as u64;
-        }
-        Ok(())
+        hand_on(tree, number, path, taker)
     }
 
     /// Makes a file, or replaces its content, rights and owner. A link of that name is replaced.
@@ -458,7 +444,7 @@ impl<'a> Files<'a> {
     /// # Errors
     /// [`FilesError`].
     pub fn make_folders(&mut self, path: &str, rights: Rights) -> Done {
-        if bare(path).is_empty() || self.has(path) {
+        if bare(path).is_empty() || self.has(path)? {
             return Ok(());
         }
         self.make_folders(above(path), rights)?;
@@ -481,7 +467,7 @@ impl<'a> Files<'a> {
                 what: "symbolic links",
             });
         }
-        let is_there = self.has_name(path);
+        let is_there = self.has_name(path)?;
         let editor = self.editor()?;
         if is_there {
             editor.remove(path.as_bytes())?;
@@ -517,7 +503,7 @@ impl<'a> Files<'a> {
     /// # Errors
     /// [`FilesError::NotFound`], and others.
     pub fn remove(&mut self, path: &str) -> Done {
-        if !self.has_name(path) {
+        if !self.has_name(path)? {
             return Err(FilesError::NotFound(path.to_owned()));
         }
         match self {
@@ -563,6 +549,46 @@ impl Rights {
             xattrs: Vec::new(),
         }
     }
+}
+
+/// Hands the content of a file on; `path` is for errors.
+fn hand_on(tree: Tree<'_>, number: InodeNumber, path: &str, taker: &mut dyn Write) -> Done {
+    let not_taken = |source| FilesError::Taker {
+        path: path.to_owned(),
+        source,
+    };
+    let content = tree.content(number)?;
+    let mut buffer = vec![0; PIECE.min(content.size().max(1) as usize)];
+    let mut at = 0;
+    while at < content.size() {
+        let len = content.read_at(at, &mut buffer)?;
+        if len == 0 {
+            break;
+        }
+        taker.write_all(&buffer[..len]).map_err(not_taken)?;
+        at += len as u64;
+    }
+    Ok(())
+}
+
+fn ext_facts(tree: Tree<'_>, number: InodeNumber, found: &Metadata) -> Result<Facts, FilesError> {
+    let target = match found.kind {
+        FileKind::Symlink => Some(tree.link_target(number)?),
+        _ => None,
+    };
+    Ok(Facts {
+        kind: match found.kind {
+            FileKind::Regular => Kind::File,
+            FileKind::Directory => Kind::Folder,
+            FileKind::Symlink => Kind::Link,
+            _ => Kind::Special,
+        },
+        size: found.size,
+        mode: Some(found.mode),
+        owner: Some((found.uid, found.gid)),
+        modified: Some(found.modified.seconds),
+        target: target.map(|target| String::from_utf8_lossy(&target).into_owned()),
+    })
 }
 
 fn folder_facts() -> Facts {

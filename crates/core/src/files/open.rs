@@ -94,15 +94,17 @@ pub fn find_place(
     wanted: &Wanted,
 ) -> Result<Result<FilesystemOf, Vec<FilesystemOf>>, DiskError> {
     let all = filesystems(device)?;
+    let is_called = |one: &FilesystemOf, name: &str| {
+        one.facts.label.as_deref() == Some(name) || one.name.as_deref() == Some(name)
+    };
     let is_meant = |one: &FilesystemOf| match wanted {
         Wanted::Only => one.has_files(),
         Wanted::Boot => one.facts.is_fat(),
         Wanted::Root => one.is_root,
+        Wanted::Whole => one.partition.is_none() || is_called(one, "whole"),
         Wanted::Named(name) => {
-            one.partition
-                .is_some_and(|number| number.to_string() == *name)
-                || one.facts.label.as_deref() == Some(name)
-                || one.name.as_deref() == Some(name)
+            let number = one.partition.map(|number| number.to_string());
+            number.as_deref() == Some(name) || is_called(one, name)
         }
     };
     let mut meant = all.iter().filter(|one| is_meant(one));

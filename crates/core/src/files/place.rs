@@ -12,6 +12,8 @@ pub enum Wanted {
     Boot,
     /// Where the system is: the ext file system with an `/etc`.
     Root,
+    /// The file system that fills a medium without a table; or what has this label or name.
+    Whole,
     /// A number, a label, or a name in the table.
     Named(String),
 }
@@ -66,6 +68,7 @@ impl FromStr for Place {
                 "" => Wanted::Only,
                 "boot" => Wanted::Boot,
                 "root" => Wanted::Root,
+                "whole" => Wanted::Whole,
                 named => Wanted::Named(named.to_owned()),
             },
             path: format!("/{}", names.collect::<Vec<_>>().join("/")),
@@ -80,6 +83,7 @@ impl fmt::Display for Wanted {
             Self::Only => "the only file system",
             Self::Boot => "boot",
             Self::Root => "root",
+            Self::Whole => "whole",
             Self::Named(name) => name,
         })
     }
@@ -101,6 +105,7 @@ mod tests {
 
     #[rstest]
     #[case("boot:/cmdline", Wanted::Boot, "/cmdline", false)]
+    #[case("whole:/log", Wanted::Whole, "/log", false)]
     #[case("2:/etc//ssh/./", Wanted::Named("2".into()), "/etc/ssh", true)]
     #[case("larkfell-root:", Wanted::Named("larkfell-root".into()), "/", true)]
     #[case("/a:b", Wanted::Only, "/a:b", false)]

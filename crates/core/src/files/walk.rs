@@ -1,6 +1,11 @@
 //! Walking through folders.
 
-use super::{Facts, Files, FilesError, Kind, join};
+use std::io::Write;
+
+use pinewrit_ext4::{InodeNumber, Tree, VolumeError as ExtError};
+
+use super::{Facts, Files, FilesError, Kind, bare, ext_facts, fat_entry_facts, hand_on, join};
+use crate::filesystem::{FatFolder, FatItem};
 
 /// Something that was met on the way.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -16,8 +21,27 @@ pub struct Node {
 /// Deeper folders are not gone into.
 const MAX_DEPTH: usize = 128;
 
+/// What a node leads to, so that it need not be looked for by its path.
+pub(super) enum Met<'m, 'a> {
+    Ext(Tree<'m>, InodeNumber),
+    Fat(FatItem<'m, 'a>),
+}
+
+impl Met<'_, '_> {
+    /// Hands a file's content on.
+    pub(super) fn read_to(&self, path: &str, taker: &mut dyn Write) -> Result<(), FilesError> {
+        match self {
+            Self::Ext(tree, number) => hand_on(*tree, *number, path, taker),
+            Self::Fat(item) => Ok(item.read_to(path, taker)?),
+        }
+    }
+}
+
+/// What is told of each node; whether to go on.
+pub(super) type Visit<'v> = &'v mut dyn FnMut(Node, &Met<'_, '_>) -> Result<bool, FilesError>;
+
 /// Calls `visit` with all below a folder, folders before what is in them, names in order. `visit`
-/// says whether to go on.
+/// says whether to go on. Each folder is read once.
 ///
 /// # Errors
 /// [`FilesError::NotFound`], and others.
@@ -27,34 +51,93 @@ pub fn walk(
     deepest: usize,
     visit: &mut dyn FnMut(Node) -> bool,
 ) -> Result<(), FilesError> {
-    below(files, folder, 1, deepest.min(MAX_DEPTH), visit).map(drop)
+    walk_with(files, folder, deepest, &mut |node, _| Ok(visit(node)))
 }
 
-fn below(
+/// As [`walk`], with what each node leads to.
+pub(super) fn walk_with(
     files: &Files<'_>,
     folder: &str,
-    depth: usize,
     deepest: usize,
-    visit: &mut dyn FnMut(Node) -> bool,
-) -> Result<bool, FilesError> {
-    let names = files.names(folder)?;
-    let names = names.ok_or_else(|| FilesError::NotFound(folder.to_owned()))?;
-    for name in names {
-        let path = join(folder, &name);
-        let Some(facts) = files.facts(&path)? else {
-            continue;
-        };
-        let is_folder = facts.kind == Kind::Folder;
-        let node = Node {
-            path: path.clone(),
-            facts,
-            depth,
-        };
-        let goes_on = visit(node)
-            && (!is_folder || depth >= deepest || below(files, &path, depth + 1, deepest, visit)?);
-        if !goes_on {
-            return Ok(false);
+    visit: Visit<'_>,
+) -> Result<(), FilesError> {
+    let missing = || FilesError::NotFound(folder.to_owned());
+    let start = match (files, files.tree()) {
+        (Files::Fat(volume), _) => {
+            let start = volume.folder(bare(folder))?.ok_or_else(missing)?;
+            Start::Fat(start)
         }
+        (_, Some(tree)) => match tree.find_target(folder.as_bytes()) {
+            Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Err(missing()),
+            number => Start::Ext(tree, number?),
+        },
+        _ => return Err(missing()),
+    };
+    let deepest = deepest.min(MAX_DEPTH);
+    match start.below(folder, 1, deepest, visit) {
+        Err(FilesError::Ext(ExtError::NotDirectory(_))) => Err(missing()),
+        walked => walked.map(drop),
     }
-    Ok(true)
+}
+
+/// A folder that is gone through.
+enum Start<'m, 'a> {
+    Ext(Tree<'m>, InodeNumber),
+    Fat(FatFolder<'m, 'a>),
+}
+
+impl<'m, 'a> Start<'m, 'a> {
+    /// What is in it, sorted by name.
+    fn met(&self, folder: &str) -> Result<Vec<(String, Facts, Met<'m, 'a>)>, FilesError> {
+        let mut met = Vec::new();
+        match self {
+            Self::Ext(tree, number) => {
+                for (entry, found) in tree.list_with_metadata(*number)? {
+                    let name = String::from_utf8_lossy(&entry.name).into_owned();
+                    let facts = ext_facts(*tree, entry.inode, &found)?;
+                    met.push((name, facts, Met::Ext(*tree, entry.inode)));
+                }
+            }
+            Self::Fat(open) => {
+                for (entry, item) in open.items(folder)? {
+                    let name = entry.name.clone();
+                    met.push((name, fat_entry_facts(entry), Met::Fat(item)));
+                }
+            }
+        }
+        met.sort_by(|a, b| a.0.cmp(&b.0));
+        Ok(met)
+    }
+
+    fn below(
+        &self,
+        folder: &str,
+        depth: usize,
+        deepest: usize,
+        visit: &mut dyn FnMut(Node, &Met<'_, '_>) -> Result<bool, FilesError>,
+    ) -> Result<bool, FilesError> {
+        for (name, facts, met) in self.met(folder)? {
+            let path = join(folder, &name);
+            let is_folder = facts.kind == Kind::Folder;
+            let node = Node {
+                path: path.clone(),
+                facts,
+                depth,
+            };
+            if !visit(node, &met)? {
+                return Ok(false);
+            }
+            if !is_folder || depth >= deepest {
+                continue;
+            }
+            let below = match &met {
+                Met::Ext(tree, number) => Start::Ext(*tree, *number),
+                Met::Fat(item) => Start::Fat(item.open()),
+            };
+            if !below.below(&path, depth + 1, deepest, visit)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
 }

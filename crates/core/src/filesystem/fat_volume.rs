@@ -2,7 +2,7 @@
 
 use std::io::{self, Read, Write};
 
-use fatfs::{Date, DateTime, Dir, FileSystem, FsOptions, Time, TimeProvider};
+use fatfs::{Date, DateTime, Dir, DirEntry, FileSystem, FsOptions, Time, TimeProvider};
 use pinewrit_disk::{BlockDevice, DeviceCursor};
 
 use super::fat::oem_text;
@@ -119,6 +119,52 @@ fn fat_time(seconds: i64) -> DateTime {
     }
 }
 
+/// A folder that is open.
+pub(crate) struct FatFolder<'v, 'a>(Dir<'v, DeviceCursor<'a>>);
+
+/// What stands in a folder, by which it is opened without its path.
+pub(crate) struct FatItem<'v, 'a>(DirEntry<'v, DeviceCursor<'a>>);
+
+impl<'v, 'a> FatFolder<'v, 'a> {
+    /// All entries without `.` and `..`; `path` is for errors.
+    pub(crate) fn items(
+        &self,
+        path: &str,
+    ) -> Result<Vec<(FatEntry, FatItem<'v, 'a>)>, VolumeError> {
+        let failed = failed_at(path);
+        let mut items = Vec::new();
+        for (index, entry) in self.0.iter().enumerate() {
+            check_count(index)?;
+            let entry = entry.map_err(&failed)?;
+            let name = entry.file_name();
+            if name == "." || name == ".." {
+                continue;
+            }
+            let told = FatEntry {
+                is_folder: entry.is_dir(),
+                size: entry.len(),
+                modified: seconds(entry.modified()),
+                name,
+            };
+            items.push((told, FatItem(entry)));
+        }
+        Ok(items)
+    }
+}
+
+impl<'v, 'a> FatItem<'v, 'a> {
+    /// What is in a folder.
+    pub(crate) fn open(&self) -> FatFolder<'v, 'a> {
+        FatFolder(self.0.to_dir())
+    }
+
+    /// Hands a file's content on.
+    pub(crate) fn read_to(&self, path: &str, taker: &mut dyn Write) -> Result<(), VolumeError> {
+        let copied = io::copy(&mut self.0.to_file(), taker);
+        copied.map(drop).map_err(failed_at(path))
+    }
+}
+
 /// An open FAT file system. Changes go to the device under it at once; put an
 /// [`Overlay`](pinewrit_disk::Overlay) in between to gather them.
 pub struct FatVolume<'a> {
@@ -177,37 +223,32 @@ impl<'a> FatVolume<'a> {
     /// # Errors
     /// [`VolumeError`].
     pub fn entries(&self, folder: &str) -> Result<Vec<FatEntry>, VolumeError> {
-        let failed = failed_at(folder);
+        let Some(dir) = self.folder(folder)? else {
+            return Ok(Vec::new());
+        };
+        let all = dir.items(folder)?.into_iter();
+        Ok(all.map(|(entry, _)| entry).collect())
+    }
+
+    /// A folder, `""` being the root; `None` if there is none of this name.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub(crate) fn folder(&self, folder: &str) -> Result<Option<FatFolder<'_, 'a>>, VolumeError> {
         let root = self.inner.root_dir();
         let opened = match folder {
             "" => Ok(root),
             folder => root.open_dir(folder),
         };
-        let dir = match opened {
+        match opened {
             // A file of that name is no folder either.
             Err(error)
                 if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::Other) =>
             {
-                return Ok(Vec::new());
+                Ok(None)
             }
-            dir => dir.map_err(&failed)?,
-        };
-        let mut entries = Vec::new();
-        for (index, entry) in dir.iter().enumerate() {
-            check_count(index)?;
-            let entry = entry.map_err(&failed)?;
-            let name = entry.file_name();
-            if name == "." || name == ".." {
-                continue;
-            }
-            entries.push(FatEntry {
-                is_folder: entry.is_dir(),
-                size: entry.len(),
-                modified: seconds(entry.modified()),
-                name,
-            });
+            dir => Ok(Some(FatFolder(dir.map_err(failed_at(folder))?))),
         }
-        Ok(entries)
     }
 
     /// Hands a file's content on; `false` if there is no such file.
@@ -308,8 +349,11 @@ impl<'a> FatVolume<'a> {
     }
 
     /// Whether there is a folder of this name.
-    pub fn has_folder(&self, path: &str) -> bool {
-        self.inner.root_dir().open_dir(path).is_ok()
+    ///
+    /// # Errors
+    /// [`VolumeError`]: it cannot be told.
+    pub fn has_folder(&self, path: &str) -> Result<bool, VolumeError> {
+        Ok(self.folder(path)?.is_some())
     }
 
     /// Makes a folder. Its parent must be there, and no file or folder of that name.

@@ -15,6 +15,7 @@ pub(crate) use magic::has_other_mark;
 
 pub use fat::{FatGeometry, FatWidth};
 pub use fat_volume::{FatEntry, FatVolume, VolumeError};
+pub(crate) use fat_volume::{FatFolder, FatItem};
 
 /// What a file system tells of itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]

@@ -98,7 +98,9 @@ pub(super) fn list(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
         let path = &at.place.path;
         let facts = files.facts(path).map_err(failed)?;
         let nodes = match facts {
-            Some(facts) if facts.kind != Kind::Folder && !files.has(&format!("{path}/.")) => {
+            Some(facts)
+                if facts.kind != Kind::Folder && files.names(path).map_err(failed)?.is_none() =>
+            {
                 vec![Node {
                     path: path.clone(),
                     facts,
@@ -223,18 +225,22 @@ pub(super) fn expected(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
 }
 
 /// Lines that a tree has at most on a screen.
-const MAX_LINES: usize = 100_000;
+const MAX_LINES: usize = 200_000;
 
 pub(super) fn tree(ui: &Ui, readers: &Readers, at: &ReadArgs, depth: Option<usize>) -> Outcome {
     let text = look(ui, readers, at, |files, name| {
         let mut nodes = Vec::new();
+        let mut is_cut = false;
         let walked = walk(
             files,
             &at.place.path,
             depth.unwrap_or(usize::MAX),
             &mut |node| {
-                nodes.push(node);
-                nodes.len() < MAX_LINES
+                is_cut = nodes.len() == MAX_LINES;
+                if !is_cut {
+                    nodes.push(node);
+                }
+                !is_cut
             },
         );
         match walked {
@@ -250,7 +256,14 @@ pub(super) fn tree(ui: &Ui, readers: &Readers, at: &ReadArgs, depth: Option<usiz
                 facts: &node.facts,
             });
         }
-        Ok(drawn(&at.place.to_string(), &nodes))
+        let mut text = drawn(&at.place.to_string(), &nodes);
+        if is_cut {
+            let most = units::grouped(MAX_LINES as u64);
+            text += &format!(
+                "  only the first {most} are shown: name a directory below, or --depth 1\n"
+            );
+        }
+        Ok(text)
     })?;
     ui.result(text);
     Ok(())
@@ -299,7 +312,7 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
         let failed = |e| explain::files_error(name, &e);
         match files.size_of(path).map_err(failed)? {
             Some(_) => {}
-            None if files.has(path) => {
+            None if files.has(path).map_err(failed)? => {
                 let what = format!("{} is no file", at.place);
                 return Err(Message::new(Exit::Usage, what).remedy("pinewrit files list"));
             }

@@ -188,7 +188,10 @@ fn environment() -> Environment<'static> {
             return Err(minijinja::Error::new(ErrorKind::InvalidOperation, what));
         }
         let secret = crate::settings::Password::Plain(crate::settings::Secret::new(text));
-        Ok(secret.hashed(None).unwrap_or_default())
+        // An empty hash would be an account without a password.
+        secret
+            .hashed(None)
+            .map_err(|error| minijinja::Error::new(ErrorKind::InvalidOperation, error.to_string()))
     });
     environment.add_filter("blake3", |text: String| {
         blake3::hash(text.as_bytes()).to_hex().to_string()

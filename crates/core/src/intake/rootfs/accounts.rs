@@ -314,11 +314,13 @@ fn is_plain(name: &str) -> bool {
 }
 
 /// The user that an image brings along.
-pub(crate) fn stock_user_of(files: &Files<'_>) -> Option<String> {
-    let passwd = Table::of(&files.text(PASSWD).ok()??);
-    let old = State::read(files).ok().flatten().unwrap_or_default();
+pub(crate) fn stock_user_of(files: &Files<'_>) -> Result<Option<String>, FilesError> {
+    let Some(passwd) = files.text(PASSWD)? else {
+        return Ok(None);
+    };
+    let old = State::read(files)?.unwrap_or_default();
     let own: Vec<String> = old.users.keys().cloned().collect();
-    first_person(&passwd, &own)
+    Ok(first_person(&Table::of(&passwd), &own))
 }
 
 struct Home {
@@ -362,14 +364,16 @@ pub(super) fn apply(
         (Some(_), None) => writer.note("the image brings no user along"),
         (None, _) => {}
     }
-    let shell = match writer.has("/bin/bash") {
+    let shell = match writer.has("/bin/bash")? {
         true => "/bin/bash",
         false => "/bin/sh",
     };
     let mut homes = Vec::new();
     for user in &settings.users {
         homes.push(accounts.put_user(user, shell)?);
-        if let Some(shell) = user.shell.as_ref().filter(|shell| !writer.has(shell)) {
+        if let Some(shell) = &user.shell
+            && !writer.has(shell)?
+        {
             let name = &user.name;
             writer.note(format!(
                 "{name} has the shell {shell}, which the image does not have"
@@ -389,12 +393,12 @@ pub(super) fn apply(
 
 /// A home folder from the skeleton, unless there is one.
 fn make_home(writer: &mut Writer<'_, '_>, home: &Home) -> Result<(), FilesError> {
-    if home.path.is_empty() || writer.files.has(&home.path) {
+    if home.path.is_empty() || writer.files.has(&home.path)? {
         return Ok(());
     }
     writer.folder(&home.path, Rights::of(0o700, home.numbers))?;
     let mut nodes = Vec::new();
-    if writer.files.has("/etc/skel") {
+    if writer.files.has("/etc/skel")? {
         crate::files::walk(writer.files, "/etc/skel", 8, &mut |node| {
             nodes.push(node);
             nodes.len() < MAX_SKELETON
@@ -449,7 +453,7 @@ fn put_keys(writer: &mut Writer<'_, '_>, user: &User, home: &Home) -> Result<(),
     writer.folder(&folder, Rights::of(0o700, home.numbers))?;
     let text: String = lines.iter().map(|line| format!("{line}\n")).collect();
     let rights = Rights::of(0o600, home.numbers);
-    if writer.files.has_name(&path) {
+    if writer.files.has_name(&path)? {
         writer.files.set_rights(&path, rights)?;
     }
     writer.shared(&path, rights, &text, Secrecy::Open)
@@ -462,7 +466,7 @@ fn put_sudo(writer: &mut Writer<'_, '_>, user: &User) -> Result<(), FilesError> 
         Sudo::WithPassword => "ALL=(ALL:ALL) ALL",
         Sudo::WithoutPassword => "ALL=(ALL:ALL) NOPASSWD: ALL",
     };
-    if !writer.has("/usr/bin/sudo") {
+    if !writer.has("/usr/bin/sudo")? {
         let name = &user.name;
         writer.note(format!(
             "the image has no sudo, so {name} cannot become root with it"

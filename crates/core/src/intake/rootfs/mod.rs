@@ -74,7 +74,7 @@ pub(crate) fn apply(
     let network = network::apply(&mut writer, settings)?;
     storage::apply(&mut writer, settings)?;
     quiet_cloud_init(&mut writer)?;
-    commands.extend(first_commands(&mut writer, settings));
+    commands.extend(first_commands(&mut writer, settings)?);
     if !commands.is_empty() {
         let needs_network = !settings.first_start.is_empty();
         if !services::run_once(&mut writer, &commands, needs_network)? {
@@ -102,11 +102,11 @@ pub(crate) const CLOUD_INIT_OFF_TEXT: &str =
 
 /// Without a seed, cloud-init would still replace host keys and the host name at the first start.
 fn quiet_cloud_init(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
-    if !writer.has("/usr/bin/cloud-init") {
+    if !writer.has("/usr/bin/cloud-init")? {
         return Ok(());
     }
     let is_own = writer.text(CLOUD_INIT_OFF)?.as_deref() == Some(CLOUD_INIT_OFF_TEXT);
-    if writer.has(CLOUD_INIT_OFF) && !is_own {
+    if writer.has(CLOUD_INIT_OFF)? && !is_own {
         return Ok(());
     }
     writer.note("cloud-init is switched off, so that it does not undo this at the first start");
@@ -134,7 +134,10 @@ fn forget_identity(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
 }
 
 /// Packages first: commands may need them.
-fn first_commands(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Vec<String> {
+fn first_commands(
+    writer: &mut Writer<'_, '_>,
+    settings: &CheckedSettings,
+) -> Result<Vec<String>, FilesError> {
     let first = &settings.first_start;
     let mut commands = Vec::new();
     if !first.packages.is_empty() {
@@ -149,15 +152,21 @@ fn first_commands(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Ve
             ("/usr/bin/pacman", "pacman -Sy --noconfirm"),
             ("/usr/bin/zypper", "zypper --non-interactive install"),
         ];
-        match managers.iter().find(|(path, _)| writer.has(path)) {
-            Some((_, command)) => commands.push(format!("{command} {names}")),
+        let mut found = None;
+        for (path, command) in managers {
+            if found.is_none() && writer.has(path)? {
+                found = Some(command);
+            }
+        }
+        match found {
+            Some(command) => commands.push(format!("{command} {names}")),
             None => writer.note(format!(
                 "nothing that installs packages was found: {names} left out"
             )),
         }
     }
     commands.extend(first.commands.iter().cloned());
-    commands
+    Ok(commands)
 }
 
 /// A key, or a password that the SSH server or a console takes.
@@ -184,7 +193,14 @@ fn is_open(files: &Files<'_>, accounts: &accounts::Accounts) -> Result<bool, Fil
 }
 
 /// Whether an account of a root file system opens by a password or a key, if that can be seen.
-pub(crate) fn opens(files: &Files<'_>) -> Option<bool> {
-    let accounts = accounts::Accounts::read(files).ok()?;
-    is_open(files, &accounts).ok()
+pub(crate) fn opens(files: &Files<'_>) -> Result<Option<bool>, FilesError> {
+    let accounts = match accounts::Accounts::read(files) {
+        Err(RootError::Files(error)) if error.disk().is_some() => return Err(error),
+        Err(_) => return Ok(None),
+        Ok(accounts) => accounts,
+    };
+    match is_open(files, &accounts) {
+        Err(error) if error.disk().is_some() => Err(error),
+        told => Ok(told.ok()),
+    }
 }

@@ -67,12 +67,12 @@ fn put_host_name(writer: &mut Writer<'_, '_>, name: &str) -> Result<(), FilesErr
 
 fn put_time_zone(writer: &mut Writer<'_, '_>, zone: &str) -> Result<(), FilesError> {
     let place = format!("/usr/share/zoneinfo/{zone}");
-    if !writer.has(&place) {
+    if !writer.has(&place)? {
         writer.note(format!("the image has no time zone {zone}; its own stays"));
         return Ok(());
     }
     writer.plain_link("/etc/localtime", &place)?;
-    if writer.has("/etc/timezone") {
+    if writer.has("/etc/timezone")? {
         writer.shared("/etc/timezone", OPEN, &format!("{zone}\n"), Secrecy::Open)?;
     }
     Ok(())
@@ -90,19 +90,24 @@ fn set(text: &str, key: &str, value: &str) -> String {
 
 /// Whether an image of Debian's kind has nothing that reads the keyboard's layout; cloud-init then fails
 /// to set it.
-pub(crate) fn lacks_keyboard(files: &Files<'_>) -> bool {
+pub(crate) fn lacks_keyboard(files: &Files<'_>) -> Result<bool, FilesError> {
     let readers = [
         "/usr/lib/systemd/system/console-setup.service",
         "/lib/systemd/system/console-setup.service",
         "/etc/init.d/console-setup.sh",
     ];
-    files.has("/var/lib/dpkg/status") && !readers.iter().any(|path| files.has(path))
+    for path in readers {
+        if files.has(path)? {
+            return Ok(false);
+        }
+    }
+    files.has("/var/lib/dpkg/status")
 }
 
 fn put_keyboard(writer: &mut Writer<'_, '_>, layout: &str) -> Result<(), FilesError> {
     let usual = "XKBMODEL=\"pc105\"\nXKBLAYOUT=\"us\"\nXKBVARIANT=\"\"\nXKBOPTIONS=\"\"\n";
-    let has_console = writer.has_any(&["/etc/vconsole.conf", "/usr/share/kbd"]);
-    if writer.has("/etc/default/keyboard") || !has_console {
+    let has_console = writer.has_any(&["/etc/vconsole.conf", "/usr/share/kbd"])?;
+    if writer.has("/etc/default/keyboard")? || !has_console {
         let text = writer.text("/etc/default/keyboard")?;
         let text = set(
             text.as_deref().unwrap_or(usual),
@@ -120,7 +125,7 @@ fn put_keyboard(writer: &mut Writer<'_, '_>, layout: &str) -> Result<(), FilesEr
 }
 
 fn put_locale(writer: &mut Writer<'_, '_>, locale: &str) -> Result<Vec<String>, FilesError> {
-    let path = match writer.has("/etc/default") {
+    let path = match writer.has("/etc/default")? {
         true => "/etc/default/locale",
         false => "/etc/locale.conf",
     };
@@ -148,20 +153,20 @@ fn put_locale(writer: &mut Writer<'_, '_>, locale: &str) -> Result<Vec<String>, 
     let text: String = lines.iter().map(|line| format!("{line}\n")).collect();
     writer.shared("/etc/locale.gen", OPEN, &text, Secrecy::Open)?;
     let generator = "/usr/sbin/locale-gen";
-    Ok(match writer.has(generator) {
+    Ok(match writer.has(generator)? {
         true => vec![generator.to_owned()],
         false => Vec::new(),
     })
 }
 
 fn put_time_servers(writer: &mut Writer<'_, '_>, servers: &[String]) -> Result<(), FilesError> {
-    if writer.has_any(&["/usr/sbin/chronyd", "/usr/bin/chronyd"]) {
+    if writer.has_any(&["/usr/sbin/chronyd", "/usr/bin/chronyd"])? {
         let lines: String = servers
             .iter()
             .map(|name| format!("server {name} iburst\n"))
             .collect();
         let text = format!("# Written by Pinewrit.\n{lines}");
-        let folder = match writer.has("/etc/chrony/sources.d") {
+        let folder = match writer.has("/etc/chrony/sources.d")? {
             true => ("/etc/chrony/sources.d", "sources"),
             false => ("/etc/chrony/conf.d", "conf"),
         };

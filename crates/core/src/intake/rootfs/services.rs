@@ -23,28 +23,44 @@ const UNITS: [&str; 3] = [
 const LEVELS: [u8; 4] = [2, 3, 4, 5];
 
 impl Init {
-    pub(super) fn of(writer: &Writer<'_, '_>) -> Self {
-        if writer.has_any(&["/usr/lib/systemd/systemd", "/lib/systemd/systemd"]) {
-            Self::Systemd
-        } else if writer.has_any(&["/sbin/openrc-run", "/sbin/openrc", "/usr/sbin/openrc"]) {
-            Self::OpenRc
-        } else if writer.has_any(&["/etc/inittab", "/etc/init.d/rc", "/etc/init.d/rcS"]) {
-            Self::SysV
-        } else {
-            Self::Unknown
+    pub(super) fn of(writer: &Writer<'_, '_>) -> Result<Self, FilesError> {
+        let marks = [
+            (
+                Self::Systemd,
+                &["/usr/lib/systemd/systemd", "/lib/systemd/systemd"][..],
+            ),
+            (
+                Self::OpenRc,
+                &["/sbin/openrc-run", "/sbin/openrc", "/usr/sbin/openrc"],
+            ),
+            (
+                Self::SysV,
+                &["/etc/inittab", "/etc/init.d/rc", "/etc/init.d/rcS"],
+            ),
+        ];
+        for (init, paths) in marks {
+            if writer.has_any(paths)? {
+                return Ok(init);
+            }
         }
+        Ok(Self::Unknown)
     }
 }
 
 /// Where a unit's file lies.
-pub(super) fn unit(writer: &Writer<'_, '_>, name: &str) -> Option<String> {
-    let mut places = UNITS.iter().map(|folder| format!("{folder}/{name}"));
-    places.find(|place| writer.has(place))
+pub(super) fn unit(writer: &Writer<'_, '_>, name: &str) -> Result<Option<String>, FilesError> {
+    for folder in UNITS {
+        let place = format!("{folder}/{name}");
+        if writer.has(&place)? {
+            return Ok(Some(place));
+        }
+    }
+    Ok(None)
 }
 
 /// Switches the first of these services on that the image has; `false` if it has none.
 pub(super) fn enable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<bool, FilesError> {
-    match Init::of(writer) {
+    match Init::of(writer)? {
         Init::Systemd => {
             for name in names {
                 // An instance is a link to its template.
@@ -52,12 +68,12 @@ pub(super) fn enable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<bool
                     Some((template, _)) => format!("{template}@.service"),
                     None => format!("{name}.service"),
                 };
-                if let Some(place) = unit(writer, &file) {
+                if let Some(place) = unit(writer, &file)? {
                     let wants = wanted_by(writer, &place)?;
                     let link = format!("/etc/systemd/system/{wants}.wants/{name}.service");
                     // What the image had switched on stays its own.
                     let is_own = |old: &State| old.links.contains_key(&link);
-                    if !writer.files.has_name(&link) || writer.old.as_ref().is_some_and(is_own) {
+                    if !writer.files.has_name(&link)? || writer.old.as_ref().is_some_and(is_own) {
                         writer.link(&link, &place)?;
                     }
                     return Ok(true);
@@ -68,7 +84,7 @@ pub(super) fn enable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<bool
         Init::OpenRc => {
             for name in names {
                 let script = format!("/etc/init.d/{name}");
-                if writer.has(&script) {
+                if writer.has(&script)? {
                     writer.link(&format!("/etc/runlevels/default/{name}"), &script)?;
                     return Ok(true);
                 }
@@ -77,7 +93,7 @@ pub(super) fn enable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<bool
         }
         Init::SysV => {
             for name in names {
-                if !writer.has(&format!("/etc/init.d/{name}")) {
+                if !writer.has(&format!("/etc/init.d/{name}"))? {
                     continue;
                 }
                 let target = format!("../init.d/{name}");
@@ -116,7 +132,7 @@ fn remove_links(writer: &mut Writer<'_, '_>, folder: &str, name: &str) -> Result
 
 /// Switches services off, whichever of these there are.
 pub(super) fn disable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<(), FilesError> {
-    match Init::of(writer) {
+    match Init::of(writer)? {
         Init::Systemd => {
             for folder in writer
                 .files
@@ -142,7 +158,7 @@ pub(super) fn disable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<(),
                 let folder = format!("/etc/rc{level}.d");
                 for name in names {
                     remove_links(writer, &folder, name)?;
-                    if writer.has(&format!("/etc/init.d/{name}")) {
+                    if writer.has(&format!("/etc/init.d/{name}"))? {
                         let target = format!("../init.d/{name}");
                         writer.link(&format!("{folder}/K02{name}"), &target)?;
                     }
@@ -156,7 +172,7 @@ pub(super) fn disable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<(),
 
 /// A unit of systemd never starts, whoever wants it.
 pub(super) fn mask(writer: &mut Writer<'_, '_>, name: &str) -> Result<(), FilesError> {
-    match unit(writer, name) {
+    match unit(writer, name)? {
         Some(_) => writer.link(&format!("/etc/systemd/system/{name}"), "/dev/null"),
         None => Ok(()),
     }
@@ -187,7 +203,7 @@ pub(super) fn run_once(
     writer.folder("/var/lib/pinewrit", Rights::root(0o700))?;
     // Commands may hold what nobody else is to read.
     writer.file(SCRIPT, Rights::root(0o700), &script, Secrecy::Secret)?;
-    match Init::of(writer) {
+    match Init::of(writer)? {
         Init::Systemd => {
             let network = match needs_network {
                 true => "Wants=network-online.target\nAfter=network-online.target\n",

@@ -17,13 +17,13 @@ pub(super) fn apply(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
 ) -> Result<Option<HostKey>, RootError> {
-    let has_server = writer.has_any(&["/usr/sbin/sshd", "/usr/bin/sshd"]);
+    let has_server = writer.has_any(&["/usr/sbin/sshd", "/usr/bin/sshd"])?;
     match settings.ssh_enabled {
         Some(true) if !has_server => {
             writer.note("the image has no SSH server, so none can be switched on");
         }
         // Its service would be in its way.
-        Some(true) if listening_socket(writer).is_some() => {}
+        Some(true) if listening_socket(writer)?.is_some() => {}
         Some(true) if services::enable(writer, &NAMES)? => {}
         Some(true) => writer.note("nothing is known of how this image starts its SSH server"),
         Some(false) => services::disable(writer, &NAMES)?,
@@ -41,11 +41,15 @@ pub(super) fn apply(
 }
 
 /// The socket by which systemd starts the server when somebody calls, where that is switched on.
-fn listening_socket(writer: &Writer<'_, '_>) -> Option<String> {
-    let all = NAMES.iter().map(|name| format!("{name}.socket"));
+fn listening_socket(writer: &Writer<'_, '_>) -> Result<Option<String>, FilesError> {
     let wants = "/etc/systemd/system/sockets.target.wants";
-    all.into_iter()
-        .find(|unit| writer.files.has_name(&format!("{wants}/{unit}")))
+    for name in NAMES {
+        let unit = format!("{name}.socket");
+        if writer.files.has_name(&format!("{wants}/{unit}"))? {
+            return Ok(Some(unit));
+        }
+    }
+    Ok(None)
 }
 
 /// There the port is the socket's, whatever the server's own settings say.
@@ -53,7 +57,7 @@ fn put_socket_port(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
 ) -> Result<(), FilesError> {
-    let (Some(port), Some(socket)) = (settings.ssh_port, listening_socket(writer)) else {
+    let (Some(port), Some(socket)) = (settings.ssh_port, listening_socket(writer)?) else {
         return Ok(());
     };
     // An empty value takes away what was listened to before: systemd.socket(5).
@@ -97,7 +101,7 @@ fn put_options(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Resul
     if !includes {
         plain = block(&lines) + &plain;
     }
-    if plain != config && writer.has(CONFIG) {
+    if plain != config && writer.has(CONFIG)? {
         writer.shared(CONFIG, Rights::root(0o644), &plain, Secrecy::Open)?;
     }
     match includes && !lines.is_empty() {
@@ -116,7 +120,7 @@ fn put_host_key(
     let public_path = format!("{PRIVATE}.pub");
     let before = writer.old.clone().unwrap_or_default();
     // A key that an earlier run made for this unit stays: people know it by now.
-    if before.files.contains_key(PRIVATE) && writer.has(PRIVATE) {
+    if before.files.contains_key(PRIVATE) && writer.has(PRIVATE)? {
         for path in [PRIVATE, &public_path] {
             let known = before.files.get(path).cloned().unwrap_or_default();
             writer.state.files.insert(path.to_owned(), known);

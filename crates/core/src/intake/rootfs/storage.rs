@@ -22,7 +22,7 @@ pub(super) fn apply(
             services::mask(writer, unit)?;
         }
         let generator = "/usr/lib/systemd/system-generators/zram-generator";
-        if writer.has(generator) {
+        if writer.has(generator)? {
             writer.link("/etc/systemd/zram-generator.conf", "/dev/null")?;
         }
     }
@@ -33,7 +33,7 @@ fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), FilesError> {
     // Whole pages.
     let size = size / 4096 * 4096;
     if writer.files.size_of(SWAP)? != Some(size) {
-        if writer.files.has_name(SWAP) {
+        if writer.files.has_name(SWAP)? {
             writer.files.remove(SWAP)?;
         }
         let uuid = *uuid::Uuid::new_v4().as_bytes();

@@ -28,9 +28,20 @@ impl State {
     pub(crate) const VERSION: u32 = 1;
 
     pub(crate) fn read(files: &Files<'_>) -> Result<Option<Self>, FilesError> {
-        let text = files.text(STATE)?;
-        let state: Option<Self> = text.and_then(|text| serde_json::from_str(&text).ok());
-        Ok(state.filter(|state| state.version == Self::VERSION))
+        let Some(text) = files.text(STATE)? else {
+            return Ok(None);
+        };
+        let unusable = |why: String| FilesError::Unusable {
+            path: STATE.to_owned(),
+            why,
+        };
+        // Without it, what an earlier run has put could not be told from what others have.
+        let state: Self =
+            serde_json::from_str(&text).map_err(|error| unusable(error.to_string()))?;
+        match state.version {
+            Self::VERSION => Ok(Some(state)),
+            other => Err(unusable(format!("its version is {other}"))),
+        }
     }
 }
 
@@ -71,13 +82,18 @@ impl<'f, 'a> Writer<'f, 'a> {
         })
     }
 
-    pub(crate) fn has(&self, path: &str) -> bool {
+    pub(crate) fn has(&self, path: &str) -> Result<bool, FilesError> {
         self.files.has(path)
     }
 
     /// Whether any of these is there.
-    pub(crate) fn has_any(&self, paths: &[&str]) -> bool {
-        paths.iter().any(|path| self.files.has(path))
+    pub(crate) fn has_any(&self, paths: &[&str]) -> Result<bool, FilesError> {
+        for path in paths {
+            if self.files.has(path)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     pub(crate) fn text(&self, path: &str) -> Result<Option<String>, FilesError> {
@@ -141,7 +157,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         let kind = match &old {
             Some(old) if old == content.as_bytes() && has_rights => ChangeKind::Same,
             Some(_) => changed,
-            None if self.files.has_name(path) => changed,
+            None if self.files.has_name(path)? => changed,
             None => ChangeKind::New,
         };
         if kind != ChangeKind::Same {
@@ -209,7 +225,7 @@ impl<'f, 'a> Writer<'f, 'a> {
     }
 
     pub(crate) fn folder(&mut self, path: &str, rights: Rights) -> Done {
-        if self.files.has(path) {
+        if self.files.has(path)? {
             return Ok(());
         }
         self.files.make_folders(above(path), Rights::root(0o755))?;
@@ -218,7 +234,7 @@ impl<'f, 'a> Writer<'f, 'a> {
 
     /// Takes a file or link away, if it is there.
     pub(crate) fn remove(&mut self, path: &str) -> Done {
-        if self.files.has_name(path) {
+        if self.files.has_name(path)? {
             self.files.remove(path)?;
             self.told(path, ChangeKind::Removed, String::new());
         }
@@ -236,7 +252,7 @@ impl<'f, 'a> Writer<'f, 'a> {
             }
             match self.files.small(path, MAX_TEXT)? {
                 Some(content) if digest(&content) == *known => self.remove(path)?,
-                None if !self.files.has_name(path) => {}
+                None if !self.files.has_name(path)? => {}
                 _ => self.note(format!("{path} was changed by hand, and stays")),
             }
         }

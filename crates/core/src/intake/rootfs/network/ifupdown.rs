@@ -49,14 +49,14 @@ pub(super) fn apply(
     }
     writer.file(OWN, OPEN, &text, Secrecy::Open)?;
     services::enable(writer, &["networking"])?;
-    match writer.has("/usr/sbin/resolvconf") {
+    match writer.has("/usr/sbin/resolvconf")? {
         true => Ok(()),
         false => put_name_servers(writer, wired),
     }
 }
 
 fn put_supplicant(writer: &mut Writer<'_, '_>, wireless: &Wireless) -> Result<(), FilesError> {
-    if !writer.has_any(&["/usr/sbin/wpa_supplicant", "/sbin/wpa_supplicant"]) {
+    if !writer.has_any(&["/usr/sbin/wpa_supplicant", "/sbin/wpa_supplicant"])? {
         writer.note("the image has no wpa_supplicant, so wireless networks are not joined");
     }
     let config = wpa::config(writer, wireless)?;

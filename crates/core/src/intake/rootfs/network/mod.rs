@@ -47,28 +47,28 @@ impl Backend {
 
     /// Many images have systemd-networkd without using it, so it counts first only where it is
     /// switched on.
-    pub(super) fn of(writer: &Writer<'_, '_>) -> Option<Self> {
+    pub(super) fn of(writer: &Writer<'_, '_>) -> Result<Option<Self>, FilesError> {
         let wants = "/etc/systemd/system/multi-user.target.wants/systemd-networkd.service";
         let has_networkd = writer.has_any(&[
             "/usr/lib/systemd/systemd-networkd",
             "/lib/systemd/systemd-networkd",
-        ]);
-        if writer.has("/usr/sbin/netplan") {
+        ])?;
+        Ok(if writer.has("/usr/sbin/netplan")? {
             Some(Self::Netplan)
-        } else if writer.has("/usr/sbin/NetworkManager") {
+        } else if writer.has("/usr/sbin/NetworkManager")? {
             Some(Self::NetworkManager)
-        } else if has_networkd && writer.files.has_name(wants) {
+        } else if has_networkd && writer.files.has_name(wants)? {
             Some(Self::Networkd)
-        } else if writer.has_any(&["/usr/sbin/ifup", "/sbin/ifup"]) {
+        } else if writer.has_any(&["/usr/sbin/ifup", "/sbin/ifup"])? {
             Some(Self::Ifupdown)
-        } else if services::unit(writer, "dhcpcd.service").is_some()
-            || writer.has("/etc/init.d/dhcpcd")
+        } else if services::unit(writer, "dhcpcd.service")?.is_some()
+            || writer.has("/etc/init.d/dhcpcd")?
         {
             // The program alone is there for others to call.
             Some(Self::Dhcpcd)
         } else {
             has_networkd.then_some(Self::Networkd)
-        }
+        })
     }
 }
 
@@ -86,7 +86,7 @@ pub(super) fn apply(
     if settings.wired.is_empty() && settings.wireless.is_none() {
         return Ok(None);
     }
-    let backend = Backend::of(writer).ok_or(RootError::NoNetwork)?;
+    let backend = Backend::of(writer)?.ok_or(RootError::NoNetwork)?;
     // Wireless settings alone must not switch the cable off.
     let usual = [Wired::default()];
     let wired = match settings.wired.is_empty() {
@@ -104,7 +104,7 @@ pub(super) fn apply(
 }
 
 fn netplan(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Result<(), RootError> {
-    let renderer = match writer.has("/usr/sbin/NetworkManager") {
+    let renderer = match writer.has("/usr/sbin/NetworkManager")? {
         true => "NetworkManager",
         false => "networkd",
     };
