@@ -2,8 +2,8 @@
 
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use pinewrit_disk::{BlockDevice, ByteRange, Window};
-use pinewrit_ext4::{Editor, Growth, Timestamp};
+use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, Window};
+use pinewrit_ext4::{CheckError, EditError, Editor, Growth, Timestamp, VolumeError, check};
 use pinewrit_table::TableError;
 use serde::Serialize;
 
@@ -80,33 +80,61 @@ pub fn grow_whole(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
 /// # Errors
 /// The device could not be read. A file system that cannot be grown is no error: its report says
 /// why.
-pub fn grow_filesystem(
-    partition: &Window<'_>,
-) -> Result<Option<FilesystemGrowth>, pinewrit_disk::DiskError> {
+pub fn grow_filesystem(partition: &Window<'_>) -> Result<Option<FilesystemGrowth>, DiskError> {
     let Some(facts) = filesystem::probe(partition)? else {
         return Ok(None);
     };
     let kind = facts.kind;
     let result = match kind.starts_with("ext") {
         true => grow_ext(partition),
-        false => Err("only ext2, ext3 and ext4 are grown here".to_owned()),
+        false => Err(Fault::Kept(
+            "only ext2, ext3 and ext4 are grown here".to_owned(),
+        )),
     };
-    Ok(Some(match result {
-        Ok(growth) => FilesystemGrowth {
+    match result {
+        Ok(growth) => Ok(Some(FilesystemGrowth {
             kind,
             size: Some(growth.after),
             kept_because: None,
-        },
-        Err(why) => FilesystemGrowth {
+        })),
+        Err(Fault::Kept(why)) => Ok(Some(FilesystemGrowth {
             kind,
             size: None,
             kept_because: Some(why),
-        },
-    }))
+        })),
+        Err(Fault::Disk(error)) => Err(error),
+    }
 }
 
-fn grow_ext(partition: &Window<'_>) -> Result<Growth, String> {
-    let mut editor = Editor::open(partition, now()).map_err(|error| error.to_string())?;
+/// Why a file system was not grown.
+enum Fault {
+    /// It is not one that can be.
+    Kept(String),
+    Disk(DiskError),
+}
+
+impl From<EditError> for Fault {
+    fn from(error: EditError) -> Self {
+        match error {
+            EditError::Volume(VolumeError::Disk(error)) => Self::Disk(error),
+            error => Self::Kept(error.to_string()),
+        }
+    }
+}
+
+impl From<CheckError> for Fault {
+    fn from(error: CheckError) -> Self {
+        match error {
+            CheckError::Volume(VolumeError::Disk(error)) => Self::Disk(error),
+            error => Self::Kept(error.to_string()),
+        }
+    }
+}
+
+fn grow_ext(partition: &Window<'_>) -> Result<Growth, Fault> {
+    check(partition)?;
+    let gathered = Overlay::new(partition);
+    let mut editor = Editor::open(&gathered, now())?;
     let sb = editor.superblock();
     let has_sums = sb.has_group_flags();
     let more = partition.size().saturating_sub(sb.size());
@@ -114,13 +142,18 @@ fn grow_ext(partition: &Window<'_>) -> Result<Growth, String> {
     let groups = more / (sb.blocks_per_group * sb.block_size);
     if !has_sums && groups.saturating_mul(inodes) > MAX_ZEROED {
         let why = "its inode tables would have to be zeroed, which is left to the system";
-        return Err(why.to_owned());
+        return Err(Fault::Kept(why.to_owned()));
     }
     let most = editor.largest_size();
-    let growth = editor.grow(partition.size().min(most));
-    let growth = growth.map_err(|error| error.to_string())?;
-    editor.commit().map_err(|error| error.to_string())?;
-    Ok(growth)
+    let growth = editor.grow(partition.size().min(most))?;
+    editor.commit()?;
+    // Nothing has reached the partition yet.
+    check(&gathered)?;
+    match gathered.commit(&[], None) {
+        Ok(_) => Ok(growth),
+        Err(CommitError::Disk { source, .. }) => Err(Fault::Disk(source)),
+        Err(error) => Err(Fault::Kept(error.to_string())),
+    }
 }
 
 /// The time of changes.

@@ -2,7 +2,9 @@
 //! on it that names them.
 
 use pinewrit_disk::{BlockDevice, DiskError, Overlay, Window};
-use pinewrit_ext4::{Attributes, EditError, Editor, FileKind, VolumeError as ExtError, Zeros};
+use pinewrit_ext4::{
+    Attributes, CheckError, EditError, Editor, FileKind, VolumeError as ExtError, Zeros,
+};
 use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
 use serde::Serialize;
 
@@ -58,10 +60,22 @@ pub enum RenewError {
     Fat(#[from] VolumeError),
     /// An ext file system could not be read or changed.
     #[error(transparent)]
-    Ext(#[from] EditError),
+    Ext(EditError),
+    /// What was changed does not hold together.
+    #[error("the file system would not hold together: {0}")]
+    Unsound(String),
     /// The device failed.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+impl From<EditError> for RenewError {
+    fn from(error: EditError) -> Self {
+        match error {
+            EditError::Volume(ExtError::Disk(error)) => Self::Disk(error),
+            error => Self::Ext(error),
+        }
+    }
 }
 
 /// Folders whose files may name identifiers: command lines, boot menus and their settings. In
@@ -192,6 +206,9 @@ fn renew_filesystem(
     if facts.is_fat() {
         renew_fat(window, [uuid[0], uuid[1], uuid[2], uuid[3]])?;
     } else if facts.kind.starts_with("ext") {
+        if let Some(why) = ext_fault(window)? {
+            return Ok(Renewed::Kept(why));
+        }
         let mut editor = match Editor::open(window, now()) {
             Ok(editor) => editor,
             Err(EditError::Volume(ExtError::Disk(error))) => {
@@ -292,6 +309,9 @@ fn follow_in_ext(
     window: &Window<'_>,
     renewals: &[Renewal],
 ) -> Result<Vec<(String, usize)>, RenewError> {
+    if ext_fault(window)?.is_some() {
+        return Ok(Vec::new());
+    }
     let mut editor = match Editor::open(window, now()) {
         Err(EditError::Volume(ExtError::Disk(error))) => return Err(error.into()),
         // What cannot be changed was told already.
@@ -351,8 +371,20 @@ fn follow_in_ext(
     }
     if !changed.is_empty() {
         editor.commit()?;
+        if let Some(why) = ext_fault(window)? {
+            return Err(RenewError::Unsound(why));
+        }
     }
     Ok(changed)
+}
+
+/// What is wrong with an ext file system, if anything is.
+fn ext_fault(window: &Window<'_>) -> Result<Option<String>, DiskError> {
+    match pinewrit_ext4::check(window) {
+        Ok(()) => Ok(None),
+        Err(CheckError::Volume(ExtError::Disk(error))) => Err(error),
+        Err(fault) => Ok(Some(fault.to_string())),
+    }
 }
 
 /// What was found; `None` where there is nothing. What cannot be read may name an identifier.

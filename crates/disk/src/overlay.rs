@@ -84,6 +84,18 @@ impl<D: BlockDevice> Overlay<D> {
         Ok(merged(self.changed_blocks()?))
     }
 
+    /// Lays the changes over bytes of the device that begin at `offset`.
+    pub fn lay_over(&self, offset: u64, buffer: &mut [u8]) {
+        let blocks = self.lock();
+        let Ok(()) = for_each_block(offset, buffer.len(), |index, within, part| {
+            if let Some(block) = blocks.get(&index) {
+                let len = part.len();
+                buffer[part].copy_from_slice(&block[within..within + len]);
+            }
+            Ok::<(), std::convert::Infallible>(())
+        });
+    }
+
     fn changed_blocks(&self) -> Result<Vec<ByteRange>, DiskError> {
         let blocks = self.lock();
         let all = blocks.iter().map(|(&index, block)| {
@@ -265,16 +277,15 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
         if covered < end - first {
             self.below.read_at(offset, buffer)?;
         }
-        if covered == 0 {
-            return Ok(());
+        drop(blocks);
+        if covered > 0 {
+            self.lay_over(offset, buffer);
         }
-        for_each_block(offset, buffer.len(), |index, within, part| {
-            if let Some(block) = blocks.get(&index) {
-                let len = part.len();
-                buffer[part].copy_from_slice(&block[within..within + len]);
-            }
-            Ok(())
-        })
+        Ok(())
+    }
+
+    fn forget_cache(&self, range: ByteRange) {
+        self.below.forget_cache(range);
     }
 
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {

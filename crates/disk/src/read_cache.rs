@@ -1,20 +1,70 @@
 //! A cache for reading many small things: tables, directories, maps of files.
 
-use std::collections::VecDeque;
-use std::sync::Mutex;
+use std::collections::{BTreeMap, HashMap};
+use std::ops::Range;
+use std::sync::{Mutex, MutexGuard};
 
 use crate::{AlignedBuf, BlockDevice, ByteRange, DiskError, SectorSize};
 
 /// Bytes that are read at once: a request of a card costs more than its bytes.
 const BLOCK: u64 = 64 << 10;
-/// Blocks that are kept.
-const KEPT: usize = 64;
+/// Blocks that are kept, 64 MiB: the metadata of a card, which is checked before and after a change.
+const KEPT: usize = 1024;
 
 /// A device that is read in larger pieces, of which the last ones used are kept. It is not for
 /// devices that somebody else writes meanwhile, and passes no writes on.
 pub struct ReadCache<D> {
     below: D,
-    blocks: Mutex<VecDeque<(u64, AlignedBuf)>>,
+    kept: Mutex<Kept>,
+}
+
+/// Blocks by their number, and the order in which they were used.
+#[derive(Default)]
+struct Kept {
+    blocks: HashMap<u64, (u64, AlignedBuf)>,
+    order: BTreeMap<u64, u64>,
+    next: u64,
+}
+
+impl Kept {
+    /// Puts a block in front, and the oldest ones away.
+    fn put(&mut self, block: u64, bytes: AlignedBuf) {
+        self.next += 1;
+        if let Some((before, _)) = self.blocks.insert(block, (self.next, bytes)) {
+            self.order.remove(&before);
+        }
+        self.order.insert(self.next, block);
+        while self.blocks.len() > KEPT
+            && let Some((_, oldest)) = self.order.pop_first()
+        {
+            self.blocks.remove(&oldest);
+        }
+    }
+
+    /// Copies a part of a block; `false` if it is not kept.
+    fn copy(&mut self, block: u64, within: usize, into: &mut [u8]) -> bool {
+        let Some((stamp, bytes)) = self.blocks.get_mut(&block) else {
+            return false;
+        };
+        into.copy_from_slice(&bytes[within..within + into.len()]);
+        self.next += 1;
+        self.order.remove(stamp);
+        self.order.insert(self.next, block);
+        *stamp = self.next;
+        true
+    }
+}
+
+/// The parts of blocks that a request covers: the block, where it begins in it, and in the request.
+fn parts(offset: u64, len: usize) -> impl Iterator<Item = (u64, usize, Range<usize>)> {
+    let mut done = 0;
+    std::iter::from_fn(move || {
+        let place = offset + done as u64;
+        let within = (place % BLOCK) as usize;
+        let part = done..len.min(done + BLOCK as usize - within);
+        done = part.end;
+        (!part.is_empty()).then_some((place / BLOCK, within, part))
+    })
 }
 
 impl<D: BlockDevice> ReadCache<D> {
@@ -22,7 +72,7 @@ impl<D: BlockDevice> ReadCache<D> {
     pub fn new(below: D) -> Self {
         Self {
             below,
-            blocks: Mutex::default(),
+            kept: Mutex::default(),
         }
     }
 
@@ -31,23 +81,23 @@ impl<D: BlockDevice> ReadCache<D> {
         &self.below
     }
 
-    /// Copies a part of one block, which is read if it is not kept.
-    fn copy(&self, block: u64, within: usize, into: &mut [u8]) -> Result<(), DiskError> {
-        let mut blocks = self.blocks.lock().unwrap_or_else(|e| e.into_inner());
-        let kept = blocks.iter().position(|(kept, _)| *kept == block);
-        let found = match kept.and_then(|index| blocks.remove(index)) {
-            Some(found) => found,
-            None => {
-                let start = block * BLOCK;
-                let len = (self.below.size() - start).min(BLOCK);
-                let mut bytes = AlignedBuf::new(len as usize);
-                self.below.read_at(start, &mut bytes)?;
-                (block, bytes)
-            }
-        };
-        into.copy_from_slice(&found.1[within..within + into.len()]);
-        blocks.push_front(found);
-        blocks.truncate(KEPT);
+    fn lock(&self) -> MutexGuard<'_, Kept> {
+        self.kept.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Reads the blocks that a request touches as one, and keeps them.
+    fn load(&self, kept: &mut Kept, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        let start = offset / BLOCK * BLOCK;
+        let end = (offset + buffer.len() as u64).next_multiple_of(BLOCK);
+        let mut bytes = AlignedBuf::new((end.min(self.below.size()) - start) as usize);
+        self.below.read_at(start, &mut bytes)?;
+        let from = (offset - start) as usize;
+        buffer.copy_from_slice(&bytes[from..from + buffer.len()]);
+        for (block, part) in (start / BLOCK..).zip(bytes.chunks(BLOCK as usize)) {
+            let mut one = AlignedBuf::new(part.len());
+            one.copy_from_slice(part);
+            kept.put(block, one);
+        }
         Ok(())
     }
 }
@@ -64,23 +114,18 @@ impl<D: BlockDevice> BlockDevice for ReadCache<D> {
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
         let end = offset.checked_add(buffer.len() as u64);
         let is_inside = end.is_some_and(|end| end <= self.size());
-        // Large reads gain nothing, and what lies outside is for the device to refuse. Where a
-        // block cannot be read as a whole, the part that is asked for may still be readable.
-        if buffer.len() as u64 >= BLOCK || !is_inside {
+        // What lies outside is for the device to refuse, and what is too large to be kept.
+        if !is_inside || buffer.len() as u64 > BLOCK * KEPT as u64 / 4 {
             return self.below.read_at(offset, buffer);
         }
-        let mut done = 0;
-        while done < buffer.len() {
-            let place = offset + done as u64;
-            let within = (place % BLOCK) as usize;
-            let len = (BLOCK as usize - within).min(buffer.len() - done);
-            let part = &mut buffer[done..done + len];
-            if self.copy(place / BLOCK, within, part).is_err() {
-                self.below.read_at(place, part)?;
-            }
-            done += len;
+        let mut kept = self.lock();
+        let has_all = parts(offset, buffer.len())
+            .all(|(block, within, part)| kept.copy(block, within, &mut buffer[part]));
+        // Where the blocks cannot be read as a whole, the part that is asked for may still be readable.
+        match has_all || self.load(&mut kept, offset, buffer).is_ok() {
+            true => Ok(()),
+            false => self.below.read_at(offset, buffer),
         }
-        Ok(())
     }
 
     fn write_at(&self, _offset: u64, _data: &[u8]) -> Result<(), DiskError> {
@@ -92,8 +137,7 @@ impl<D: BlockDevice> BlockDevice for ReadCache<D> {
     }
 
     fn forget_cache(&self, range: ByteRange) {
-        let mut blocks = self.blocks.lock().unwrap_or_else(|e| e.into_inner());
-        blocks.clear();
+        *self.lock() = Kept::default();
         self.below.forget_cache(range);
     }
 }
@@ -112,7 +156,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn it_reads_what_is_below(reads in prop::collection::vec((0u64..301_000, 0usize..70_000), 1..40)) {
+        fn it_reads_what_is_below(reads in prop::collection::vec((0u64..301_000, 0usize..200_000), 1..40)) {
             let below = MemoryDevice::from_bytes(noise());
             let cache = ReadCache::new(&below);
             for (offset, len) in reads {

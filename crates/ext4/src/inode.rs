@@ -342,10 +342,6 @@ impl Inode {
         }
         let mut budget = Budget::of(source);
         if self.has(node::FLAG_EXTENTS) {
-            // A file that never had a block need not have a tree either.
-            if self.map().iter().all(|byte| *byte == 0) {
-                return Ok(false);
-            }
             let depth = u16le(self.map(), 6);
             if depth > MAX_DEPTH {
                 return Err(VolumeError::Damaged("a tree of extents"));

@@ -83,10 +83,12 @@ pub(crate) fn cut_filesystem(name: &str, cut: &CutFilesystem) -> Message {
 pub(crate) fn format_error(name: &str, error: &FormatError) -> Message {
     match error {
         FormatError::Disk(error) => disk_error(name, error),
-        FormatError::ReadBack => Message::new(
+        FormatError::ReadBack { .. } | FormatError::Unrecognised => Message::new(
             Exit::Medium,
             format!("{name} does not hold what was written to it"),
         )
+        .fact("because", error.to_string())
+        .fact("state", "the partition has no file system that can be used")
         .remedy("another medium: this one loses what it is given"),
         other => Message::new(Exit::Usage, other.to_string()).fact("state", "nothing was changed"),
     }
@@ -147,9 +149,14 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
         | FilesError::TooLarge { .. } => {
             message(Exit::Usage, format!("{name}: {error}")).fact("state", "nothing was changed")
         }
-        FilesError::Unsound(_) => message(Exit::Medium, format!("{name}: {error}"))
+        FilesError::Unusable { path, .. } => message(Exit::Medium, format!("{name}: {error}"))
             .fact("state", "nothing was changed")
-            .remedy("let the image's own system check it, or write the image again"),
+            .remedy(format!("pinewrit files remove {name} root:{path}, and begin anew")),
+        FilesError::Unsound(_) | FilesError::Damaged(_) => {
+            message(Exit::Medium, format!("{name}: {error}"))
+                .fact("state", "nothing was changed")
+                .remedy("let the image's own system check it, or write the image again")
+        }
         other => {
             message(Exit::Medium, format!("{name}: {other}")).fact("state", "nothing was changed")
         }

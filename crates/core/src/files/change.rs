@@ -1,7 +1,7 @@
 //! Changes of files, gathered in an overlay and committed as one.
 
 use pinewrit_disk::{BlockDevice, ByteRange, CommitError, Overlay, UndoLog, Window};
-use pinewrit_ext4::{CheckError, VolumeError as ExtError};
+use pinewrit_ext4::{CheckError, EditError, VolumeError as ExtError};
 
 use super::{Edit, EditFault, Files, FilesError, FilesystemOf, MAX_TEXT, Rights, edit_text};
 use crate::filesystem::FatGeometry;
@@ -44,12 +44,17 @@ impl<'d> Site<'d> {
         filesystem: &FilesystemOf,
         change: impl FnOnce(&Window<'_>) -> Result<T, E>,
     ) -> Result<T, E> {
-        let done = change(&Window::new(self.device, filesystem.range))?;
+        let window = Window::new(self.device, filesystem.range);
         let is_known = |one: &FilesystemOf| one.range == filesystem.range;
         if !self.touched.iter().any(is_known) {
+            // A change might hide damage, or make more of it.
+            match check(&window) {
+                Err(FilesError::Unsound(what)) => return Err(FilesError::Damaged(what).into()),
+                checked => checked?,
+            };
             self.touched.push(filesystem.clone());
         }
-        Ok(done)
+        change(&window)
     }
 
     /// Ends the work: what was changed must hold together. Returns what has to be written after the
@@ -59,19 +64,25 @@ impl<'d> Site<'d> {
         for filesystem in &self.touched {
             let start = filesystem.range.start;
             let window = Window::new(self.device, filesystem.range);
-            match FatGeometry::read(&window)? {
-                Some(geometry) => {
-                    check_fat(&window, &geometry)?;
-                    last.push(ByteRange {
-                        start,
-                        end: start + geometry.data_start,
-                    });
-                }
-                None => check_ext(&window)?,
+            if let Some(geometry) = check(&window)? {
+                last.push(ByteRange {
+                    start,
+                    end: start + geometry.data_start,
+                });
             }
         }
         Ok(last)
     }
+}
+
+/// Checks a file system as a whole; returns the geometry of a FAT.
+fn check(window: &dyn BlockDevice) -> Result<Option<FatGeometry>, FilesError> {
+    let geometry = FatGeometry::read(window)?;
+    match &geometry {
+        Some(geometry) => check_fat(window, geometry)?,
+        None => check_ext(window)?,
+    }
+    Ok(geometry)
 }
 
 fn check_fat(window: &dyn BlockDevice, geometry: &FatGeometry) -> Result<(), FilesError> {
@@ -86,6 +97,8 @@ fn check_ext(window: &dyn BlockDevice) -> Result<(), FilesError> {
     match pinewrit_ext4::check(window) {
         Ok(()) => Ok(()),
         Err(CheckError::Volume(ExtError::Disk(error))) => Err(error.into()),
+        Err(CheckError::Feature(name)) => Err(EditError::Feature(name).into()),
+        Err(CheckError::NeedsReplay) => Err(EditError::NeedsReplay.into()),
         Err(error) => Err(FilesError::Unsound(error.to_string())),
     }
 }

@@ -146,6 +146,9 @@ pub enum FilesError {
         /// What is wrong with it.
         why: String,
     },
+    /// The file system does not hold together as it is.
+    #[error("the file system is damaged: {0}")]
+    Damaged(String),
     /// What was changed does not hold together.
     #[error("the file system would not hold together: {0}")]
     Unsound(String),

@@ -1,6 +1,7 @@
 //! Making file systems in partitions.
 
 mod fat;
+mod fresh;
 mod swap;
 pub(crate) use swap::header as swap_header;
 
@@ -10,11 +11,14 @@ use serde::Serialize;
 
 use crate::filesystem;
 pub use fat::FatKind;
+use fresh::Fresh;
 
 /// Bytes at a partition's start and end that are cleared first: where marks of other file systems,
 /// arrays and volumes are.
 const HEAD: u64 = 1 << 20;
 const TAIL: u64 = 128 << 10;
+/// Bytes that say which file system it is: they are written last.
+const BOOT: u64 = 4096;
 
 /// What is made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -184,8 +188,14 @@ pub enum FormatError {
     #[error(transparent)]
     Disk(#[from] DiskError),
     /// What was made is not there when it is read back.
-    #[error("what was written is not there when it is read back")]
-    ReadBack,
+    #[error("what was written at byte {offset} of the partition is not there when it is read back")]
+    ReadBack {
+        /// Where in the partition, in bytes.
+        offset: u64,
+    },
+    /// What was made is not recognised.
+    #[error("what was written is not recognised when it is read back")]
+    Unrecognised,
 }
 
 impl From<EditError> for FormatError {
@@ -228,10 +238,11 @@ pub fn format(
     let size = partition.size();
     let sector = partition.logical_sector().bytes();
     check(size, sector, options)?;
+    let fresh = Fresh::new(partition);
     // Whether ext4 fits is known when it is planned; nothing is on the device before.
     let planned = match options.kind {
         FormatKind::Ext4 => Some(make(
-            partition,
+            &fresh,
             &MakeOptions {
                 label: options.label.clone(),
                 uuid: options.uuid(),
@@ -246,18 +257,22 @@ pub fn format(
         _ => None,
     };
     clear(partition)?;
+    fresh.forget_cache(ByteRange {
+        start: 0,
+        end: size,
+    });
     match (options.kind, planned) {
-        (FormatKind::Fat(kind), _) => fat::make(partition, kind, options)?,
-        (FormatKind::Swap, _) => swap::make(partition, options)?,
+        (FormatKind::Fat(kind), _) => fat::make(&fresh, kind, options)?,
+        (FormatKind::Swap, _) => swap::make(&fresh, options)?,
         (FormatKind::Ext4, Some(editor)) => drop(editor.commit()?),
         (FormatKind::Ext4, None) => {}
     }
-    partition.flush()?;
+    fresh.finish(BOOT)?;
     partition.forget_cache(ByteRange {
         start: 0,
         end: size,
     });
-    let found = filesystem::probe(partition)?.ok_or(FormatError::ReadBack)?;
+    let found = filesystem::probe(partition)?.ok_or(FormatError::Unrecognised)?;
     Ok(FormatReport {
         kind: found.kind,
         size: found.size.unwrap_or(size),

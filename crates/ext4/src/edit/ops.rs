@@ -567,16 +567,22 @@ impl<D: BlockDevice> Editor<D> {
     /// # Errors
     /// [`EditError`]; what was removed before stays removed.
     pub fn remove_all(&mut self, path: &[u8]) -> Result<(), EditError> {
-        // A folder that is in itself would never end.
-        if path.len() > MAX_PATH {
-            return Err(VolumeError::Damaged("a folder").into());
-        }
+        self.remove_below(path, &mut Vec::new())
+    }
+
+    /// `above` are the directories on the way: one that is in itself would never end.
+    fn remove_below(&mut self, path: &[u8], above: &mut Vec<InodeNumber>) -> Result<(), EditError> {
         let number = self.tree().find(path)?;
+        if path.len() > MAX_PATH || above.contains(&number) {
+            return Err(VolumeError::Damaged("a directory").into());
+        }
         if self.tree().inode(number)?.kind() == FileKind::Directory {
+            above.push(number);
             for entry in self.tree().list(number)? {
                 let below = [path, b"/", &entry.name].concat();
-                self.remove_all(&below)?;
+                self.remove_below(&below, above)?;
             }
+            above.pop();
         }
         self.remove(path)
     }
