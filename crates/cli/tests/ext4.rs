@@ -92,7 +92,8 @@ fn directories_by_the_kernel_are_changed(#[case] options: &str) {
         return;
     };
     let script = format!(
-        "mkdir -p m && mount {} m && cd m/etc && \
+        "mkdir -p m && mount {} m && mkdir m/var && \
+         for i in $(seq 1 400); do : > m/var/reading-of-the-day-$i; done && cd m/etc && \
          for i in $(seq 1 4000); do : > reading-of-the-day-$i-with-a-long-name; done && \
          rm *7* && for i in $(seq 1 90); do : > reading-of-the-day-$i-with-a-long-name; done; \
          mkdir -p ../root && printf 'root:x:0:0::/root:/bin/sh\\n' > passwd && \
@@ -102,14 +103,16 @@ fn directories_by_the_kernel_are_changed(#[case] options: &str) {
     bench.judge("sh", &["-c", &script]).unwrap().expect(0);
     drop(device);
     sound(&bench);
-    bench
-        .run(&["files", "put", "fs.img", "root:/etc/x", "new"])
-        .expect(0);
-    sound(&bench);
-    bench
-        .run(&["files", "remove", "fs.img", "root:/etc/x", "--yes"])
-        .expect(0);
-    sound(&bench);
+    for place in ["root:/var/x", "root:/etc/x"] {
+        bench
+            .run(&["files", "put", "fs.img", place, "new"])
+            .expect(0);
+        sound(&bench);
+        bench
+            .run(&["files", "remove", "fs.img", place, "--yes"])
+            .expect(0);
+        sound(&bench);
+    }
     bench.write("hut.toml", format!("hostname = \"larkfell-04\"\n{USER}"));
     let configure = [
         "configure",
@@ -222,7 +225,7 @@ fn damage_is_told_and_nothing_changes(#[case] request: &str) {
 /// What `e2fsck` finds nothing wrong with is changed.
 #[rstest]
 #[case::free_count("set_super_value free_blocks_count 3")]
-#[case::empty_map("set_inode_field /etc/empty block[1] 0x10004")]
+#[case::empty_map("set_inode_field /etc/empty block[1] 0x60004")]
 fn what_is_whole_is_changed(#[case] request: &str) {
     needs!["mke2fs", "e2fsck", "debugfs"];
     let bench = Bench::new();

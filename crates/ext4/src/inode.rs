@@ -343,7 +343,7 @@ impl Inode {
         let mut budget = Budget::of(source);
         if self.has(node::FLAG_EXTENTS) {
             let depth = u16le(self.map(), 6);
-            if depth > MAX_DEPTH {
+            if depth > MAX_DEPTH && u16le(self.map(), 2) > 0 {
                 return Err(VolumeError::Damaged("a tree of extents"));
             }
             return walk_extents(source, self.map(), depth, &mut budget, visit);

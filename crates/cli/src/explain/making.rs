@@ -151,7 +151,9 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
         }
         FilesError::Unusable { path, .. } => message(Exit::Medium, format!("{name}: {error}"))
             .fact("state", "nothing was changed")
-            .remedy(format!("pinewrit files remove {name} root:{path}, and begin anew")),
+            .remedy(format!(
+                "pinewrit files remove {name} root:{path}, and begin anew"
+            )),
         FilesError::Unsound(_) | FilesError::Damaged(_) => {
             message(Exit::Medium, format!("{name}: {error}"))
                 .fact("state", "nothing was changed")

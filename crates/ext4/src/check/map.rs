@@ -52,7 +52,7 @@ impl Walk<'_> {
     pub(super) fn run(mut self, inode: &Inode) -> Result<Mapped, CheckError> {
         if inode.has(node::FLAG_EXTENTS) {
             let depth = u16le(inode.map(), 6);
-            if depth > MAX_DEPTH {
+            if depth > MAX_DEPTH && u16le(inode.map(), 2) > 0 {
                 self.wrong("its tree of extents cannot be")?;
             }
             let seed = crc32c(self.sb().seed, &self.number.0.to_le_bytes());
