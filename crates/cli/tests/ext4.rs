@@ -353,3 +353,24 @@ fn a_format_is_read_back(#[case] kind: &str, #[case] at: &str, #[case] len: &str
     rack(&bench, "card.img", "64MiB", "");
     run(&["format", "rack:slot", "1", "--as", kind, "--yes"]).expect(0);
 }
+
+/// A loop device over a file on a file system that is nearly full takes no more, and says so late.
+#[test]
+fn a_format_on_a_full_disk_is_told() {
+    needs!["losetup", "mount", "sfdisk"];
+    let bench = Bench::new();
+    let script = "mkdir small && mount -t tmpfs -o size=128k none small && truncate -s 64M small/card && \
+                  echo 'start=2048, type=83' | sfdisk -q small/card";
+    if bench.judge("sh", &["-c", script]).unwrap().code != 0 {
+        common::say_skipped("mounts (root is needed)");
+        return;
+    }
+    let device = Loop::over(&bench.path("small/card"), &[]);
+    if let Some(device) = &device {
+        let format = ["format", &device.path, "1", "--as", "ext4", "--yes"];
+        let run = bench.run(&format);
+        assert_eq!(run.code, 5, "{}{}", run.stdout, run.stderr);
+    }
+    drop(device);
+    bench.judge("umount", &["small"]).unwrap().expect(0);
+}

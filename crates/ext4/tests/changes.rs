@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 
 use common::{Mounted, device, good, judge, sparse};
 use model::{Change, Model, changes};
-use pinewrit_ext4::{CheckError, EditError, Editor, Timestamp, Volume};
+use pinewrit_ext4::{Attributes, CheckError, EditError, Editor, Timestamp, Volume, Zeros};
 use proptest::prelude::*;
 use proptest::sample::{select, subsequence};
 use rstest::rstest;
@@ -383,4 +383,64 @@ fn large_folders_get_an_index(#[case] options: &[&str]) {
     );
     let Some(said) = said else { return };
     assert!(said.contains("Number of entries"), "{said}");
+}
+
+/// So many names that their index has three levels, which is a feature of its own.
+#[test]
+fn three_levels_by_the_kernel_are_read_and_changed() {
+    let dir = tempfile::tempdir().unwrap();
+    let image = dir.path().join("fs.img");
+    let options = [
+        "-t",
+        "ext4",
+        "-b",
+        "1024",
+        "-N",
+        "60000",
+        "-O",
+        "large_dir",
+        "-m",
+        "0",
+    ];
+    sparse(&image, 96 << 20);
+    let args = [&["-q", "-F"], &options[..], &[image.to_str().unwrap()]].concat();
+    if !judge("mke2fs", &args).is_some_and(|(is_good, _)| is_good) {
+        return;
+    }
+    let Some(mounted) = Mounted::try_new(&image) else {
+        common::skip("no mount");
+        return;
+    };
+    let long = "x".repeat(230);
+    fs::create_dir(mounted.dir().join("huts")).unwrap();
+    for index in 0..50_000 {
+        fs::File::create(mounted.dir().join(format!("huts/{index:05}{long}"))).unwrap();
+    }
+    drop(mounted);
+    let dump = ["-R", "htree_dump /huts", image.to_str().unwrap()];
+    let said = good("debugfs", &dump).unwrap();
+    assert!(said.contains("Indirect levels: 2"), "{}", &said[..300]);
+    check(&image, &"the kernel").unwrap();
+    let name = |index: u32| format!("/huts/{index:05}{long}").into_bytes();
+    let find = |name: &[u8]| {
+        Volume::open(device(&image))
+            .unwrap()
+            .tree()
+            .find(name)
+            .is_ok()
+    };
+    assert!(find(&name(1)) && find(&name(49_999)) && !find(&name(50_000)));
+    let mut editor = Editor::open(device(&image), NOW).unwrap();
+    editor.remove(&name(7)).unwrap();
+    editor.commit().unwrap();
+    check(&image, &"a name less").unwrap();
+    assert!(find(&name(8)) && !find(&name(7)));
+    let mut editor = Editor::open(device(&image), NOW).unwrap();
+    let plain = Attributes::root(0o644, NOW);
+    editor
+        .write_file(&name(50_000), &plain, 3, &mut &b"new"[..], Zeros::Written)
+        .unwrap();
+    editor.commit().unwrap();
+    check(&image, &"a name more").unwrap();
+    assert!(find(&name(50_000)) && find(&name(49_999)));
 }
