@@ -62,7 +62,7 @@ const A: &[u8; 11] = b"A          ";
 const B: &[u8; 11] = b"B          ";
 
 #[rstest]
-#[case::free(0, "/new shares clusters with another file")]
+#[case::free(0, "the clusters of /a lead nowhere")]
 #[case::outside(0xfff0, "the clusters of /a lead nowhere")]
 #[case::itself(1, "the clusters of /a lead nowhere")]
 #[case::another(2, "/sub/b shares clusters with another file")]
@@ -82,7 +82,7 @@ fn a_chain_that_cannot_be(#[case] next: u16, #[case] told: &str) {
     let error = change(&device).unwrap_err();
     assert_eq!(
         error.to_string(),
-        format!("the file system would not hold together: {told}")
+        format!("the file system is damaged: {told}")
     );
     assert!(device.to_bytes() == before);
 }

@@ -55,10 +55,8 @@ impl Hasher {
     pub(crate) fn hash(self, name: &[u8]) -> u32 {
         let hash = match self.algorithm {
             Algorithm::Legacy => self.legacy(name),
-            Algorithm::HalfMd4 => {
-                self.in_pieces(name, 32, |state, words| half_md4(state, words))[1]
-            }
-            Algorithm::Tea => self.in_pieces(name, 16, |state, words| tea(state, words))[0],
+            Algorithm::HalfMd4 => self.in_pieces(name, 32, half_md4)[1],
+            Algorithm::Tea => self.in_pieces(name, 16, tea)[0],
         };
         // The largest value stands for the end.
         match hash & !1 {

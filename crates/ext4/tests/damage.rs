@@ -1,6 +1,10 @@
 //! One damage at a time, in each field of each structure, and what the own check and `e2fsck -fn` say of
 //! it: what is damaged is found, and what is whole is not called damaged.
 
+#![allow(
+    clippy::print_stderr,
+    reason = "figures, and what was missed, where they are asked for"
+)]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod common;

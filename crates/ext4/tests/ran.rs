@@ -1,6 +1,7 @@
 //! Every directory of a system that has run. `scripts/ran-root.sh` makes one, and names it by
 //! `PINEWRIT_RAN_ROOT`; without it there is nothing to do here.
 
+#![allow(clippy::print_stdout, reason = "it is run by hand, for its figure")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod common;

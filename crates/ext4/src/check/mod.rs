@@ -183,10 +183,6 @@ fn superblock(sb: &Superblock) -> Result<(), CheckError> {
             "more than half of the blocks are reserved",
         ),
         (
-            sb.reserved_descriptor_blocks > 0 && !has_reserve,
-            "room for more group descriptors, and no inode for it",
-        ),
-        (
             has_meta && has_reserve,
             "two ways to keep more group descriptors",
         ),
