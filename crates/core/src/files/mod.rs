@@ -2,6 +2,7 @@
 
 mod change;
 mod check;
+mod facts;
 mod open;
 mod place;
 mod text;
@@ -11,51 +12,21 @@ use std::io::{Read, Write};
 
 use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_ext4::{
-    Attributes, EditError, Editor, FileKind, InodeNumber, Metadata, Timestamp, Tree, Volume,
-    VolumeError as ExtError, Zeros,
+    Attributes, EditError, Editor, FileKind, Timestamp, Tree, Volume, VolumeError as ExtError,
+    Zeros,
 };
-use serde::Serialize;
 
-use crate::filesystem::{FatEntry, FatVolume, VolumeError};
+use crate::filesystem::{FatVolume, VolumeError};
 pub(crate) use change::Site;
 pub use change::{FileChanges, MAX_GATHERED};
 pub use check::{Difference, Expected, compare, expected_of, read_expected};
+pub use facts::{Facts, Kind};
+use facts::{ext_facts, fat_entry_facts, folder_facts, hand_on};
 pub(crate) use open::filesystems;
 pub use open::{FilesystemOf, find_place, open_to_change, open_to_read};
 pub use place::{Place, PlaceError, Wanted};
 pub use text::{Edit, EditFault, Spot, apply as edit_text};
 pub use walk::{Node, walk};
-
-/// What stands at a path.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Kind {
-    /// A file.
-    File,
-    /// A folder.
-    Folder,
-    /// A symbolic link.
-    Link,
-    /// A device, pipe or socket.
-    Special,
-}
-
-/// What is known of a file.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Facts {
-    /// What it is.
-    pub kind: Kind,
-    /// Its size in bytes.
-    pub size: u64,
-    /// Permission bits; `None` on FAT, which has none.
-    pub mode: Option<u16>,
-    /// Owner and group; `None` on FAT.
-    pub owner: Option<(u32, u32)>,
-    /// When its content was last changed, in seconds since 1970.
-    pub modified: Option<i64>,
-    /// Where a link leads.
-    pub target: Option<String>,
-}
 
 /// Owner, rights and time that a file is to get, where the file system has them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -554,71 +525,6 @@ impl Rights {
     }
 }
 
-/// Hands the content of a file on; `path` is for errors.
-fn hand_on(tree: Tree<'_>, number: InodeNumber, path: &str, taker: &mut dyn Write) -> Done {
-    let not_taken = |source| FilesError::Taker {
-        path: path.to_owned(),
-        source,
-    };
-    let content = tree.content(number)?;
-    let mut buffer = vec![0; PIECE.min(content.size().max(1) as usize)];
-    let mut at = 0;
-    while at < content.size() {
-        let len = content.read_at(at, &mut buffer)?;
-        if len == 0 {
-            break;
-        }
-        taker.write_all(&buffer[..len]).map_err(not_taken)?;
-        at += len as u64;
-    }
-    Ok(())
-}
-
-fn ext_facts(tree: Tree<'_>, number: InodeNumber, found: &Metadata) -> Result<Facts, FilesError> {
-    let target = match found.kind {
-        FileKind::Symlink => Some(tree.link_target(number)?),
-        _ => None,
-    };
-    Ok(Facts {
-        kind: match found.kind {
-            FileKind::Regular => Kind::File,
-            FileKind::Directory => Kind::Folder,
-            FileKind::Symlink => Kind::Link,
-            _ => Kind::Special,
-        },
-        size: found.size,
-        mode: Some(found.mode),
-        owner: Some((found.uid, found.gid)),
-        modified: Some(found.modified.seconds),
-        target: target.map(|target| String::from_utf8_lossy(&target).into_owned()),
-    })
-}
-
-fn folder_facts() -> Facts {
-    Facts {
-        kind: Kind::Folder,
-        size: 0,
-        mode: None,
-        owner: None,
-        modified: None,
-        target: None,
-    }
-}
-
-fn fat_entry_facts(entry: FatEntry) -> Facts {
-    Facts {
-        kind: match entry.is_folder {
-            true => Kind::Folder,
-            false => Kind::File,
-        },
-        size: entry.size,
-        modified: entry.modified,
-        ..folder_facts()
-    }
-}
-
-/// Bytes that are read at once.
-const PIECE: usize = 1 << 20;
 /// A larger file is no text that anybody edits.
 pub const MAX_TEXT: u64 = 1 << 20;
 /// Paths are not longer in the kernel either.

@@ -4,7 +4,8 @@ use std::io::Write;
 
 use pinewrit_ext4::{InodeNumber, Tree, VolumeError as ExtError};
 
-use super::{Facts, Files, FilesError, Kind, bare, ext_facts, fat_entry_facts, hand_on, join};
+use super::facts::{ext_facts, fat_entry_facts, hand_on};
+use super::{Facts, Files, FilesError, Kind, bare, join};
 use crate::filesystem::{FatFolder, FatItem};
 
 /// Something that was met on the way.

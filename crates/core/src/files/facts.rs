@@ -1,0 +1,115 @@
+//! What is known of a file, and its content, by what it is found by.
+
+use std::io::Write;
+
+use pinewrit_ext4::{FileKind, InodeNumber, Metadata, Tree};
+use serde::Serialize;
+
+use super::FilesError;
+use crate::filesystem::FatEntry;
+
+/// Bytes that are read at once.
+const PIECE: usize = 1 << 20;
+
+/// What stands at a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Kind {
+    /// A file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link,
+    /// A device, pipe or socket.
+    Special,
+}
+
+/// What is known of a file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Facts {
+    /// What it is.
+    pub kind: Kind,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Permission bits; `None` on FAT, which has none.
+    pub mode: Option<u16>,
+    /// Owner and group; `None` on FAT.
+    pub owner: Option<(u32, u32)>,
+    /// When its content was last changed, in seconds since 1970.
+    pub modified: Option<i64>,
+    /// Where a link leads.
+    pub target: Option<String>,
+}
+
+/// Hands the content of a file on; `path` is for errors.
+pub(super) fn hand_on(
+    tree: Tree<'_>,
+    number: InodeNumber,
+    path: &str,
+    taker: &mut dyn Write,
+) -> Result<(), FilesError> {
+    let not_taken = |source| FilesError::Taker {
+        path: path.to_owned(),
+        source,
+    };
+    let content = tree.content(number)?;
+    let mut buffer = vec![0; PIECE.min(content.size().max(1) as usize)];
+    let mut at = 0;
+    while at < content.size() {
+        let len = content.read_at(at, &mut buffer)?;
+        if len == 0 {
+            break;
+        }
+        taker.write_all(&buffer[..len]).map_err(not_taken)?;
+        at += len as u64;
+    }
+    Ok(())
+}
+
+pub(super) fn ext_facts(
+    tree: Tree<'_>,
+    number: InodeNumber,
+    found: &Metadata,
+) -> Result<Facts, FilesError> {
+    let target = match found.kind {
+        FileKind::Symlink => Some(tree.link_target(number)?),
+        _ => None,
+    };
+    Ok(Facts {
+        kind: match found.kind {
+            FileKind::Regular => Kind::File,
+            FileKind::Directory => Kind::Folder,
+            FileKind::Symlink => Kind::Link,
+            _ => Kind::Special,
+        },
+        size: found.size,
+        mode: Some(found.mode),
+        owner: Some((found.uid, found.gid)),
+        modified: Some(found.modified.seconds),
+        target: target.map(|target| String::from_utf8_lossy(&target).into_owned()),
+    })
+}
+
+pub(super) fn folder_facts() -> Facts {
+    Facts {
+        kind: Kind::Folder,
+        size: 0,
+        mode: None,
+        owner: None,
+        modified: None,
+        target: None,
+    }
+}
+
+pub(super) fn fat_entry_facts(entry: FatEntry) -> Facts {
+    Facts {
+        kind: match entry.is_folder {
+            true => Kind::Folder,
+            false => Kind::File,
+        },
+        size: entry.size,
+        modified: entry.modified,
+        ..folder_facts()
+    }
+}
