@@ -126,11 +126,6 @@ impl GroupDescriptor {
             && count_free(covered, clusters) == self.free_clusters
     }
 
-    /// Whether as many clusters are free in a bitmap as the descriptor says.
-    pub(crate) fn has_free(&self, superblock: &Superblock, group: u64, bitmap: &[u8]) -> bool {
-        count_free(bitmap, superblock.group_clusters(group)) == self.free_clusters
-    }
-
     /// The same of an inode bitmap.
     pub(crate) fn fits_inode_bitmap(&self, superblock: &Superblock, bitmap: &[u8]) -> bool {
         let inodes = superblock.inodes_per_group;

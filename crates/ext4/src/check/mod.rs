@@ -110,6 +110,7 @@ pub fn check<D: BlockDevice>(device: D) -> Result<(), CheckError> {
     superblock(volume.superblock())?;
     let mut check = Check {
         used: Used::new(volume.superblock()),
+        metadata: Vec::new(),
         source: &volume,
         seen: Vec::new(),
         directories: Vec::new(),
@@ -119,7 +120,7 @@ pub fn check<D: BlockDevice>(device: D) -> Result<(), CheckError> {
     for (group, descriptor) in (0..).zip(volume.groups()) {
         groups.push(descriptor.ok_or(CheckError::Descriptor(group))?);
     }
-    check.metadata(&groups)?;
+    check.take_metadata(&groups)?;
     for (group, descriptor) in (0..).zip(&groups) {
         check.group_inodes(group, descriptor)?;
     }
@@ -146,6 +147,8 @@ struct Check<'v> {
     source: &'v dyn Source,
     /// Blocks that belong to something.
     used: Used,
+    /// How many blocks of each group belong to the file system itself.
+    metadata: Vec<u64>,
     /// By number.
     seen: Vec<Seen>,
     directories: Vec<Directory>,
@@ -216,7 +219,7 @@ impl<'v> Check<'v> {
     }
 
     /// Marks what belongs to the file system itself; no two structures lie at one place.
-    fn metadata(&mut self, groups: &[GroupDescriptor]) -> Result<(), CheckError> {
+    fn take_metadata(&mut self, groups: &[GroupDescriptor]) -> Result<(), CheckError> {
         let sb = self.source.superblock();
         let is_free = sb.incompatible.has(Incompatible::FLEX_BG);
         for (group, descriptor) in (0..).zip(groups) {
@@ -235,6 +238,8 @@ impl<'v> Check<'v> {
                 }
             }
         }
+        let counts = (0..sb.groups()).map(|group| self.used.count(group));
+        self.metadata = counts.collect();
         Ok(())
     }
 
@@ -244,22 +249,16 @@ impl<'v> Check<'v> {
         let mut lost = None;
         for (group, descriptor) in (0..).zip(groups) {
             let own = sb.group_blocks(group);
+            if descriptor.is_block_bitmap_unwritten {
+                self.unwritten(group, descriptor)?;
+                continue;
+            }
             let mut found = vec![0; (sb.blocks_per_group / 8) as usize];
             if let Some(used) = self.used.group(group) {
                 found.copy_from_slice(used);
             }
-            let bitmap = match descriptor.is_block_bitmap_unwritten {
-                true => crate::edit::fresh_block_bitmap(sb, groups, group),
-                false => read(self.source, descriptor.block_bitmap)?,
-            };
-            let is_last = group + 1 == sb.groups();
-            let is_right = match descriptor.is_block_bitmap_unwritten {
-                true => !is_last && descriptor.has_free(sb, group, &bitmap),
-                false => {
-                    descriptor.fits_bitmap(sb, group, &bitmap) && has_full_end(sb, group, &bitmap)
-                }
-            };
-            if !is_right {
+            let bitmap = read(self.source, descriptor.block_bitmap)?;
+            if !descriptor.fits_bitmap(sb, group, &bitmap) || !has_full_end(sb, group, &bitmap) {
                 return Err(CheckError::Bitmap(group));
             }
             // Bytes first: most are equal.
@@ -279,6 +278,20 @@ impl<'v> Check<'v> {
         match lost {
             Some(block) => Err(CheckError::Lost(block)),
             None => Ok(()),
+        }
+    }
+
+    /// Without a bitmap, only metadata is in use in a group; it is never the last one.
+    fn unwritten(&self, group: u64, descriptor: &GroupDescriptor) -> Result<(), CheckError> {
+        let sb = self.sb();
+        let blocks = sb.group_blocks(group);
+        let used = self.used.count(group);
+        let is_right = group + 1 < sb.groups()
+            && self.metadata.get(group as usize) == Some(&used)
+            && blocks.end - blocks.start == used + descriptor.free_clusters;
+        match is_right {
+            true => Ok(()),
+            false => Err(CheckError::Bitmap(group)),
         }
     }
 }

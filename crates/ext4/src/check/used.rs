@@ -40,6 +40,12 @@ impl Used {
         None
     }
 
+    /// How many blocks of a group are in use.
+    pub(super) fn count(&self, group: u64) -> u64 {
+        let bitmap = self.group(group).unwrap_or_default();
+        bitmap.iter().map(|byte| u64::from(byte.count_ones())).sum()
+    }
+
     /// The bitmap of a group, without what is behind its last block; `None` where nothing is used.
     pub(super) fn group(&self, group: u64) -> Option<&[u8]> {
         self.groups.get(group as usize)?.as_deref()

@@ -31,7 +31,7 @@ use cache::Cache;
 pub use content::Zeros;
 pub use error::{EditError, SizeError};
 use folder::Folder;
-pub(crate) use groups::{fresh_block_bitmap, is_set, set as set_bits};
+pub(crate) use groups::{is_set, set as set_bits};
 pub use ops::{Attributes, NodeKind};
 
 /// Features that are kept right when something is changed.
