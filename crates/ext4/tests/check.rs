@@ -69,9 +69,9 @@ fn what_is_whole_is_found_to_be(#[values(true, false)] has_checksums: bool) {
 }
 
 #[rstest]
-#[case::checksum(true, LINKS, 2, "inode 12 is damaged: its checksum is wrong")]
-#[case::no_name(false, LINKS, 0, "inode 12 is damaged: it is in use, and has no name")]
-#[case::outside(false, PLACE, 1 << 20, "inode 12 is damaged: it has blocks outside of the file system")]
+#[case::checksum(true, LINKS, 2, "inode 12: its checksum is wrong")]
+#[case::no_name(false, LINKS, 0, "inode 12: it is in use, and has no name")]
+#[case::outside(false, PLACE, 1 << 20, "inode 12: it has blocks outside of the file system")]
 #[case::free(
     false,
     PLACE,

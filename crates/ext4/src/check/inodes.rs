@@ -138,7 +138,7 @@ impl Check<'_> {
             FileKind::Directory => self.directory(number, &inode, mapped),
             FileKind::Symlink => self.link(number, &inode, &mapped),
             FileKind::Regular => self.file_of_size(number, &inode, inode.size(), &mapped),
-            // "It has no content" is what a size says of devices, pipes and sockets.
+            // Devices, pipes and sockets have no content.
             _ if inode.size() != 0 => wrong(number, "it has a size, and no content"),
             _ => Ok(()),
         }
@@ -169,7 +169,7 @@ impl Check<'_> {
         mapped: &Mapped,
     ) -> Done {
         let sb = self.sb();
-        // What is kept back beyond the end is not written; one block may just have been.
+        // Blocks reserved beyond the end are unwritten, but for one that was just being added.
         let is_beyond = mapped
             .last_written
             .is_some_and(|last| size < last.saturating_mul(sb.block_size));

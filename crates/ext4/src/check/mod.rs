@@ -37,10 +37,10 @@ pub enum CheckError {
     #[error("its journal has changes that are not in the file system yet")]
     NeedsReplay,
     /// The journal cannot be used.
-    #[error("its journal is damaged: {0}")]
+    #[error("its journal: {0}")]
     Journal(&'static str),
     /// The superblock holds what does not go together.
-    #[error("the superblock is damaged: {0}")]
+    #[error("the superblock: {0}")]
     Superblock(&'static str),
     /// A group's descriptor is damaged.
     #[error("the descriptor of group {0} is damaged")]
@@ -52,7 +52,7 @@ pub enum CheckError {
     #[error("the inode bitmap of group {0} does not fit its descriptor")]
     InodeBitmap(u64),
     /// A group is damaged.
-    #[error("group {group} is damaged: {what}")]
+    #[error("group {group}: {what}")]
     Group {
         /// Its number.
         group: u64,
@@ -60,7 +60,7 @@ pub enum CheckError {
         what: &'static str,
     },
     /// An inode is damaged.
-    #[error("inode {number} is damaged: {what}")]
+    #[error("inode {number}: {what}")]
     Inode {
         /// Its number.
         number: u32,
@@ -68,7 +68,7 @@ pub enum CheckError {
         what: &'static str,
     },
     /// A directory is damaged.
-    #[error("the directory with inode {number} is damaged: {what}")]
+    #[error("the directory with inode {number}: {what}")]
     Directory {
         /// The number of its inode.
         number: u32,
@@ -76,7 +76,7 @@ pub enum CheckError {
         what: &'static str,
     },
     /// A name in a directory is damaged, or leads to what cannot be.
-    #[error("the name {name:?} in the directory with inode {number} is damaged: {what}")]
+    #[error("the name {name:?} in the directory with inode {number}: {what}")]
     Name {
         /// The number of the directory's inode.
         number: u32,
