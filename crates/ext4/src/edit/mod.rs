@@ -342,27 +342,28 @@ impl<D: BlockDevice> Editor<D> {
 
     /// A file of 2 GiB or more must be told of in the superblock.
     pub(super) fn note_large_file(&mut self, size: u64) -> Result<(), EditError> {
-        if size > 0x7fff_ffff && !self.sb.read_only.has(ReadOnlyCompatible::LARGE_FILE) {
+        // The block decides, because it is taken back with a step that fails.
+        let flags = u32le(self.raw_sb()?, sb::READ_ONLY);
+        let flag = ReadOnlyCompatible::LARGE_FILE.0;
+        if size > 0x7fff_ffff && flags & flag == 0 {
             if !self.sb.is_dynamic {
                 return Err(EditError::TooLarge(format!("a file of {size} bytes")));
             }
-            let flags = self.sb.read_only.0 | ReadOnlyCompatible::LARGE_FILE.0;
-            self.sb.read_only = ReadOnlyCompatible(flags);
-            put32(self.edit_sb()?, sb::READ_ONLY, flags);
+            put32(self.edit_sb()?, sb::READ_ONLY, flags | flag);
         }
         Ok(())
     }
 
     /// Extended attributes must be told of in the superblock as well.
     pub(super) fn note_xattrs(&mut self, first: &Kept) -> Result<(), EditError> {
-        if !self.sb.compatible.has(Compatible::EXT_ATTR) {
+        let flags = u32le(self.raw_sb()?, sb::COMPATIBLE);
+        let flag = Compatible::EXT_ATTR.0;
+        if flags & flag == 0 {
             if !self.sb.is_dynamic {
                 let name = first.as_seen().map_or(String::new(), |seen| seen.name);
                 return Err(EditError::Xattr(name));
             }
-            let flags = self.sb.compatible.0 | Compatible::EXT_ATTR.0;
-            self.sb.compatible = Compatible(flags);
-            put32(self.edit_sb()?, sb::COMPATIBLE, flags);
+            put32(self.edit_sb()?, sb::COMPATIBLE, flags | flag);
         }
         Ok(())
     }
