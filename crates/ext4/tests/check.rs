@@ -4,7 +4,8 @@
 
 use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_ext4::{
-    Attributes, EditError, Editor, MakeOptions, Timestamp, Volume, VolumeError, Zeros, check, make,
+    Attributes, EditError, Editor, MakeOptions, Timestamp, Volume, VolumeError, Xattr, Zeros,
+    check, make,
 };
 use rstest::rstest;
 
@@ -146,4 +147,27 @@ fn a_file_larger_than_any_map_is_refused() {
             .is_err()
     );
     check(&device).unwrap();
+}
+
+/// A feature that a change needs goes with the change if that is taken back, and comes with the next.
+#[test]
+fn a_feature_is_taken_back_with_its_change() {
+    let device = filesystem(false);
+    let at = 1024 + 0x5c;
+    let without = number(&device, at) as u32 & !0x8;
+    device.write_at(at, &without.to_le_bytes()).unwrap();
+    let mut attributes = Attributes::root(0o644, NOW);
+    attributes.xattrs.push(Xattr {
+        name: "user.hut".to_owned(),
+        value: vec![1; 300],
+    });
+    let mut editor = Editor::open(&device, NOW).unwrap();
+    for size in [1 << 30, 5] {
+        let mut endless = std::io::repeat(7);
+        let put = editor.write_file(b"/c", &attributes, size, &mut endless, Zeros::Written);
+        assert_eq!(put.is_ok(), size == 5, "{put:?}");
+    }
+    editor.commit().unwrap();
+    check(&device).unwrap();
+    assert_eq!(number(&device, at) as u32, without | 0x8);
 }
