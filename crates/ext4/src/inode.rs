@@ -184,12 +184,23 @@ pub(crate) fn has_extra(raw: &[u8], field: usize) -> bool {
         && field + 4 <= raw.len()
 }
 
+/// What the checksums of an inode and of its own structures begin with.
+pub(crate) fn inode_seed(sb: &Superblock, number: InodeNumber, generation: u32) -> u32 {
+    let seed = crc32c(sb.seed, &number.0.to_le_bytes());
+    crc32c(seed, &generation.to_le_bytes())
+}
+
+/// The blocks that a file can have whose map is an older one: 12 in its inode, and three levels.
+pub(crate) fn most_in_block_map(sb: &Superblock) -> u64 {
+    let each = sb.block_size / 4;
+    (12 + each + each * each + each * each * each).min(1 << 32)
+}
+
 /// "Index Nodes", `i_checksum_lo` and `i_checksum_hi`: the checksum of an inode, whatever stands there,
 /// and whether there is room for its upper half.
 pub(crate) fn inode_checksum(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> (u32, bool) {
     let has_high = has_extra(raw, node::EXTRA_SIZE);
-    let seed = crc32c(sb.seed, &number.0.to_le_bytes());
-    let seed = crc32c(seed, &raw[node::GENERATION..][..4]);
+    let seed = inode_seed(sb, number, u32le(raw, node::GENERATION));
     // The checksum itself counts as zeros.
     let sum = crc32c(seed, &raw[..node::CHECKSUM]);
     let mut sum = crc32c(sum, &[0; 2]);

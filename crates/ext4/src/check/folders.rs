@@ -7,7 +7,7 @@ use super::inodes::wrong;
 use super::{Check, CheckError, read};
 use crate::ReadOnlyCompatible;
 use crate::blocks::{Source, VolumeError};
-use crate::directory::{Slot, has_right_tail, is_whole, slots};
+use crate::directory::{Slot, TAIL, has_right_tail, is_whole, slots};
 use crate::htree::{Branch, Index};
 use crate::inode::{FileKind, InodeNumber};
 use crate::tree::shown;
@@ -160,7 +160,7 @@ impl Check<'_> {
             let hashes = ranges
                 .as_ref()
                 .and_then(|ranges| ranges.get(&logical).copied());
-            let room = block.len() - if has_sums && !is_node { 12 } else { 0 };
+            let room = block.len() - if has_sums && !is_node { TAIL } else { 0 };
             for slot in slots(&block).filter(|slot| slot.at < room) {
                 let is_first = logical == 0 && met.entries < 2;
                 met.entries += 1;

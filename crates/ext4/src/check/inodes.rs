@@ -9,7 +9,7 @@ use crate::bytes::{u16le, u32le};
 use crate::checksum::crc32c;
 use crate::edit::is_set;
 use crate::fields::{bg, node};
-use crate::inode::{FileKind, Inode, InodeNumber, is_intact};
+use crate::inode::{FileKind, Inode, InodeNumber, inode_seed, is_intact, most_in_block_map};
 use crate::tree::Tree;
 use crate::xattr;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
@@ -179,10 +179,7 @@ impl Check<'_> {
         let blocks = size.div_ceil(sb.block_size);
         let most = match inode.has(node::FLAG_EXTENTS) {
             true => 1 << 32,
-            false => {
-                let each = sb.block_size / 4;
-                (12 + each + each * each + each * each * each).min(1 << 32)
-            }
+            false => most_in_block_map(sb),
         };
         match blocks > most {
             true => wrong(number, "it is larger than its map can be"),
@@ -228,7 +225,7 @@ impl Check<'_> {
         }
         self.directories.push(Directory {
             number,
-            seed: seed_of(sb, number, inode),
+            seed: inode_seed(sb, number, inode.generation()),
             has_index: inode.has(node::FLAG_INDEX),
             is_encrypted: inode.has(node::FLAG_ENCRYPT),
             runs: mapped.runs.iter().map(|run| (run.start, run.len)).collect(),
@@ -364,11 +361,6 @@ pub(super) fn wrong(number: InodeNumber, what: &'static str) -> Done {
         number: number.0,
         what,
     })
-}
-
-fn seed_of(sb: &Superblock, number: InodeNumber, inode: &Inode) -> u32 {
-    let seed = crc32c(sb.seed, &number.0.to_le_bytes());
-    crc32c(seed, &inode.generation().to_le_bytes())
 }
 
 /// What is wrong with an inode by its fields alone.

@@ -8,7 +8,7 @@ use crate::blocks::Source;
 use crate::bytes::{u16le, u32le};
 use crate::checksum::crc32c;
 use crate::fields::node;
-use crate::inode::{EXTENT_MAGIC, Inode, InodeNumber, MAX_DEPTH, Run};
+use crate::inode::{EXTENT_MAGIC, Inode, InodeNumber, MAX_DEPTH, Run, inode_seed};
 use crate::{ReadOnlyCompatible, Superblock};
 
 /// What a map leads to.
@@ -55,8 +55,7 @@ impl Walk<'_> {
             if depth > MAX_DEPTH && u16le(inode.map(), 2) > 0 {
                 self.wrong("its tree of extents cannot be")?;
             }
-            let seed = crc32c(self.sb().seed, &self.number.0.to_le_bytes());
-            let seed = crc32c(seed, &inode.generation().to_le_bytes());
+            let seed = inode_seed(self.sb(), self.number, inode.generation());
             self.extents(inode.map(), depth, 0..1 << 32, seed)?;
         } else {
             for slot in 0..15usize {

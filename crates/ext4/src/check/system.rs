@@ -7,7 +7,7 @@ use crate::Compatible;
 use crate::bytes::u32le;
 use crate::checksum::crc32c;
 use crate::fields::node;
-use crate::inode::{FileKind, Inode, InodeNumber};
+use crate::inode::{FileKind, Inode, InodeNumber, most_in_block_map};
 
 const BAD_BLOCKS: InodeNumber = InodeNumber(1);
 const BOOT_LOADER: InodeNumber = InodeNumber(5);
@@ -111,8 +111,8 @@ impl Check<'_> {
             }
         }
         let size = inode.size().div_ceil(sb.block_size);
-        let most = (12 + each + each * each + each * each * each).min(1 << 32);
-        match found == inode.blocks(sb) && (last..=most).contains(&size) {
+        let possible = last..=most_in_block_map(sb);
+        match found == inode.blocks(sb) && possible.contains(&size) {
             true => Ok(()),
             false => fault(),
         }

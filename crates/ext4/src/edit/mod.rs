@@ -336,8 +336,7 @@ impl<D: BlockDevice> Editor<D> {
 
     /// The seed of checksums of an inode's own structures.
     pub(super) fn inode_seed(&self, number: InodeNumber, inode: &crate::inode::Inode) -> u32 {
-        let seed = crc32c(self.sb.seed, &number.0.to_le_bytes());
-        crc32c(seed, &inode.generation().to_le_bytes())
+        crate::inode::inode_seed(&self.sb, number, inode.generation())
     }
 
     /// A file of 2 GiB or more must be told of in the superblock.
