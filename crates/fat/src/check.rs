@@ -1,0 +1,328 @@
+//! A check that a file system holds together: what is found first is told.
+//!
+//! Microsoft FAT specification 1.03. The counts of free clusters are hints and not looked at, nor is
+//! the boot sector's copy.
+
+use std::collections::HashSet;
+
+use pinewrit_disk::{AlignedBuf, BlockDevice, DiskError};
+
+use crate::directory::{ENTRY, Entry, Item, Items, Long, MAX_ENTRIES};
+use crate::edit::is_clean;
+use crate::error::VolumeError;
+use crate::geometry::Geometry;
+use crate::name::{Short, is_short_name};
+use crate::store::{Source, Store, requests};
+use crate::table::{Link, for_each_entry};
+
+/// What does not hold together.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum CheckError {
+    /// It cannot be read.
+    #[error(transparent)]
+    Volume(#[from] VolumeError),
+    /// It was not unmounted, or errors were found in it.
+    #[error("it was not unmounted cleanly, or has errors")]
+    Unclean,
+    /// The copies of the allocation table differ.
+    #[error("the copies of the allocation table differ")]
+    Copies,
+    /// A chain leads out of the file system, to a free cluster, or round in a circle.
+    #[error("the clusters of {0} lead nowhere")]
+    Chain(String),
+    /// Two chains meet.
+    #[error("{0} shares clusters with another file")]
+    Shared(String),
+    /// A file's clusters do not fit its size.
+    #[error("{path} says that it has {size} bytes, and has clusters for {room}")]
+    Size {
+        /// Its path.
+        path: String,
+        /// Its size in bytes.
+        size: u64,
+        /// What its clusters hold, in bytes.
+        room: u64,
+    },
+    /// A folder has a size, or does not begin with `.` and `..` as it has to.
+    #[error("the folder {0} does not begin as it has to")]
+    Folder(String),
+    /// A name that cannot be, or a long name that belongs to nothing.
+    #[error("{0} has a name that cannot be")]
+    Name(String),
+    /// Two files in one folder have the same name.
+    #[error("the name of {0} is there twice")]
+    Doubled(String),
+    /// Clusters are used, and by nothing.
+    #[error("{0} clusters are used by no file")]
+    Lost(u64),
+}
+
+impl From<DiskError> for CheckError {
+    fn from(error: DiskError) -> Self {
+        Self::Volume(error.into())
+    }
+}
+
+/// Checks the file system at the start of `device`.
+///
+/// # Errors
+/// [`CheckError`]: the first thing that is wrong.
+pub fn check(device: &dyn BlockDevice) -> Result<(), CheckError> {
+    let geometry = Geometry::read(device)?.ok_or(VolumeError::NotFat)?;
+    let store = Store::new(device, geometry);
+    if !is_clean(&store)? {
+        return Err(CheckError::Unclean);
+    }
+    compare_copies(device, &geometry)?;
+    let mut check = Check {
+        store: &store,
+        owned: Clusters::new(&geometry),
+    };
+    check.walk()?;
+    check.lost()
+}
+
+/// Bytes of each table that are compared at once.
+const PIECE: u64 = 1 << 20;
+
+fn compare_copies(device: &dyn BlockDevice, geometry: &Geometry) -> Result<(), CheckError> {
+    let [first, others @ ..] = &geometry.written_tables()[..] else {
+        return Ok(());
+    };
+    let end = geometry.table_bytes();
+    let size = PIECE.min(end) as usize;
+    let (mut ours, mut other) = (AlignedBuf::new(size), AlignedBuf::new(size));
+    for at in (0..end).step_by(PIECE as usize) {
+        let len = PIECE.min(end - at) as usize;
+        if !others.is_empty() {
+            device.read_at(first + at, &mut ours[..len])?;
+        }
+        for start in others {
+            device.read_at(start + at, &mut other[..len])?;
+            if ours[..len] != other[..len] {
+                return Err(CheckError::Copies);
+            }
+        }
+    }
+    Ok(())
+}
+
+/// A bit for each cluster.
+struct Clusters {
+    words: Vec<u64>,
+}
+
+impl Clusters {
+    fn new(geometry: &Geometry) -> Self {
+        Self {
+            words: vec![0; (geometry.clusters as usize + 2).div_ceil(64)],
+        }
+    }
+
+    fn has(&self, cluster: u32) -> bool {
+        self.words[cluster as usize / 64] >> (cluster % 64) & 1 != 0
+    }
+
+    /// Adds one; `false` if it is there already.
+    fn add(&mut self, cluster: u32) -> bool {
+        let is_new = !self.has(cluster);
+        self.words[cluster as usize / 64] |= 1 << (cluster % 64);
+        is_new
+    }
+}
+
+/// A directory that is to be looked into.
+struct Open {
+    path: String,
+    clusters: Vec<u32>,
+    /// What its `..` has to say.
+    parent: u32,
+}
+
+struct Check<'s, 'd> {
+    store: &'s Store<&'d dyn BlockDevice>,
+    owned: Clusters,
+}
+
+impl Check<'_, '_> {
+    /// Goes through all directories.
+    fn walk(&mut self) -> Result<(), CheckError> {
+        let geometry = self.store.geometry;
+        let root = match geometry.root_cluster {
+            0 => Vec::new(),
+            first => self.folder_chain("the root directory", first)?,
+        };
+        let mut open = vec![Open {
+            path: String::new(),
+            clusters: root,
+            parent: 0,
+        }];
+        while let Some(folder) = open.pop() {
+            let bytes = self.bytes(&folder.clusters)?;
+            self.look_into(&folder, &bytes, &mut open)?;
+        }
+        Ok(())
+    }
+
+    fn bytes(&self, clusters: &[u32]) -> Result<Vec<u8>, CheckError> {
+        let geometry = &self.store.geometry;
+        let ranges = match clusters.is_empty() {
+            true => vec![geometry.root_directory],
+            false => requests(geometry, clusters),
+        };
+        let mut bytes = Vec::new();
+        for range in ranges {
+            let from = bytes.len();
+            bytes.resize(from + range.len() as usize, 0);
+            self.store.read_at(range.start, &mut bytes[from..])?;
+        }
+        Ok(bytes)
+    }
+
+    fn look_into(
+        &mut self,
+        folder: &Open,
+        bytes: &[u8],
+        open: &mut Vec<Open>,
+    ) -> Result<(), CheckError> {
+        let geometry = self.store.geometry;
+        let is_root = folder.path.is_empty();
+        let own = match folder.clusters.first() {
+            Some(first) if *first != geometry.root_cluster => *first,
+            _ => 0,
+        };
+        if !is_root {
+            check_dots(bytes, own, folder)?;
+        }
+        let mut shorts: HashSet<Short> = HashSet::new();
+        let mut longs: HashSet<String> = HashSet::new();
+        for item in Items::of(bytes) {
+            let entry = match item {
+                Item::Entry(entry) => entry,
+                Item::Orphan(_) => return Err(CheckError::Name(in_folder(&folder.path))),
+                Item::Label(_) if !is_root => {
+                    return Err(CheckError::Name(in_folder(&folder.path)));
+                }
+                Item::Label(_) | Item::Erased(_) => continue,
+            };
+            if entry.is_dots() && !is_root && entry.at < 2 {
+                continue;
+            }
+            let path = format!("{}/{}", folder.path, entry.name);
+            if entry.long == Long::Bad || !is_short_name(&entry.short) || entry.is_dots() {
+                return Err(CheckError::Name(path));
+            }
+            let is_new_long =
+                entry.long == Long::Missing || longs.insert(entry.name.to_ascii_uppercase());
+            if !shorts.insert(entry.short) || !is_new_long {
+                return Err(CheckError::Doubled(path));
+            }
+            match entry.is_folder {
+                true => open.push(self.folder(path, &entry, own)?),
+                false => self.file(path, &entry)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn folder(&mut self, path: String, entry: &Entry, parent: u32) -> Result<Open, CheckError> {
+        if entry.size != 0 {
+            return Err(CheckError::Folder(path));
+        }
+        let clusters = self.folder_chain(&path, entry.cluster)?;
+        Ok(Open {
+            path,
+            clusters,
+            parent,
+        })
+    }
+
+    fn folder_chain(&mut self, path: &str, first: u32) -> Result<Vec<u32>, CheckError> {
+        let most = ((MAX_ENTRIES * ENTRY) as u64 / self.store.geometry.cluster).max(1);
+        let clusters = self.take(path, first)?;
+        match clusters.len() as u64 > most {
+            true => Err(CheckError::Chain(path.to_owned())),
+            false => Ok(clusters),
+        }
+    }
+
+    fn file(&mut self, path: String, entry: &Entry) -> Result<(), CheckError> {
+        let cluster = self.store.geometry.cluster;
+        // An empty file has no cluster.
+        let count = match entry.cluster {
+            0 => 0,
+            first => self.take(&path, first)?.len() as u64,
+        };
+        let size = u64::from(entry.size);
+        match size.div_ceil(cluster) == count {
+            true => Ok(()),
+            false => Err(CheckError::Size {
+                path,
+                size,
+                room: count * cluster,
+            }),
+        }
+    }
+
+    /// Follows a chain and takes its clusters.
+    fn take(&mut self, path: &str, first: u32) -> Result<Vec<u32>, CheckError> {
+        let nowhere = || CheckError::Chain(path.to_owned());
+        let mut chain = Vec::new();
+        let mut at = first;
+        loop {
+            if !self.store.geometry.has(at) {
+                return Err(nowhere());
+            }
+            if !self.owned.add(at) {
+                return Err(match chain.contains(&at) {
+                    true => nowhere(),
+                    false => CheckError::Shared(path.to_owned()),
+                });
+            }
+            chain.push(at);
+            match self.store.link(at)? {
+                Link::Next(next) => at = next,
+                Link::End => return Ok(chain),
+                _ => return Err(nowhere()),
+            }
+        }
+    }
+
+    /// Looks for clusters that are used by nothing.
+    fn lost(&self) -> Result<(), CheckError> {
+        let geometry = &self.store.geometry;
+        let mut lost = 0;
+        let start = geometry.table_start();
+        for_each_entry(&self.store.device, geometry, start, &mut |cluster, raw| {
+            let is_used = !matches!(geometry.link(raw), Link::Free | Link::Bad);
+            lost += u64::from(is_used && !self.owned.has(cluster));
+        })?;
+        match lost {
+            0 => Ok(()),
+            lost => Err(CheckError::Lost(lost)),
+        }
+    }
+}
+
+fn in_folder(path: &str) -> String {
+    match path {
+        "" => "something in the root directory".to_owned(),
+        path => format!("something in {path}"),
+    }
+}
+
+/// The first two entries of every folder but the root are itself and the one above.
+fn check_dots(bytes: &[u8], own: u32, folder: &Open) -> Result<(), CheckError> {
+    let mut items = Items::of(bytes);
+    let mut is_good = |short: &Short, cluster: u32| {
+        matches!(items.next(), Some(Item::Entry(entry))
+            if entry.short == *short && entry.is_folder && entry.slots == 1
+                && entry.size == 0 && entry.cluster == cluster)
+    };
+    let both = is_good(b".          ", own) && is_good(b"..         ", folder.parent);
+    match both {
+        true => Ok(()),
+        false => Err(CheckError::Folder(folder.path.clone())),
+    }
+}

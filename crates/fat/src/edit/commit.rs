@@ -1,0 +1,199 @@
+//! Writing what was changed: directories, tables, counts, and the boot sector.
+//!
+//! Microsoft FAT specification 1.03, "FAT32 FSInfo Sector Structure and Backup Boot Sector".
+
+use std::ops::Range;
+
+use pinewrit_disk::{BlockDevice, DiskError};
+
+use super::{EditError, Editor};
+use crate::bytes::{put32, u32le};
+use crate::error::VolumeError;
+use crate::folder::Folder;
+use crate::geometry::{BOOT, Geometry, NO_NAME, field};
+use crate::store::{Folders, REQUEST, Source, Store};
+
+/// Offsets and marks of the counts' sector.
+pub(crate) mod info {
+    pub(crate) const LEAD_SIGNATURE: (usize, [u8; 4]) = (0, *b"RRaA");
+    pub(crate) const SIGNATURE: (usize, [u8; 4]) = (484, *b"rrAa");
+    pub(crate) const FREE: usize = 488;
+    pub(crate) const NEXT: usize = 492;
+    pub(crate) const TRAIL_SIGNATURE: (usize, [u8; 4]) = (508, [0, 0, 0x55, 0xaa]);
+}
+
+/// The sector with the counts of free clusters; `None` where there is none that can be understood.
+pub(crate) fn read_info<D: BlockDevice>(store: &Store<D>) -> Result<Option<[u8; BOOT]>, DiskError> {
+    let Some(at) = store.geometry.info else {
+        return Ok(None);
+    };
+    let mut raw = [0; BOOT];
+    store.device.read_at(at, &mut raw)?;
+    let marks = [info::LEAD_SIGNATURE, info::SIGNATURE, info::TRAIL_SIGNATURE];
+    let is_good = marks.iter().all(|(at, mark)| raw[*at..*at + 4] == *mark);
+    Ok(is_good.then_some(raw))
+}
+
+/// Where free clusters may be looked for.
+pub(super) fn hint<D: BlockDevice>(store: &Store<D>) -> Result<Option<u32>, VolumeError> {
+    let raw = read_info(store)?;
+    let next = raw.map(|raw| u32le(&raw, info::NEXT));
+    Ok(next.filter(|next| store.geometry.has(*next)))
+}
+
+/// What goes to one place.
+enum Piece<'f> {
+    /// A part of a directory, which is put together when it is written.
+    Folder(&'f Folder, Range<usize>),
+    Bytes(Vec<u8>),
+}
+
+impl Piece<'_> {
+    fn add_to(&self, run: &mut Vec<u8>) {
+        match self {
+            Self::Folder(folder, part) => folder.add_to(part, run),
+            Self::Bytes(bytes) => run.extend(bytes),
+        }
+    }
+}
+
+/// Pieces and their offsets; neighbours are written together.
+#[derive(Default)]
+struct Pieces<'f>(Vec<(u64, Piece<'f>)>);
+
+impl Pieces<'_> {
+    fn write(mut self, device: &dyn BlockDevice) -> Result<(), DiskError> {
+        self.0.sort_by_key(|(at, _)| *at);
+        let (mut start, mut run) = (0, Vec::new());
+        for (at, piece) in &self.0 {
+            let goes_on = start + run.len() as u64 == *at && run.len() < REQUEST;
+            if !goes_on {
+                if !run.is_empty() {
+                    device.write_at(start, &run)?;
+                }
+                run.clear();
+                start = *at;
+            }
+            piece.add_to(&mut run);
+        }
+        match run.is_empty() {
+            true => Ok(()),
+            false => device.write_at(start, &run),
+        }
+    }
+}
+
+impl<D: BlockDevice> Editor<D> {
+    /// Writes all changes to the device and flushes it.
+    ///
+    /// # Errors
+    /// [`EditError::Spoiled`], or the device failed.
+    pub fn commit(&mut self) -> Result<(), EditError> {
+        if self.is_spoiled {
+            return Err(EditError::Spoiled);
+        }
+        if !self.has_changed {
+            return Ok(());
+        }
+        self.store.write_content()?;
+        self.gather_label()?;
+        let folders = self.store.folders();
+        let mut pieces = Pieces::default();
+        self.gather_folders(&folders, &mut pieces);
+        self.gather_tables(&mut pieces);
+        self.gather_info(&mut pieces)?;
+        self.gather_boot_sectors(&mut pieces)?;
+        pieces.write(&self.store.device)?;
+        drop(folders);
+        self.store.device.flush()?;
+        self.store.settle();
+        self.has_changed = false;
+        Ok(())
+    }
+
+    fn gather_folders<'f>(&self, folders: &'f Folders, pieces: &mut Pieces<'f>) {
+        let geometry = &self.store.geometry;
+        for folder in folders.values() {
+            let Some(changed) = folder.changed_sectors(geometry.sector) else {
+                continue;
+            };
+            if folder.chain.is_empty() {
+                let at = geometry.root_directory.start + changed.start as u64;
+                pieces.0.push((at, Piece::Folder(folder, changed)));
+                continue;
+            }
+            // Cut where one cluster ends: the next may be elsewhere.
+            let size = geometry.cluster as usize;
+            let mut at = changed.start;
+            while at < changed.end {
+                let next = ((at / size + 1) * size).min(changed.end);
+                if let Some(cluster) = folder.chain.get(at / size) {
+                    let offset = geometry.place(*cluster).start + (at % size) as u64;
+                    pieces.0.push((offset, Piece::Folder(folder, at..next)));
+                }
+                at = next;
+            }
+        }
+    }
+
+    fn gather_tables(&self, pieces: &mut Pieces<'_>) {
+        let table = self.store.table.borrow();
+        for (at, bytes) in table.changes(self.store.geometry.sector) {
+            for start in self.store.geometry.written_tables() {
+                pieces.0.push((start + at, Piece::Bytes(bytes.to_vec())));
+            }
+        }
+    }
+
+    fn gather_info(&self, pieces: &mut Pieces<'_>) -> Result<(), EditError> {
+        let (Some(mut raw), Some(at)) = (read_info(&self.store)?, self.store.geometry.info) else {
+            return Ok(());
+        };
+        let before = raw;
+        put32(&mut raw, info::FREE, self.free.count as u32);
+        let next = self.free.hint;
+        let next = if self.store.geometry.has(next) {
+            next
+        } else {
+            2
+        };
+        put32(&mut raw, info::NEXT, next);
+        if raw != before {
+            pieces.0.push((at, Piece::Bytes(raw.to_vec())));
+        }
+        Ok(())
+    }
+
+    /// The label of the boot sector becomes that of the root directory, which counts.
+    fn gather_label(&mut self) -> Result<(), EditError> {
+        let root = self.store.folder(self.store.geometry.root_cluster)?;
+        self.store.geometry.label = root.label().unwrap_or(NO_NAME);
+        Ok(())
+    }
+
+    /// Identifier and label.
+    fn gather_boot_sectors(&self, pieces: &mut Pieces<'_>) -> Result<(), EditError> {
+        let geometry = &self.store.geometry;
+        for at in [Some(0), geometry.backup].into_iter().flatten() {
+            let mut raw = [0; BOOT];
+            self.store.device.read_at(at, &mut raw)?;
+            if Geometry::from_boot_sector(&raw).is_none() {
+                continue;
+            }
+            let before = raw;
+            let tail = geometry.tail();
+            if let Some(id) = self.id {
+                put32(&mut raw, tail + field::VOL_ID, id);
+            }
+            if raw[tail + field::BOOT_SIG] == 0x29 {
+                let at = tail + field::VOL_LAB;
+                raw[at..at + geometry.label.len()].copy_from_slice(&geometry.label);
+            }
+            if raw == before {
+                continue;
+            }
+            pieces.0.push((at, Piece::Bytes(raw.to_vec())));
+        }
+        Ok(())
+    }
+}

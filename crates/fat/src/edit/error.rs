@@ -1,0 +1,91 @@
+//! Why a change was not made.
+
+use std::io;
+
+use pinewrit_disk::DiskError;
+
+use crate::error::VolumeError;
+use crate::name::NameError;
+
+/// Why a file system cannot be changed, or a change was not made. A change that fails leaves all
+/// as it was before, unless the device failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum EditError {
+    /// The file system cannot be read.
+    #[error(transparent)]
+    Volume(#[from] VolumeError),
+    /// It was not unmounted, or errors were found in it.
+    #[error("it was not unmounted cleanly, or has errors")]
+    Unclean,
+    /// A name that FAT cannot have.
+    #[error("{path}: {why}")]
+    Name {
+        /// The path.
+        path: String,
+        /// What is wrong with it.
+        why: NameError,
+    },
+    /// More room is needed than there is.
+    #[error("no room for {path}: {needed} bytes needed, {free} free")]
+    NoSpace {
+        /// The path.
+        path: String,
+        /// Bytes that are needed.
+        needed: u64,
+        /// Bytes that are free.
+        free: u64,
+    },
+    /// There is room, but not in one piece.
+    #[error("no room for {path} in one piece: {needed} bytes needed, {largest} free together")]
+    Scattered {
+        /// The path.
+        path: String,
+        /// Bytes that are needed.
+        needed: u64,
+        /// Bytes of the largest free piece.
+        largest: u64,
+    },
+    /// A folder cannot have more entries.
+    #[error("the folder of {path} is full: {entries} entries, and it cannot have more")]
+    FolderFull {
+        /// The path.
+        path: String,
+        /// Entries that it can have.
+        entries: usize,
+    },
+    /// A file is larger than 32 bits can tell.
+    #[error("{path} has {size} bytes; files on FAT have less than 4 GiB")]
+    TooLarge {
+        /// The path.
+        path: String,
+        /// Its size in bytes.
+        size: u64,
+    },
+    /// There is something with this name already.
+    #[error("{0} is there already")]
+    Exists(String),
+    /// A folder that is to be removed has something in it.
+    #[error("the folder {0} is not empty")]
+    NotEmpty(String),
+    /// The source of a file's content failed.
+    #[error("the content could not be read")]
+    Source(#[source] io::Error),
+    /// The source of a file's content ended early.
+    #[error("the content ended after {found} of {expected} bytes")]
+    SourceShort {
+        /// Bytes that were there.
+        found: u64,
+        /// Bytes that were to come.
+        expected: u64,
+    },
+    /// A change before this one failed when its old content was given up already.
+    #[error("a file lost its old content when its new one could not be read")]
+    Spoiled,
+}
+
+impl From<DiskError> for EditError {
+    fn from(error: DiskError) -> Self {
+        Self::Volume(error.into())
+    }
+}

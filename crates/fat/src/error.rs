@@ -1,0 +1,32 @@
+//! Why something in a FAT file system was not read.
+
+use std::io;
+
+use pinewrit_disk::DiskError;
+
+/// Why something was not read.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum VolumeError {
+    /// The device failed.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+    /// There is no FAT file system.
+    #[error("this is not a FAT file system")]
+    NotFat,
+    /// Its structures contradict each other.
+    #[error("the FAT file system is damaged: {0}")]
+    Damaged(&'static str),
+    /// There is nothing at this path.
+    #[error("there is no {0}")]
+    NotFound(String),
+    /// Something else is where a folder is meant.
+    #[error("{0} is not a folder")]
+    NotFolder(String),
+    /// A folder is where a file is meant.
+    #[error("{0} is a folder")]
+    IsFolder(String),
+    /// What was read could not be handed on.
+    #[error("what was read could not be handed on")]
+    Taker(#[source] io::Error),
+}

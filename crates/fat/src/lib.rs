@@ -1,0 +1,37 @@
+//! FAT12, FAT16 and FAT32, without mounting: read, check, make, change.
+//!
+//! Layout: Microsoft Extensible Firmware Initiative FAT32 File System Specification 1.03. All
+//! integers are little-endian. Nothing on a medium is trusted: every number is checked before it is
+//! used.
+//!
+//! ```text
+//! boot sector · (FAT32: counts, copy of the boot sector) · allocation table · its copies ·
+//! (FAT12, FAT16: root directory) · clusters, the first of them number 2
+//! ```
+
+mod bytes;
+mod check;
+mod directory;
+mod edit;
+mod error;
+mod folder;
+mod geometry;
+mod make;
+mod name;
+mod owner;
+mod store;
+mod table;
+mod time;
+mod tree;
+mod usage;
+
+pub use check::{CheckError, check};
+pub use edit::{EditError, Editor, Placement};
+pub use error::VolumeError;
+pub use geometry::{FatWidth, Geometry};
+pub use make::{MakeError, MakeKind, MakeOptions, Plan, check_label};
+pub use name::{NameError, check_name, check_path, folded};
+pub use owner::{Owner, owners};
+pub use time::Stamp;
+pub use tree::{Node, Tree, Volume};
+pub use usage::{TableRead, Usage, UsageDoubt};

@@ -1,0 +1,227 @@
+//! The device with what was read of it, and with changes that are not on it yet.
+
+use std::cell::{Ref, RefCell};
+use std::collections::HashMap;
+use std::rc::Rc;
+
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
+
+use crate::directory::{ENTRY, MAX_ENTRIES};
+use crate::error::VolumeError;
+use crate::folder::Folder;
+use crate::geometry::Geometry;
+use crate::table::{Link, Table};
+
+/// Bytes that go in one request at most.
+pub(crate) const REQUEST: usize = 1 << 20;
+/// Bytes of memory that directories take which are kept for the next look.
+const MOST_KEPT: usize = 24 << 20;
+
+/// Where a tree reads from.
+pub(crate) trait Source {
+    fn geometry(&self) -> &Geometry;
+    /// What follows a cluster.
+    fn link(&self, cluster: u32) -> Result<Link, VolumeError>;
+    /// The directory that begins with a cluster; 0 is the root of FAT12 and FAT16.
+    fn folder(&self, first: u32) -> Result<Rc<Folder>, VolumeError>;
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError>;
+}
+
+/// All clusters of a chain, which must end after `most` of them.
+pub(crate) fn chain(source: &dyn Source, first: u32, most: u64) -> Result<Vec<u32>, VolumeError> {
+    let mut clusters = Vec::new();
+    let mut at = first;
+    loop {
+        if !source.geometry().has(at) {
+            return Err(VolumeError::Damaged("a first cluster that there is not"));
+        }
+        clusters.push(at);
+        match source.link(at)? {
+            Link::Next(next) if (clusters.len() as u64) < most => at = next,
+            Link::Next(_) => return Err(VolumeError::Damaged("a chain that does not end")),
+            Link::End => return Ok(clusters),
+            _ => return Err(VolumeError::Damaged("a chain that leads nowhere")),
+        }
+    }
+}
+
+/// Neighbouring clusters together, as byte ranges of one request each.
+pub(crate) fn requests(geometry: &Geometry, clusters: &[u32]) -> Vec<ByteRange> {
+    let mut ranges: Vec<ByteRange> = Vec::new();
+    for cluster in clusters {
+        let place = geometry.place(*cluster);
+        match ranges.last_mut() {
+            Some(last) if last.end == place.start && last.len() < REQUEST as u64 => {
+                last.end = place.end;
+            }
+            _ => ranges.push(place),
+        }
+    }
+    ranges
+}
+
+/// Directories in memory, by their first cluster.
+pub(crate) type Folders = HashMap<u32, Rc<Folder>>;
+
+pub(crate) struct Store<D> {
+    pub(crate) device: D,
+    pub(crate) geometry: Geometry,
+    pub(crate) table: RefCell<Table>,
+    folders: RefCell<Folders>,
+    kept: RefCell<usize>,
+    /// Content of files that goes to the device together, and its offset.
+    pending: (u64, Vec<u8>),
+}
+
+impl<D: BlockDevice> Store<D> {
+    pub(crate) fn new(device: D, geometry: Geometry) -> Self {
+        Self {
+            device,
+            geometry,
+            table: RefCell::default(),
+            folders: RefCell::default(),
+            kept: RefCell::default(),
+            pending: (0, Vec::new()),
+        }
+    }
+
+    pub(crate) fn set_link(&self, cluster: u32, value: u32) -> Result<(), DiskError> {
+        let mut table = self.table.borrow_mut();
+        table.set(&self.device, &self.geometry, cluster, value)
+    }
+
+    /// A directory that is in memory.
+    pub(crate) fn folder_mut(&mut self, first: u32) -> Result<&mut Folder, VolumeError> {
+        // Now it is there.
+        self.folder(first)?;
+        let folder = self.folders.get_mut().get_mut(&first);
+        let folder = folder.and_then(Rc::get_mut);
+        folder.ok_or(VolumeError::Damaged(
+            "a directory that is read while it changes",
+        ))
+    }
+
+    pub(crate) fn add_folder(&mut self, first: u32, folder: Folder) {
+        *self.kept.get_mut() += folder.weight();
+        self.folders.get_mut().insert(first, Rc::new(folder));
+    }
+
+    /// Forgets a directory that is no more.
+    pub(crate) fn forget_folder(&mut self, first: u32) {
+        self.folders.get_mut().remove(&first);
+    }
+
+    pub(crate) fn folders(&self) -> Ref<'_, Folders> {
+        self.folders.borrow()
+    }
+
+    /// All changes of directories are on the device; keeps no more of them than is useful.
+    pub(crate) fn settle(&mut self) {
+        self.table.get_mut().settle();
+        let kept = self.folders.get_mut();
+        if *self.kept.get_mut() > MOST_KEPT {
+            kept.clear();
+            *self.kept.get_mut() = 0;
+        }
+        for folder in kept.values_mut() {
+            if let Some(folder) = Rc::get_mut(folder) {
+                folder.changed = 0..0;
+            }
+        }
+    }
+
+    /// Bytes of memory that directories take, roughly.
+    pub(crate) fn weight(&self) -> usize {
+        *self.kept.borrow()
+    }
+
+    /// Writes content of a file, soon.
+    pub(crate) fn put_content(&mut self, offset: u64, bytes: &[u8]) -> Result<(), DiskError> {
+        let (start, pending) = &self.pending;
+        let goes_on = start + pending.len() as u64 == offset && pending.len() < REQUEST;
+        if !goes_on {
+            self.write_content()?;
+            self.pending.0 = offset;
+        }
+        self.pending.1.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    /// Hands what was put together to the device.
+    pub(crate) fn write_content(&mut self) -> Result<(), DiskError> {
+        let (start, pending) = &mut self.pending;
+        if !pending.is_empty() {
+            self.device.write_at(*start, pending)?;
+            pending.clear();
+        }
+        Ok(())
+    }
+
+    fn load(&self, first: u32) -> Result<Folder, VolumeError> {
+        let geometry = &self.geometry;
+        let (clusters, ranges) = match (first, geometry.root_cluster) {
+            (0, 0) => (Vec::new(), vec![geometry.root_directory]),
+            _ => {
+                let most = ((MAX_ENTRIES * ENTRY) as u64 / geometry.cluster).max(1);
+                let clusters = chain(self, first, most)?;
+                let ranges = requests(geometry, &clusters);
+                (clusters, ranges)
+            }
+        };
+        let mut bytes = Vec::new();
+        for range in ranges {
+            let from = bytes.len();
+            bytes.resize(from + range.len() as usize, 0);
+            self.read_at(range.start, &mut bytes[from..])?;
+        }
+        Ok(Folder::read(clusters, bytes))
+    }
+}
+
+impl<D: BlockDevice> Source for Store<D> {
+    fn geometry(&self) -> &Geometry {
+        &self.geometry
+    }
+
+    fn link(&self, cluster: u32) -> Result<Link, VolumeError> {
+        let mut table = self.table.borrow_mut();
+        let raw = table.get(&self.device, &self.geometry, cluster)?;
+        Ok(self.geometry.link(raw))
+    }
+
+    fn folder(&self, first: u32) -> Result<Rc<Folder>, VolumeError> {
+        if let Some(known) = self.folders.borrow().get(&first) {
+            return Ok(Rc::clone(known));
+        }
+        let folder = Rc::new(self.load(first)?);
+        let mut folders = self.folders.borrow_mut();
+        let mut kept = self.kept.borrow_mut();
+        if *kept > MOST_KEPT {
+            // What is not on the device yet has to stay.
+            folders.retain(|_, folder| !folder.changed.is_empty());
+            *kept = folders.values().map(|folder| folder.weight()).sum();
+        }
+        *kept += folder.weight();
+        folders.insert(first, Rc::clone(&folder));
+        Ok(folder)
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+        self.device.read_at(offset, buffer)?;
+        let (start, pending) = &self.pending;
+        let own = ByteRange::from_len(*start, pending.len() as u64);
+        let asked = ByteRange::from_len(offset, buffer.len() as u64);
+        let shared = own
+            .zip(asked)
+            .and_then(|(own, asked)| own.intersection(asked));
+        if let Some(shared) = shared {
+            let len = shared.len() as usize;
+            let (to, from) = (
+                (shared.start - offset) as usize,
+                (shared.start - start) as usize,
+            );
+            buffer[to..to + len].copy_from_slice(&pending[from..from + len]);
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,214 @@
+//! Files and folders, to be read.
+
+use std::io::Write;
+
+use pinewrit_disk::{BlockDevice, ByteRange};
+
+use crate::directory::Entry;
+use crate::error::VolumeError;
+use crate::geometry::Geometry;
+use crate::name::oem_text;
+use crate::store::{REQUEST, Source, Store};
+use crate::table::{Link, count_free};
+use crate::time::Stamp;
+
+/// Something in a file system: the root directory, a folder, or a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Node {
+    /// Its name; empty for the root. It has no `/` and no control characters.
+    pub name: String,
+    /// Whether it is a folder.
+    pub is_folder: bool,
+    /// Size in bytes; of folders always 0.
+    pub size: u64,
+    /// When its content was last changed; the root has no time.
+    pub modified: Option<Stamp>,
+    /// First cluster; 0 for empty files, and for the root of FAT12 and FAT16.
+    pub(crate) first: u32,
+}
+
+impl Node {
+    pub(crate) fn of(entry: Entry) -> Self {
+        Self {
+            name: entry.name,
+            is_folder: entry.is_folder,
+            size: u64::from(entry.size),
+            modified: Some(entry.modified),
+            first: match entry.cluster {
+                // 0 would be the root; only `..` may say so.
+                0 if entry.is_folder => NOWHERE,
+                first => first,
+            },
+        }
+    }
+}
+
+/// A number that no cluster has.
+const NOWHERE: u32 = 1;
+
+/// The names of a path, from the root on.
+pub(crate) fn names(path: &str) -> impl DoubleEndedIterator<Item = &str> {
+    path.split('/').filter(|name| !name.is_empty())
+}
+
+/// All files and folders of a file system, as they are now.
+#[derive(Clone, Copy)]
+pub struct Tree<'v> {
+    source: &'v dyn Source,
+}
+
+impl<'v> Tree<'v> {
+    pub(crate) fn new(source: &'v dyn Source) -> Self {
+        Self { source }
+    }
+
+    /// The root directory.
+    pub fn root(self) -> Node {
+        Node {
+            name: String::new(),
+            is_folder: true,
+            size: 0,
+            modified: None,
+            first: self.source.geometry().root_cluster,
+        }
+    }
+
+    /// What is at a path. Case does not matter.
+    ///
+    /// # Errors
+    /// [`VolumeError::NotFound`] and others.
+    pub fn find(self, path: &str) -> Result<Node, VolumeError> {
+        let mut at = self.root();
+        for name in names(path) {
+            if !at.is_folder {
+                return Err(VolumeError::NotFound(path.to_owned()));
+            }
+            let found = self.source.folder(at.first)?.find(name);
+            let entry = found.ok_or_else(|| VolumeError::NotFound(path.to_owned()))?;
+            at = Node::of(entry);
+        }
+        Ok(at)
+    }
+
+    /// What is in a folder, in the order in which it stands there.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn list(self, folder: &Node) -> Result<Vec<Node>, VolumeError> {
+        if !folder.is_folder {
+            return Err(VolumeError::NotFolder(folder.name.clone()));
+        }
+        let found = self.source.folder(folder.first)?;
+        Ok(found.entries().map(Node::of).collect())
+    }
+
+    /// The label, which is an entry of the root directory.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn label(self) -> Result<Option<String>, VolumeError> {
+        let root = self.source.folder(self.source.geometry().root_cluster)?;
+        Ok(root.label().map(|raw| oem_text(&raw)))
+    }
+
+    /// Hands at most the first `limit` bytes of a file on.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn read_to(
+        self,
+        file: &Node,
+        limit: u64,
+        taker: &mut dyn Write,
+    ) -> Result<(), VolumeError> {
+        if file.is_folder {
+            return Err(VolumeError::IsFolder(file.name.clone()));
+        }
+        let mut left = file.size.min(limit);
+        let mut buffer = Vec::new();
+        let mut next = Some(file.first);
+        while left > 0 {
+            let range;
+            (range, next) = self.run(next, left)?;
+            let len = range.len().min(left);
+            buffer.resize(len as usize, 0);
+            self.source.read_at(range.start, &mut buffer)?;
+            taker.write_all(&buffer).map_err(VolumeError::Taker)?;
+            left -= len;
+        }
+        Ok(())
+    }
+
+    /// Neighbouring clusters of a chain, no more than are needed for one request, and what follows.
+    fn run(self, first: Option<u32>, wanted: u64) -> Result<(ByteRange, Option<u32>), VolumeError> {
+        let geometry = self.source.geometry();
+        let damaged = VolumeError::Damaged("a file whose clusters end before it does");
+        let Some(first) = first.filter(|first| geometry.has(*first)) else {
+            return Err(damaged);
+        };
+        let mut range = geometry.place(first);
+        let mut last = first;
+        loop {
+            if range.len() >= wanted {
+                return Ok((range, None));
+            }
+            let next = match self.source.link(last)? {
+                Link::Next(next) => Some(next),
+                _ => None,
+            };
+            match next {
+                Some(next) if next == last + 1 && range.len() < REQUEST as u64 => {
+                    range.end += geometry.cluster;
+                    last = next;
+                }
+                next => return Ok((range, next)),
+            }
+        }
+    }
+}
+
+/// An open FAT file system, to be read.
+pub struct Volume<D> {
+    store: Store<D>,
+}
+
+impl<D: BlockDevice> Volume<D> {
+    /// Opens the file system at the start of `device`.
+    ///
+    /// # Errors
+    /// [`VolumeError`].
+    pub fn open(device: D) -> Result<Self, VolumeError> {
+        let geometry = Geometry::read(&device)?.ok_or(VolumeError::NotFat)?;
+        Ok(Self {
+            store: Store::new(device, geometry),
+        })
+    }
+
+    /// Where things are in it.
+    pub fn geometry(&self) -> &Geometry {
+        &self.store.geometry
+    }
+
+    /// Its files.
+    pub fn tree(&self) -> Tree<'_> {
+        Tree::new(&self.store)
+    }
+
+    /// Counts the free bytes in the allocation table.
+    ///
+    /// # Errors
+    /// The device failed.
+    pub fn count_free(&self) -> Result<u64, VolumeError> {
+        let geometry = &self.store.geometry;
+        Ok(count_free(&self.store.device, geometry)? * geometry.cluster)
+    }
+
+    /// The label: that in the root directory, or where this cannot be read that of the boot sector.
+    pub fn label(&self) -> Option<String> {
+        let in_root = self.tree().label();
+        let in_boot_sector = || Some(oem_text(&self.store.geometry.label));
+        let label = in_root.unwrap_or_else(|_| in_boot_sector());
+        let label = label.map(|label| label.trim_end_matches([' ', '\0']).to_owned());
+        label.filter(|label| !label.is_empty() && label != "NO NAME")
+    }
+}
