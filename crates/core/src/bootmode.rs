@@ -1,9 +1,10 @@
 //! Which boot modes a medium serves, as far as the medium itself tells.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_fat::Volume;
 use serde::Serialize;
 
-use crate::filesystem::{FatGeometry, FatVolume};
+use crate::system::fat_files;
 
 /// The boot modes that were found.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -58,23 +59,21 @@ const FOLDER: &str = "EFI/BOOT";
 
 /// Looks for UEFI loaders in a FAT file system. Whatever cannot be read serves no boot.
 pub(crate) fn uefi_loaders(device: &dyn BlockDevice, partition: Option<u32>) -> Vec<UefiLoader> {
-    let Ok(Some(geometry)) = FatGeometry::read(device) else {
+    let Ok(volume) = Volume::open(device) else {
         return Vec::new();
     };
-    let Ok(volume) = FatVolume::open(device, &geometry) else {
-        return Vec::new();
-    };
-    let names = volume.list(FOLDER).unwrap_or_default();
-    let loaders = names.iter().filter_map(|name| {
+    let files = fat_files(volume.tree(), FOLDER).unwrap_or_default();
+    let loaders = files.iter().filter_map(|found| {
         let (file, architecture, machine) = REMOVABLE
             .iter()
-            .find(|(file, ..)| file.eq_ignore_ascii_case(name))?;
-        let head = volume.read_head(&format!("{FOLDER}/{name}"), 4096).ok()?;
+            .find(|(file, ..)| file.eq_ignore_ascii_case(&found.name))?;
+        let mut head = Vec::new();
+        volume.tree().read_to(found, 4096, &mut head).ok()?;
         Some(UefiLoader {
             partition,
             file: (*file).to_owned(),
             architecture,
-            valid: head.is_some_and(|head| machine_of(&head) == Some(*machine)),
+            valid: machine_of(&head) == Some(*machine),
         })
     });
     loaders.collect()

@@ -5,13 +5,15 @@ use pinewrit_disk::{BlockDevice, DiskError, Overlay, Window};
 use pinewrit_ext4::{
     Attributes, CheckError, EditError, Editor, FileKind, VolumeError as ExtError, Zeros,
 };
+use pinewrit_fat as fat;
 use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
 use serde::Serialize;
 
-use crate::filesystem::{self, FatGeometry, FatVolume, FatWidth, FilesystemFacts, VolumeError};
+use crate::filesystem::{self, FilesystemFacts};
 use crate::grow::now;
 use crate::inspect::{Inspection, inspect};
 use crate::partitions::TableChange;
+use crate::system::fat_files;
 
 /// An identifier that was replaced.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -57,7 +59,7 @@ pub enum RenewError {
     Table(#[from] TableError),
     /// A FAT file system could not be read or changed.
     #[error(transparent)]
-    Fat(#[from] VolumeError),
+    Fat(fat::EditError),
     /// An ext file system could not be read or changed.
     #[error(transparent)]
     Ext(EditError),
@@ -78,20 +80,35 @@ impl From<EditError> for RenewError {
     }
 }
 
+impl From<fat::EditError> for RenewError {
+    fn from(error: fat::EditError) -> Self {
+        match error {
+            fat::EditError::Volume(fat::VolumeError::Disk(error)) => Self::Disk(error),
+            error => Self::Fat(error),
+        }
+    }
+}
+
+impl From<fat::VolumeError> for RenewError {
+    fn from(error: fat::VolumeError) -> Self {
+        fat::EditError::from(error).into()
+    }
+}
+
 /// Folders whose files may name identifiers: command lines, boot menus and their settings. In
 /// `/etc`, only two files.
 const FAT_FOLDERS: [&str; 11] = [
     "",
-    "boot",
-    "boot/extlinux",
-    "boot/grub",
-    "extlinux",
-    "grub",
-    "loader",
-    "loader/entries",
-    "EFI",
-    "EFI/BOOT",
-    "overlays",
+    "/boot",
+    "/boot/extlinux",
+    "/boot/grub",
+    "/extlinux",
+    "/grub",
+    "/loader",
+    "/loader/entries",
+    "/EFI",
+    "/EFI/BOOT",
+    "/overlays",
 ];
 const EXT_FOLDERS: [&str; 9] = [
     "/boot",
@@ -204,7 +221,12 @@ fn renew_filesystem(
         .into_uuid()
         .into_bytes();
     if facts.is_fat() {
-        renew_fat(window, [uuid[0], uuid[1], uuid[2], uuid[3]])?;
+        if let Some(why) = fat_fault(window)? {
+            return Ok(Renewed::Kept(why));
+        }
+        let mut editor = fat::Editor::open(window)?;
+        editor.set_id([uuid[0], uuid[1], uuid[2], uuid[3]]);
+        editor.commit()?;
     } else if facts.kind.starts_with("ext") {
         if let Some(why) = ext_fault(window)? {
             return Ok(Renewed::Kept(why));
@@ -233,23 +255,6 @@ fn renew_filesystem(
     })
 }
 
-/// The volume id stands in the boot sector, and in its copy on FAT32.
-fn renew_fat(window: &Window<'_>, id: [u8; 4]) -> Result<(), RenewError> {
-    let Some(geometry) = FatGeometry::read(window)? else {
-        return Ok(());
-    };
-    let is_large = geometry.width == FatWidth::Fat32;
-    let at = if is_large { 67 } else { 39 };
-    window.write_at(at, &id)?;
-    let mut copy = [0; 2];
-    window.read_at(50, &mut copy)?;
-    let copy = u64::from(u16::from_le_bytes(copy)) * geometry.sector;
-    if is_large && copy > 0 && copy + geometry.sector <= geometry.table.start {
-        window.write_at(copy + at, &id)?;
-    }
-    Ok(())
-}
-
 /// Replaces identifiers in all texts that may name them.
 fn follow(
     overlay: &dyn BlockDevice,
@@ -262,7 +267,7 @@ fn follow(
             continue;
         };
         let window = Window::new(overlay, partition.range());
-        let files = if facts.takes_files() {
+        let files = if facts.is_fat() {
             follow_in_fat(&window, &report.renewals)?
         } else if facts.kind.starts_with("ext") {
             follow_in_ext(&window, &report.renewals)?
@@ -282,27 +287,43 @@ fn follow_in_fat(
     window: &Window<'_>,
     renewals: &[Renewal],
 ) -> Result<Vec<(String, usize)>, RenewError> {
-    let Some(geometry) = FatGeometry::read(window)? else {
+    if fat_fault(window)?.is_some() {
+        // That was told already.
         return Ok(Vec::new());
-    };
-    let volume = FatVolume::open(window, &geometry)?;
+    }
+    let mut editor = fat::Editor::open(window)?;
     let mut changed = Vec::new();
     for folder in FAT_FOLDERS {
-        for name in volume.list(folder)? {
-            let path = match folder {
-                "" => name,
-                folder => format!("{folder}/{name}"),
-            };
-            let head = volume.read_head(&path, MAX_TEXT + 1)?.unwrap_or_default();
-            if let Some((text, count)) = replaced(&head, renewals) {
-                let now = crate::grow::now().seconds;
-                volume.write(&path, text.as_bytes(), now)?;
-                changed.push((format!("/{path}"), count));
+        for node in fat_files(editor.tree(), folder)? {
+            if node.size > MAX_TEXT {
+                continue;
             }
+            let mut bytes = Vec::new();
+            editor.tree().read_to(&node, MAX_TEXT, &mut bytes)?;
+            let Some((text, count)) = replaced(&bytes, renewals) else {
+                continue;
+            };
+            let path = format!("{folder}/{}", node.name);
+            let (size, mut source) = (text.len() as u64, text.as_bytes());
+            let now = now().seconds;
+            editor.write_file(&path, size, &mut source, now, fat::Placement::Usual)?;
+            changed.push((path, count));
         }
     }
-    volume.close()?;
-    Ok(changed)
+    editor.commit()?;
+    match fat_fault(window)? {
+        Some(why) if !changed.is_empty() => Err(RenewError::Unsound(why)),
+        _ => Ok(changed),
+    }
+}
+
+/// What is wrong with a FAT file system, if anything is.
+fn fat_fault(window: &Window<'_>) -> Result<Option<String>, DiskError> {
+    match fat::check(window) {
+        Ok(()) => Ok(None),
+        Err(fat::CheckError::Volume(fat::VolumeError::Disk(error))) => Err(error),
+        Err(fault) => Ok(Some(fault.to_string())),
+    }
 }
 
 fn follow_in_ext(

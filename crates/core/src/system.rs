@@ -2,9 +2,10 @@
 //! tell.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_fat::{Node, Tree, Volume, VolumeError};
 use serde::Serialize;
 
-use crate::filesystem::{self, FatGeometry, FatVolume};
+use crate::filesystem;
 
 /// The operating system, as its `os-release` file names it (os-release(5)).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -49,23 +50,25 @@ pub(crate) fn system(device: &dyn BlockDevice) -> Option<SystemFacts> {
 
 /// Looks for kernels where boot loaders do.
 pub(crate) fn kernels(device: &dyn BlockDevice, partition: Option<u32>) -> Vec<KernelFacts> {
-    let Some(volume) = open(device) else {
+    let Ok(volume) = Volume::open(device) else {
         return Vec::new();
     };
     let mut kernels = Vec::new();
     for folder in KERNEL_FOLDERS {
-        for name in volume.list(folder).unwrap_or_default() {
-            let lower = name.to_ascii_lowercase();
+        for file in fat_files(volume.tree(), folder).unwrap_or_default() {
+            let lower = file.name.to_ascii_lowercase();
             let is_kernel = KERNEL_NAMES.iter().any(|start| lower.starts_with(start));
             if !is_kernel || kernels.len() == MAX_KERNELS {
                 continue;
             }
             let path = match *folder {
-                "" => name.clone(),
-                folder => format!("{folder}/{name}"),
+                "" => file.name.clone(),
+                folder => format!("{folder}/{}", file.name),
             };
-            let head = volume.read_head(&path, HEAD).ok().flatten();
-            if let Some(architecture) = head.as_deref().and_then(architecture) {
+            let mut head = Vec::new();
+            // What cannot be read is no kernel.
+            let _ = volume.tree().read_to(&file, HEAD, &mut head);
+            if let Some(architecture) = architecture(&head) {
                 kernels.push(KernelFacts {
                     partition,
                     file: path.chars().map(filesystem::printable).collect(),
@@ -77,9 +80,20 @@ pub(crate) fn kernels(device: &dyn BlockDevice, partition: Option<u32>) -> Vec<K
     kernels
 }
 
-fn open(device: &dyn BlockDevice) -> Option<FatVolume<'_>> {
-    let geometry = FatGeometry::read(device).ok()??;
-    FatVolume::open(device, &geometry).ok()
+/// The files in a folder of a FAT, none if there is no such folder.
+///
+/// # Errors
+/// [`VolumeError`].
+pub(crate) fn fat_files(tree: Tree<'_>, folder: &str) -> Result<Vec<Node>, VolumeError> {
+    let found = match tree.find(folder) {
+        Err(VolumeError::NotFound(_)) => return Ok(Vec::new()),
+        found => found?,
+    };
+    let all = match found.is_folder {
+        true => tree.list(&found)?,
+        false => Vec::new(),
+    };
+    Ok(all.into_iter().filter(|node| !node.is_folder).collect())
 }
 
 /// `KEY=value` lines; values may be quoted as in a shell.

@@ -4,18 +4,17 @@
 
 mod common;
 
-use common::{KEY, MIB, boot_range, hut, image, settings};
+use common::{KEY, MIB, boot_range, hut, image, make_fat, settings};
 use pinewrit_core::configure::{ChangeKind, ConfigureError, prepare};
-use pinewrit_core::filesystem::{FatGeometry, FatVolume};
+use pinewrit_core::files::open_to_read;
 use pinewrit_core::inspect::inspect;
 use pinewrit_disk::{BlockDevice, CommitState, Fault, FaultyDevice, MemoryDevice, UndoLog, Window};
 use proptest::prelude::*;
 
 fn read(medium: &dyn BlockDevice, name: &str) -> String {
     let window = Window::new(medium, boot_range());
-    let geometry = FatGeometry::read(&window).unwrap().unwrap();
-    let volume = FatVolume::open(&window, &geometry).unwrap();
-    String::from_utf8(volume.read(name, 1 << 20).unwrap().unwrap()).unwrap()
+    let files = open_to_read(&window).unwrap();
+    files.text(&format!("/{name}")).unwrap().unwrap()
 }
 
 fn configured() -> MemoryDevice {
@@ -102,8 +101,7 @@ fn the_partition_that_cloud_init_finds_goes_before_the_first() {
         end: 14 * MIB,
     };
     let window = Window::new(&medium, second);
-    let options = fatfs::FormatVolumeOptions::new().volume_label(*b"cidata     ");
-    fatfs::format_volume(pinewrit_disk::DeviceCursor::new(&window), options).unwrap();
+    make_fat(&window, "cidata");
     let prepared = prepare(&medium, &hut_without_password()).unwrap();
     assert_eq!(prepared.report().partition, Some(2));
     assert!(prepared.report().found_by_label);
@@ -144,12 +142,14 @@ fn a_full_file_system_changes_nothing() {
     let medium = MemoryDevice::from_bytes(image());
     {
         let window = Window::new(&medium, boot_range());
-        let geometry = FatGeometry::read(&window).unwrap().unwrap();
-        let volume = FatVolume::open(&window, &geometry).unwrap();
-        let free = geometry.clusters * geometry.cluster;
-        let filler = vec![7; (free - geometry.cluster) as usize];
-        volume.write("filler.bin", &filler, 0).unwrap();
-        volume.close().unwrap();
+        let mut editor = pinewrit_fat::Editor::open(&window).unwrap();
+        let len = editor.free() - editor.geometry().cluster;
+        let filler = vec![7; len as usize];
+        let usual = pinewrit_fat::Placement::Usual;
+        editor
+            .write_file("filler.bin", len, &mut &filler[..], 0, usual)
+            .unwrap();
+        editor.commit().unwrap();
     }
     let before = medium.to_bytes();
     let error = prepare(&medium, &hut()).err().unwrap();

@@ -5,7 +5,6 @@
 use pinewrit_core::files::{
     FileChanges, Files, FilesError, Rights, Wanted, find_place, open_to_change,
 };
-use pinewrit_core::filesystem::FatGeometry;
 use pinewrit_core::format::{FatKind, FormatKind, FormatOptions, format};
 use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
 use pinewrit_ext4::Timestamp;
@@ -52,40 +51,7 @@ fn entry(device: &MemoryDevice, name: &[u8; 11]) -> usize {
     found.find(|(_, window)| window == name).unwrap().0
 }
 
-fn first_cluster(device: &MemoryDevice, name: &[u8; 11]) -> u16 {
-    let at = entry(device, name) + 26;
-    let bytes = device.to_bytes();
-    u16::from_le_bytes([bytes[at], bytes[at + 1]])
-}
-
-const A: &[u8; 11] = b"A          ";
 const B: &[u8; 11] = b"B          ";
-
-#[rstest]
-#[case::free(0, "the clusters of /a lead nowhere")]
-#[case::outside(0xfff0, "the clusters of /a lead nowhere")]
-#[case::itself(1, "the clusters of /a lead nowhere")]
-#[case::another(2, "/sub/b shares clusters with another file")]
-fn a_chain_that_cannot_be(#[case] next: u16, #[case] told: &str) {
-    let device = filesystem(FatKind::Fat16, 16 << 20);
-    change(&device).unwrap();
-    let (a, b) = (first_cluster(&device, A), first_cluster(&device, B));
-    let next = match next {
-        1 => a,
-        2 => b,
-        other => other,
-    };
-    let table = FatGeometry::read(&device).unwrap().unwrap().table;
-    let at = table.start + u64::from(a) * 2;
-    device.write_at(at, &next.to_le_bytes()).unwrap();
-    let before = device.to_bytes();
-    let error = change(&device).unwrap_err();
-    assert_eq!(
-        error.to_string(),
-        format!("the file system is damaged: {told}")
-    );
-    assert!(device.to_bytes() == before);
-}
 
 #[rstest]
 #[case::fat12(FatKind::Fat12, 4 << 20)]

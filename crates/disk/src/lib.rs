@@ -16,7 +16,6 @@
 //! ```
 
 mod buffer;
-mod cursor;
 mod device;
 mod faults;
 mod file;
@@ -27,9 +26,9 @@ mod size_text;
 mod sought;
 mod undo;
 mod units;
+mod window;
 
 pub use buffer::{AlignedBuf, BUFFER_ALIGNMENT};
-pub use cursor::{DeviceCursor, Section, Window};
 pub use device::{BlockDevice, DiskError, Operation, is_zero};
 pub use faults::{Fault, FaultyDevice};
 pub use file::{CacheUse, FileDevice, open_plain};
@@ -40,3 +39,4 @@ pub use size_text::parse_size;
 pub use sought::Sought;
 pub use undo::{CommitState, UndoError, UndoLog};
 pub use units::{ByteRange, CHUNK_SIZE, Lba, SectorSize};
+pub use window::{Section, Window};

@@ -74,7 +74,6 @@ impl FatWidth {
 
 /// Why a file system cannot be made.
 #[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
 pub enum MakeError {
     /// The partition is too small or too large for this kind.
     #[error("{kind} cannot have {size} bytes: {why}")]

@@ -4,6 +4,7 @@ use std::cell::{Ref, RefCell};
 use std::collections::HashMap;
 use std::rc::Rc;
 
+use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
 
 use crate::directory::{ENTRY, MAX_ENTRIES};
@@ -20,6 +21,8 @@ const MOST_KEPT: usize = 24 << 20;
 /// Where a tree reads from.
 pub(crate) trait Source {
     fn geometry(&self) -> &Geometry;
+    /// The zone whose local time directory entries keep.
+    fn zone(&self) -> &TimeZone;
     /// What follows a cluster.
     fn link(&self, cluster: u32) -> Result<Link, VolumeError>;
     /// The directory that begins with a cluster; 0 is the root of FAT12 and FAT16.
@@ -66,6 +69,7 @@ pub(crate) type Folders = HashMap<u32, Rc<Folder>>;
 pub(crate) struct Store<D> {
     pub(crate) device: D,
     pub(crate) geometry: Geometry,
+    pub(crate) zone: TimeZone,
     pub(crate) table: RefCell<Table>,
     folders: RefCell<Folders>,
     kept: RefCell<usize>,
@@ -78,6 +82,7 @@ impl<D: BlockDevice> Store<D> {
         Self {
             device,
             geometry,
+            zone: TimeZone::UTC,
             table: RefCell::default(),
             folders: RefCell::default(),
             kept: RefCell::default(),
@@ -181,6 +186,10 @@ impl<D: BlockDevice> Store<D> {
 impl<D: BlockDevice> Source for Store<D> {
     fn geometry(&self) -> &Geometry {
         &self.geometry
+    }
+
+    fn zone(&self) -> &TimeZone {
+        &self.zone
     }
 
     fn link(&self, cluster: u32) -> Result<Link, VolumeError> {

@@ -2,6 +2,7 @@
 
 use std::io::Write;
 
+use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange};
 
 use crate::directory::Entry;
@@ -10,7 +11,6 @@ use crate::geometry::Geometry;
 use crate::name::oem_text;
 use crate::store::{REQUEST, Source, Store};
 use crate::table::{Link, count_free};
-use crate::time::Stamp;
 
 /// Something in a file system: the root directory, a folder, or a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -21,19 +21,19 @@ pub struct Node {
     pub is_folder: bool,
     /// Size in bytes; of folders always 0.
     pub size: u64,
-    /// When its content was last changed; the root has no time.
-    pub modified: Option<Stamp>,
+    /// When its content was last changed, in seconds since 1970; `None` where that is not told.
+    pub modified: Option<i64>,
     /// First cluster; 0 for empty files, and for the root of FAT12 and FAT16.
     pub(crate) first: u32,
 }
 
 impl Node {
-    pub(crate) fn of(entry: Entry) -> Self {
+    pub(crate) fn of(entry: Entry, zone: &TimeZone) -> Self {
         Self {
             name: entry.name,
             is_folder: entry.is_folder,
             size: u64::from(entry.size),
-            modified: Some(entry.modified),
+            modified: entry.modified.seconds(zone),
             first: match entry.cluster {
                 // 0 would be the root; only `..` may say so.
                 0 if entry.is_folder => NOWHERE,
@@ -85,7 +85,7 @@ impl<'v> Tree<'v> {
             }
             let found = self.source.folder(at.first)?.find(name);
             let entry = found.ok_or_else(|| VolumeError::NotFound(path.to_owned()))?;
-            at = Node::of(entry);
+            at = Node::of(entry, self.source.zone());
         }
         Ok(at)
     }
@@ -99,7 +99,8 @@ impl<'v> Tree<'v> {
             return Err(VolumeError::NotFolder(folder.name.clone()));
         }
         let found = self.source.folder(folder.first)?;
-        Ok(found.entries().map(Node::of).collect())
+        let zone = self.source.zone();
+        Ok(found.entries().map(|entry| Node::of(entry, zone)).collect())
     }
 
     /// The label, which is an entry of the root directory.
@@ -182,6 +183,13 @@ impl<D: BlockDevice> Volume<D> {
         Ok(Self {
             store: Store::new(device, geometry),
         })
+    }
+
+    /// Takes the times in it for local time in this zone, instead of UTC.
+    #[must_use]
+    pub fn with_zone(mut self, zone: TimeZone) -> Self {
+        self.store.zone = zone;
+        self
     }
 
     /// Where things are in it.

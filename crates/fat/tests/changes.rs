@@ -108,7 +108,7 @@ fn run(image: &Path, plan: &[(common::model::Change, bool)]) {
     if complaint(image).is_none_or(|said| !said.is_empty()) {
         return;
     }
-    let open = || Editor::open(device(image), TimeZone::UTC).unwrap();
+    let open = || Editor::open(device(image)).unwrap();
     let judged = |what: &dyn std::fmt::Debug| {
         let own = check(&device(image));
         assert!(own.is_ok(), "{own:?} after {what:?}");

@@ -2,10 +2,10 @@
 
 use pinewrit_core::build::BuildError;
 use pinewrit_core::files::FilesError;
-use pinewrit_core::filesystem::VolumeError;
 use pinewrit_core::format::FormatError;
 use pinewrit_core::partitions::CutFilesystem;
 use pinewrit_ext4::EditError;
+use pinewrit_fat as fat;
 use pinewrit_table::TableError;
 
 use super::{disk_error, interrupted, mistakes};
@@ -120,7 +120,8 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
     match error {
         FilesError::NotFound(path) => message(Exit::Usage, format!("there is no {path} on {name}"))
             .remedy("pinewrit files list shows what is there"),
-        FilesError::Edit(EditError::NotEmpty(path)) => message(
+        FilesError::Edit(EditError::NotEmpty(path))
+        | FilesError::FatEdit(fat::EditError::NotEmpty(path)) => message(
             Exit::Usage,
             format!("the folder {path} on {name} is not empty"),
         )
@@ -130,19 +131,7 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
                 .fact("state", "nothing was changed")
                 .remedy("grow it first, or remove something")
         }
-        FilesError::Fat(error @ VolumeError::Full { .. }) => {
-            message(Exit::Medium, format!("{name}: {error}"))
-                .fact("state", "nothing was changed")
-                .remedy("a larger partition, or remove something")
-        }
-        FilesError::Fat(error) => {
-            let message = message(Exit::Medium, format!("{name}: {error}"));
-            let message = match std::error::Error::source(error) {
-                Some(cause) => message.fact("system", cause.to_string()),
-                None => message,
-            };
-            message.fact("state", "nothing was changed")
-        }
+        FilesError::FatEdit(error) => fat_error(name, error),
         FilesError::NotOnFat { .. }
         | FilesError::IsFolder(_)
         | FilesError::NotText(_)
@@ -162,6 +151,39 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
         other => {
             message(Exit::Medium, format!("{name}: {other}")).fact("state", "nothing was changed")
         }
+    }
+}
+
+/// A change that a FAT file system does not take.
+fn fat_error(name: &str, error: &fat::EditError) -> Message {
+    use fat::EditError::{FolderFull, Name, NoSpace, Scattered, TooLarge, Unclean, Volume};
+    let (exit, remedy) = match error {
+        NoSpace { .. } | Scattered { .. } => {
+            (Exit::Medium, "a larger partition, or remove something")
+        }
+        FolderFull { .. } => (
+            Exit::Medium,
+            "another folder, or remove something in this one",
+        ),
+        Name { .. } => (Exit::Usage, "another name"),
+        TooLarge { .. } => (Exit::Usage, "an ext4 partition, or a smaller file"),
+        Unclean => (
+            Exit::Medium,
+            "start the board or computer that used it and shut it down, or let its system check it",
+        ),
+        Volume(fat::VolumeError::IsFolder(_) | fat::VolumeError::NotFolder(_)) => {
+            (Exit::Usage, "pinewrit files list shows what is there")
+        }
+        Volume(fat::VolumeError::NotFound(_)) => {
+            (Exit::Usage, "pinewrit files list shows what is there")
+        }
+        _ => (Exit::Medium, ""),
+    };
+    let message = Message::new(exit, format!("{name}: {error}"));
+    let message = message.fact("state", "nothing was changed");
+    match remedy {
+        "" => message,
+        remedy => message.remedy(remedy),
     }
 }
 

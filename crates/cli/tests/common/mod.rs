@@ -228,7 +228,7 @@ impl Drop for Loop {
 
 /// A small image: an MBR, a FAT partition from 1 to 9 MiB, noise up to 14 MiB.
 pub(crate) fn small_image() -> Vec<u8> {
-    use pinewrit_disk::{BlockDevice, ByteRange, DeviceCursor, MemoryDevice, Window};
+    use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
     const MIB: u64 = 1 << 20;
     let device = MemoryDevice::new(14 * MIB as usize);
     let mut sector = [0u8; 512];
@@ -240,9 +240,15 @@ pub(crate) fn small_image() -> Vec<u8> {
         start: MIB,
         end: 9 * MIB,
     };
-    let options = fatfs::FormatVolumeOptions::new().volume_label(*b"HUT BOOT   ");
+    let options = pinewrit_fat::MakeOptions {
+        label: "HUT BOOT".to_owned(),
+        id: [1, 2, 3, 4],
+        start: MIB,
+        made: pinewrit_fat::Stamp::default(),
+    };
+    let plan = pinewrit_fat::Plan::of(pinewrit_fat::MakeKind::Fat12, 8 * MIB, 512, None);
     let window = Window::new(&device, range);
-    fatfs::format_volume(DeviceCursor::new(&window), options).unwrap();
+    plan.unwrap().make(&window, &options).unwrap();
     device.write_at(9 * MIB, &noise(5 * MIB as usize)).unwrap();
     device.to_bytes()
 }

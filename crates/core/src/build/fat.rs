@@ -1,41 +1,33 @@
-//! What FAT cannot hold, and the order of its root directory.
+//! Filling a FAT: what it cannot hold, and the order of its root directory.
 
-use pinewrit_disk::{BlockDevice, DiskError};
+use std::collections::hash_map::{DefaultHasher, Entry};
+use std::collections::{HashMap, HashSet};
+use std::hash::{Hash, Hasher};
+use std::io::Read;
 
-use super::fill::SinkError;
+use pinewrit_disk::Window;
+use pinewrit_ext4::{Attributes, NodeKind, Zeros};
+use pinewrit_fat::{EditError, Editor, Placement, VolumeError, check_path, folded};
+
+use super::fill::{Done, MAX_KNOWN, Sink, SinkError, Stands};
+use crate::files::above;
 
 /// Bytes that a file can have: 32 bits count them.
 const MAX_FILE: u64 = u32::MAX as u64;
-const ENTRY: usize = 32;
-/// Attributes of parts of a long name.
-const LONG_NAME: u8 = 0x0f;
-/// Characters in a long name, in UTF-16 units.
-const MAX_NAME: usize = 255;
+/// What cannot be is told all at once, up to so many.
+const MAX_REFUSED: usize = 50;
+/// Bytes of directories that are gathered before they are written.
+const MAX_GATHERED: usize = 64 << 20;
 
-/// Says why a path cannot be (Microsoft FAT specification 1.03, "Long Directory Entries").
-pub(super) fn check_path(path: &str) -> Result<(), SinkError> {
-    for name in path.split('/').filter(|name| !name.is_empty()) {
-        let wrong = |why: String| {
-            let what = format!("{path}: {why}");
-            Err(SinkError::new(what, "another name, or an ext4 partition"))
-        };
-        if let Some(c) = name
-            .chars()
-            .find(|&c| c.is_control() || "\"*:<>?\\|".contains(c))
-        {
-            return wrong(format!("FAT names cannot have {c:?}"));
-        }
-        if name.ends_with(['.', ' ']) {
-            return wrong("FAT names do not end with a point or a blank".to_owned());
-        }
-        if name.encode_utf16().count() > MAX_NAME {
-            return wrong(format!("FAT names have {MAX_NAME} characters at most"));
-        }
-    }
-    Ok(())
+/// Says why a path cannot be.
+pub(super) fn check_name(path: &str) -> Done {
+    check_path(path).map_err(|why| {
+        let what = format!("{path}: {why}");
+        SinkError::new(what, "another name, or an ext4 partition")
+    })
 }
 
-pub(super) fn check_size(path: &str, size: u64) -> Result<(), SinkError> {
+pub(super) fn check_size(path: &str, size: u64) -> Done {
     match size <= MAX_FILE {
         true => Ok(()),
         false => Err(SinkError::new(
@@ -45,16 +37,226 @@ pub(super) fn check_size(path: &str, size: u64) -> Result<(), SinkError> {
     }
 }
 
-/// Moves the label behind the first file's entries, so that these come first.
-pub(super) fn move_label_back(device: &dyn BlockDevice, start: u64) -> Result<(), DiskError> {
-    let mut sector = vec![0; 512];
-    device.read_at(start, &mut sector)?;
-    let attributes: Vec<u8> = sector.chunks_exact(ENTRY).map(|entry| entry[11]).collect();
-    let is_label = attributes[0] & 0x08 != 0 && attributes[0] != LONG_NAME;
-    let own = (1..attributes.len()).find(|&index| attributes[index] != LONG_NAME);
-    if let Some(last) = own.filter(|_| is_label) {
-        sector[..(last + 1) * ENTRY].rotate_left(ENTRY);
-        device.write_at(start, &sector)?;
+/// Two names that differ in case only.
+pub(super) fn one_name(path: &str, other: &str) -> SinkError {
+    SinkError::new(
+        format!("{path} and {other} are one name on FAT, where case does not matter"),
+        "another name for one of them, or an ext4 partition",
+    )
+}
+
+/// A FAT that is being filled.
+pub(super) struct FatSink<'w> {
+    editor: Editor<&'w Window<'w>>,
+    /// Folders that are known to be there.
+    known: HashSet<String>,
+    /// What was put here so far: each path by the hash of the form in which names are compared, and
+    /// that of the path itself.
+    named: HashMap<u64, u64>,
+    /// What cannot be here.
+    refused: Vec<SinkError>,
+    /// The file that was written last, and the one that has to stay first.
+    last: String,
+    first: Option<String>,
+}
+
+fn hash(text: &str) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    text.hash(&mut hasher);
+    hasher.finish()
+}
+
+impl<'w> FatSink<'w> {
+    pub(super) fn open(window: &'w Window<'w>) -> Result<Self, SinkError> {
+        Ok(Self {
+            editor: Editor::open(window).map_err(|error| told("the file system", error))?,
+            known: HashSet::new(),
+            named: HashMap::new(),
+            refused: Vec::new(),
+            last: String::new(),
+            first: None,
+        })
     }
-    Ok(())
+
+    /// Notes what cannot be, to tell all of it at the end.
+    fn refuse(&mut self, error: SinkError) -> Done {
+        self.refused.push(error);
+        match self.refused.len() < MAX_REFUSED {
+            true => Ok(()),
+            false => self.told_refused(),
+        }
+    }
+
+    fn told_refused(&mut self) -> Done {
+        let mut all = std::mem::take(&mut self.refused);
+        match all.is_empty() {
+            true => Ok(()),
+            false => {
+                let first = all.remove(0);
+                Err(SinkError {
+                    others: all,
+                    ..first
+                })
+            }
+        }
+    }
+
+    /// Whether a path can be here, beside all that was put here before.
+    fn check(&mut self, path: &str) -> Done {
+        check_name(path)?;
+        let own = hash(path);
+        match self.named.entry(hash(&folded(path))) {
+            Entry::Vacant(room) => {
+                room.insert(own);
+            }
+            Entry::Occupied(there) if *there.get() == own => {}
+            Entry::Occupied(_) => {
+                let other = self.editor.tree().find(path);
+                let name = other.map_or(String::new(), |node| node.name);
+                return Err(one_name(path, &format!("{}/{name}", above(path))));
+            }
+        }
+        Ok(())
+    }
+
+    fn make_folders(&mut self, path: &str, modified: i64) -> Done {
+        if path.is_empty() || self.known.contains(path) {
+            return Ok(());
+        }
+        self.make_folders(above(path), modified)?;
+        self.check(path)?;
+        match self.editor.tree().find(path) {
+            Ok(node) if node.is_folder => {}
+            Ok(_) => {
+                let what = format!("{path} is a file, and a folder is to be there");
+                return Err(SinkError::new(what, "remove it, or leave the folder out"));
+            }
+            Err(VolumeError::NotFound(_)) => {
+                let made = self.editor.make_folder(path, modified);
+                made.map_err(|error| told(path, error))?;
+            }
+            Err(error) => return Err(told(path, error.into())),
+        }
+        if self.known.len() == MAX_KNOWN {
+            self.known.clear();
+        }
+        self.known.insert(path.to_owned());
+        Ok(())
+    }
+
+    /// Writes a part of the work where much was gathered.
+    fn relieve(&mut self) -> Done {
+        match self.editor.weight() > MAX_GATHERED {
+            true => self.commit(),
+            false => Ok(()),
+        }
+    }
+
+    fn commit(&mut self) -> Done {
+        let done = self.editor.commit();
+        done.map_err(|error| told("the file system", error))
+    }
+}
+
+fn told(path: &str, error: EditError) -> SinkError {
+    let remedy = match &error {
+        EditError::NoSpace { .. } => "a larger partition, or less in it",
+        EditError::FolderFull { .. } => {
+            "another folder, or FAT32 for a root directory without a limit"
+        }
+        _ => "leave it out, or change it",
+    };
+    match error {
+        EditError::Volume(VolumeError::Disk(error)) => error.into(),
+        // These name the path themselves.
+        EditError::NoSpace { .. } | EditError::FolderFull { .. } | EditError::Scattered { .. } => {
+            SinkError::new(error.to_string(), remedy)
+        }
+        error => SinkError::new(format!("{path}: {error}"), remedy),
+    }
+}
+
+fn no_links(path: &str) -> SinkError {
+    SinkError::new(
+        format!("{path} is a link or a device, which FAT does not have"),
+        "put it into an ext4 partition, or leave it out",
+    )
+}
+
+impl Sink for FatSink<'_> {
+    fn max_path(&self) -> usize {
+        // Microsoft FAT specification 1.03, "Long Directory Entries": 260 with the zero at its end.
+        260 - 1
+    }
+
+    fn stands(&mut self, path: &str) -> Result<Option<Stands>, SinkError> {
+        match self.editor.tree().find(path) {
+            Err(VolumeError::NotFound(_)) => Ok(None),
+            Err(error) => Err(told(path, error.into())),
+            Ok(node) => Ok(Some(Stands {
+                is_folder: node.is_folder,
+                modified: node.modified,
+            })),
+        }
+    }
+
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Done {
+        match self.make_folders(path, attributes.modified.seconds) {
+            Err(error) if error.disk.is_none() => self.refuse(error),
+            done => done,
+        }
+    }
+
+    fn file(
+        &mut self,
+        path: &str,
+        attributes: &Attributes,
+        size: u64,
+        content: &mut dyn Read,
+        _zeros: Zeros,
+    ) -> Done {
+        let modified = attributes.modified.seconds;
+        let checked = check_size(path, size)
+            .and_then(|()| self.make_folders(above(path), modified))
+            .and_then(|()| self.check(path));
+        match checked {
+            Err(error) if error.disk.is_none() => return self.refuse(error),
+            checked => checked?,
+        }
+        if self.first.as_deref() == Some(path) {
+            let what = format!("{path} would be replaced, which was to come first");
+            return Err(SinkError::new(what, "leave it out of the later content"));
+        }
+        path.clone_into(&mut self.last);
+        let written = self
+            .editor
+            .write_file(path, size, content, modified, Placement::Usual);
+        written.map_err(|error| told(path, error))?;
+        self.relieve()
+    }
+
+    fn symlink(&mut self, path: &str, _target: &[u8], _attributes: &Attributes) -> Done {
+        self.refuse(no_links(path))
+    }
+
+    fn link(&mut self, path: &str, _existing: &str) -> Done {
+        self.refuse(no_links(path))
+    }
+
+    fn node(&mut self, path: &str, _kind: NodeKind, _attributes: &Attributes) -> Done {
+        self.refuse(no_links(path))
+    }
+
+    fn move_to_front(&mut self) -> Done {
+        let path = std::mem::take(&mut self.last);
+        let moved = self.editor.move_to_front(&path);
+        moved.map_err(|error| told(&path, error))?;
+        self.first = Some(path);
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>) -> Done {
+        self.told_refused()?;
+        self.commit()
+    }
 }

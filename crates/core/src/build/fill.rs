@@ -3,14 +3,12 @@
 use std::collections::HashSet;
 use std::io::Read;
 
-use pinewrit_disk::{BlockDevice, DiskError, Window};
+use pinewrit_disk::{DiskError, Window};
 use pinewrit_ext4::{
     Attributes, EditError, Editor, FileKind, Metadata, NodeKind, VolumeError, Zeros,
 };
 
-use super::fat;
 use crate::files::above;
-use crate::filesystem::{FatGeometry, FatVolume, VolumeError as FatError};
 
 /// Why something did not go into a file system, and what to try.
 #[derive(Debug)]
@@ -19,6 +17,8 @@ pub(super) struct SinkError {
     pub(super) remedy: String,
     /// The device failed: no mistake of the layout.
     pub(super) disk: Option<DiskError>,
+    /// More of the same kind.
+    pub(super) others: Vec<SinkError>,
 }
 
 impl SinkError {
@@ -27,6 +27,7 @@ impl SinkError {
             what: what.into(),
             remedy: remedy.into(),
             disk: None,
+            others: Vec::new(),
         }
     }
 }
@@ -41,9 +42,9 @@ impl From<DiskError> for SinkError {
 }
 
 /// So many folders are remembered at most.
-const MAX_KNOWN: usize = 1 << 14;
+pub(super) const MAX_KNOWN: usize = 1 << 14;
 
-type Done = Result<(), SinkError>;
+pub(super) type Done = Result<(), SinkError>;
 
 /// What stands at a path.
 #[derive(Clone, Copy, Debug)]
@@ -240,157 +241,5 @@ impl Sink for ExtSink<'_> {
             .commit()
             .map(drop)
             .map_err(told("the file system"))
-    }
-}
-
-pub(super) struct FatSink<'w> {
-    window: &'w Window<'w>,
-    geometry: FatGeometry,
-    volume: Option<FatVolume<'w>>,
-    /// The file that was written last, and the one that has to stay first.
-    last: String,
-    first: Option<String>,
-}
-
-impl<'w> FatSink<'w> {
-    pub(super) fn open(window: &'w Window<'w>) -> Result<Self, SinkError> {
-        let failed = |what: String| SinkError::new(what, "");
-        let geometry = FatGeometry::read(window)?;
-        let geometry = geometry.ok_or_else(|| failed("the FAT is not recognised".to_owned()))?;
-        let volume = FatVolume::open(window, &geometry).map_err(|e| fat_error("", e))?;
-        Ok(Self {
-            window,
-            geometry,
-            volume: Some(volume),
-            last: String::new(),
-            first: None,
-        })
-    }
-
-    fn volume(&mut self) -> Result<&FatVolume<'w>, SinkError> {
-        if self.volume.is_none() {
-            self.volume = Self::open(self.window)?.volume;
-        }
-        let missing = || SinkError::new("the FAT is not open", "");
-        self.volume.as_ref().ok_or_else(missing)
-    }
-
-    fn close(&mut self) -> Done {
-        let Some(volume) = self.volume.take() else {
-            return Ok(());
-        };
-        volume.close().map_err(|e| fat_error("", e))
-    }
-
-    fn make_folders(&mut self, path: &str) -> Done {
-        let mut at = String::new();
-        for name in path.split('/').filter(|name| !name.is_empty()) {
-            if !at.is_empty() {
-                at.push('/');
-            }
-            at.push_str(name);
-            let volume = self.volume()?;
-            if !volume.has_folder(&at).map_err(|e| fat_error(&at, e))? {
-                volume.make_folder(&at).map_err(|e| fat_error(&at, e))?;
-            }
-        }
-        Ok(())
-    }
-}
-
-fn fat_error(path: &str, error: FatError) -> SinkError {
-    let cause = std::error::Error::source(&error);
-    let cause = cause.map_or(String::new(), |cause| format!(": {cause}"));
-    let remedy = match &error {
-        FatError::Full { .. } => "a larger partition, or less in it",
-        _ => "leave it out, or change it",
-    };
-    let told = SinkError::new(format!("/{path}: {error}{cause}"), remedy);
-    match error {
-        FatError::Io { source, .. } => match source.downcast::<DiskError>() {
-            Ok(error) => error.into(),
-            Err(_) => told,
-        },
-        _ => told,
-    }
-}
-
-fn no_links(path: &str) -> SinkError {
-    SinkError::new(
-        format!("{path} is a link or a device, which FAT does not have"),
-        "put it into an ext4 partition, or leave it out",
-    )
-}
-
-impl Sink for FatSink<'_> {
-    fn max_path(&self) -> usize {
-        // Microsoft FAT specification 1.03, "Long Directory Entries": 260 with the zero at its end.
-        260 - 1
-    }
-
-    fn stands(&mut self, path: &str) -> Result<Option<Stands>, SinkError> {
-        let (path, folder) = (path.trim_matches('/'), above(path));
-        let all = self.volume()?.entries(folder.trim_matches('/'));
-        let all = all.map_err(|e| fat_error(path, e))?;
-        let name = path.rsplit('/').next().unwrap_or_default();
-        let found = all
-            .into_iter()
-            .find(|entry| entry.name.eq_ignore_ascii_case(name));
-        Ok(found.map(|found| Stands {
-            is_folder: found.is_folder,
-            modified: found.modified,
-        }))
-    }
-
-    fn folder(&mut self, path: &str, _attributes: &Attributes) -> Done {
-        fat::check_path(path)?;
-        self.make_folders(path)
-    }
-
-    fn file(
-        &mut self,
-        path: &str,
-        attributes: &Attributes,
-        size: u64,
-        content: &mut dyn Read,
-        _zeros: Zeros,
-    ) -> Done {
-        fat::check_path(path)?;
-        fat::check_size(path, size)?;
-        if self.first.as_deref() == Some(path) {
-            let what = format!("{path} would be replaced, which was to come first");
-            return Err(SinkError::new(what, "leave it out of the later content"));
-        }
-        path.clone_into(&mut self.last);
-        self.make_folders(above(path))?;
-        let relative = path.trim_start_matches('/');
-        let volume = self.volume()?;
-        volume
-            .write_from(relative, content, attributes.modified.seconds)
-            .map_err(|e| fat_error(relative, e))
-    }
-
-    fn symlink(&mut self, path: &str, _target: &[u8], _attributes: &Attributes) -> Done {
-        Err(no_links(path))
-    }
-
-    fn link(&mut self, path: &str, _existing: &str) -> Done {
-        Err(no_links(path))
-    }
-
-    fn node(&mut self, path: &str, _kind: NodeKind, _attributes: &Attributes) -> Done {
-        Err(no_links(path))
-    }
-
-    fn move_to_front(&mut self) -> Done {
-        self.close()?;
-        self.first = Some(std::mem::take(&mut self.last));
-        let start = self.geometry.root_start();
-        Ok(fat::move_label_back(self.window, start)?)
-    }
-
-    fn finish(mut self: Box<Self>) -> Done {
-        self.close()?;
-        Ok(self.window.flush()?)
     }
 }

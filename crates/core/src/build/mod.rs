@@ -21,7 +21,8 @@ use crate::Cancel;
 use crate::format::{self, FormatError, FormatKind, FormatOptions};
 use crate::pipeline::spawn;
 use crate::settings::{Mistakes, Remark};
-use fill::{ExtSink, FatSink, Sink};
+use fat::FatSink;
+use fill::{ExtSink, Sink};
 pub use layout::{Blob, Content, Layout, PartitionPlan, check};
 pub use unpack::{Overwrite, UnpackOptions, UnpackReport, unpack};
 
@@ -394,7 +395,12 @@ fn options_time(layout: &Layout, now: Timestamp) -> Timestamp {
 fn at(line: usize, error: fill::SinkError) -> BuildError {
     match error.disk {
         Some(error) => BuildError::Disk(error),
-        None => mistake(line, error.what, error.remedy),
+        None => {
+            let mut all = vec![remark(line, error.what, error.remedy)];
+            let others = error.others.into_iter();
+            all.extend(others.map(|other| remark(line, other.what, other.remedy)));
+            Mistakes(all).into()
+        }
     }
 }
 

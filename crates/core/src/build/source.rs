@@ -30,14 +30,17 @@ pub(super) fn look_at(content: &Content, is_fat: bool) -> Vec<Remark> {
     };
     if content.from.is_dir() {
         let mut remarks = Vec::new();
+        let mut names = BTreeMap::new();
         let found = walk(&content.from, &mut |path, facts| {
             let relative = path.strip_prefix(&content.from).unwrap_or(path);
             let name = format!("/{}", relative.display());
             if !is_fat {
                 return;
             }
-            let checked = fat::check_path(&name).and_then(|()| fat::check_size(&name, facts.len()));
-            if let Err(error) = checked {
+            let checked = fat::check_name(&name).and_then(|()| fat::check_size(&name, facts.len()));
+            let other = names.insert(pinewrit_fat::folded(&name), name.clone());
+            let one_name = other.map(|other| fat::one_name(&name, &other));
+            for error in checked.err().into_iter().chain(one_name) {
                 remarks.push(remark(content.line, error.what, error.remedy));
             }
         });

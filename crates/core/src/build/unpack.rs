@@ -6,15 +6,16 @@ use std::path::PathBuf;
 
 use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_ext4::{Attributes, Editor, NodeKind, Zeros};
+use pinewrit_fat::Geometry;
 use pinewrit_image::{Wrapping, unpacked_stream};
 use serde::Serialize;
 
-use super::fill::{self, ExtSink, FatSink, Sink, SinkError, Stands};
+use super::fat::FatSink;
+use super::fill::{self, ExtSink, Sink, SinkError, Stands};
 use super::source::{self, Taking};
 use super::{BuildError, BuildReport, Content, at, mistake};
 use crate::Cancel;
 use crate::files::MAX_GATHERED;
-use crate::filesystem::FatGeometry;
 
 /// What becomes of files that are there already.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -83,7 +84,7 @@ pub fn unpack(
         return Err(mistake(1, remark.what, remark.remedy));
     }
     let now = pinewrit_ext4::Timestamp::at(now);
-    let inner: Box<dyn Sink + '_> = match FatGeometry::read(window)? {
+    let inner: Box<dyn Sink + '_> = match Geometry::read(window)? {
         Some(_) => Box::new(FatSink::open(window).map_err(|e| at(1, e))?),
         None => {
             let editor = Editor::open(window, now);

@@ -5,7 +5,6 @@ use pinewrit_table::{NewPartition, PartitionSize, PartitionType, TableEdit, Tabl
 
 use super::ConfigureError;
 use crate::files::{Files, FilesError, FilesystemOf, filesystems, open_to_change, open_to_read};
-use crate::filesystem::FatGeometry;
 use crate::format::{FatKind, FormatError, FormatKind, FormatOptions, format};
 use crate::intake::cloud_init;
 use crate::intake::custom::CustomIntake;
@@ -62,19 +61,11 @@ struct Found {
 impl Found {
     fn on(device: &dyn BlockDevice) -> Result<Self, ConfigureError> {
         let all = filesystems(device)?;
-        let is_regular = |one: &&FilesystemOf| {
-            let geometry = FatGeometry::read(&Window::new(device, one.range));
-            matches!(geometry, Ok(Some(geometry)) if geometry.is_regular())
-        };
         let is_labelled = |one: &&FilesystemOf| {
             let label = one.facts.label.as_deref();
             label.is_some_and(|label| label.eq_ignore_ascii_case(cloud_init::LABEL))
         };
-        let fats: Vec<&FilesystemOf> = all
-            .iter()
-            .filter(|one| one.facts.is_fat())
-            .filter(is_regular)
-            .collect();
+        let fats: Vec<&FilesystemOf> = all.iter().filter(|one| one.facts.is_fat()).collect();
         let labelled = fats.iter().find(|one| is_labelled(one));
         Ok(Self {
             root: all.iter().find(|one| one.is_root()).cloned(),

@@ -6,7 +6,6 @@
 //! encrypted and unclean file systems, overlapping partitions, damage of any kind.
 
 mod ext;
-mod fat;
 mod ranges;
 mod wants;
 
@@ -14,11 +13,11 @@ use std::fmt;
 
 use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, DiskError, Lba, Operation, SectorSize};
 use pinewrit_ext4::{Superblock, SuperblockError};
+use pinewrit_fat::{TableRead, Usage, UsageDoubt};
 use pinewrit_table::{ChainRecord, MBR_SIZE, Mbr, PartitionTable, Problem, Scheme};
 use serde::Serialize;
 
 use ext::ExtScan;
-use fat::FatScan;
 pub(crate) use ranges::{Ranges, rounded_out};
 use wants::Wants;
 
@@ -90,13 +89,13 @@ enum Token {
     Descriptors(usize),
     /// The block bitmap of a group.
     Bitmap(u64),
-    /// A piece of an allocation table, from this byte of it.
-    Table { copy: u64, first: u64 },
+    /// A piece of an allocation table.
+    Table(TableRead),
 }
 
 enum Scan {
     Ext(Box<ExtScan>),
-    Fat(Box<FatScan>),
+    Fat(Box<Usage>),
 }
 
 /// A partition, or the whole image where there is no table.
@@ -223,7 +222,7 @@ impl MapTracker {
         let facts = |region: &Region| {
             let (filesystem, doubt) = match &region.scan {
                 Some(Scan::Ext(scan)) => (Some("ext"), scan.doubt),
-                Some(Scan::Fat(scan)) => (Some("FAT"), scan.doubt),
+                Some(Scan::Fat(scan)) => (Some("FAT"), scan.doubt().map(fat_doubt)),
                 None => (None, None),
             };
             RegionFacts {
@@ -349,8 +348,8 @@ impl MapTracker {
                 requests
             }
             (Some(Scan::Ext(scan)), token) => scan.take(token, bytes),
-            (Some(Scan::Fat(scan)), token) => {
-                scan.take(token, &bytes);
+            (Some(Scan::Fat(usage)), Token::Table(read)) => {
+                usage.take(read, &bytes);
                 Vec::new()
             }
             _ => Vec::new(),
@@ -448,11 +447,21 @@ fn recognise(head: &[u8], len: u64) -> (Result<Option<Scan>, Doubt>, Vec<Request
     (Ok(Some(scan)), requests)
 }
 
+fn fat_doubt(doubt: UsageDoubt) -> Doubt {
+    match doubt {
+        UsageDoubt::NotMirrored => Doubt::Unknown("its tables, which are not mirrored,"),
+        UsageDoubt::Size => Doubt::Damaged("its size"),
+        _ => Doubt::Unclean("it was not unmounted, or has errors"),
+    }
+}
+
 fn recognise_any(head: &[u8], len: u64) -> Result<Option<(Scan, Vec<Request>)>, Doubt> {
     if let Some(sector) = head.first_chunk::<512>()
-        && let Some((scan, requests)) = FatScan::begin(sector, len)
+        && let Some((usage, reads)) = Usage::begin(sector, len)
     {
-        return Ok(Some((Scan::Fat(Box::new(scan)), requests)));
+        let reads = reads.into_iter();
+        let requests = reads.map(|(range, read)| (range, Token::Table(read)));
+        return Ok(Some((Scan::Fat(Box::new(usage)), requests.collect())));
     }
     let superblock = head.get(Superblock::OFFSET as usize..);
     let Some(raw) = superblock.and_then(|raw| raw.first_chunk::<{ Superblock::SIZE }>()) else {

@@ -2,10 +2,9 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, CommitError, Overlay, UndoLog, Window};
 use pinewrit_ext4::{CheckError, EditError, VolumeError as ExtError};
+use pinewrit_fat as fat;
 
 use super::{Edit, EditFault, Files, FilesError, FilesystemOf, MAX_TEXT, Rights, edit_text};
-use crate::filesystem::FatGeometry;
-use crate::filesystem::fat_check::{self, FatCheckError};
 
 /// Changes are kept in memory until they are committed, so no more than this is taken, in bytes.
 pub const MAX_GATHERED: u64 = 192 << 20;
@@ -76,19 +75,20 @@ impl<'d> Site<'d> {
 }
 
 /// Checks a file system as a whole; returns the geometry of a FAT.
-fn check(window: &dyn BlockDevice) -> Result<Option<FatGeometry>, FilesError> {
-    let geometry = FatGeometry::read(window)?;
+fn check(window: &dyn BlockDevice) -> Result<Option<fat::Geometry>, FilesError> {
+    let geometry = fat::Geometry::read(window)?;
     match &geometry {
-        Some(geometry) => check_fat(window, geometry)?,
+        Some(_) => check_fat(window)?,
         None => check_ext(window)?,
     }
     Ok(geometry)
 }
 
-fn check_fat(window: &dyn BlockDevice, geometry: &FatGeometry) -> Result<(), FilesError> {
-    match fat_check::check(window, geometry) {
+fn check_fat(window: &dyn BlockDevice) -> Result<(), FilesError> {
+    match fat::check(window) {
         Ok(()) => Ok(()),
-        Err(FatCheckError::Disk(error)) => Err(error.into()),
+        Err(fat::CheckError::Volume(fat::VolumeError::Disk(error))) => Err(error.into()),
+        Err(fat::CheckError::Unclean) => Err(fat::EditError::Unclean.into()),
         Err(error) => Err(FilesError::Unsound(error.to_string())),
     }
 }

@@ -3,10 +3,10 @@
 use std::io::Write;
 
 use pinewrit_ext4::{FileKind, InodeNumber, Metadata, Tree};
+use pinewrit_fat as fat;
 use serde::Serialize;
 
 use super::FilesError;
-use crate::filesystem::FatEntry;
 
 /// Bytes that are read at once.
 const PIECE: usize = 1 << 20;
@@ -67,6 +67,22 @@ pub(super) fn hand_on(
     Ok(())
 }
 
+/// Hands the content of a file of a FAT on; `path` is for errors.
+pub(super) fn fat_hand_on(
+    tree: fat::Tree<'_>,
+    node: &fat::Node,
+    path: &str,
+    taker: &mut dyn Write,
+) -> Result<(), FilesError> {
+    match tree.read_to(node, u64::MAX, taker) {
+        Err(fat::VolumeError::Taker(source)) => Err(FilesError::Taker {
+            path: path.to_owned(),
+            source,
+        }),
+        read => Ok(read?),
+    }
+}
+
 pub(super) fn ext_facts(
     tree: Tree<'_>,
     number: InodeNumber,
@@ -91,25 +107,16 @@ pub(super) fn ext_facts(
     })
 }
 
-pub(super) fn folder_facts() -> Facts {
+pub(super) fn fat_facts(node: &fat::Node) -> Facts {
     Facts {
-        kind: Kind::Folder,
-        size: 0,
-        mode: None,
-        owner: None,
-        modified: None,
-        target: None,
-    }
-}
-
-pub(super) fn fat_entry_facts(entry: FatEntry) -> Facts {
-    Facts {
-        kind: match entry.is_folder {
+        kind: match node.is_folder {
             true => Kind::Folder,
             false => Kind::File,
         },
-        size: entry.size,
-        modified: entry.modified,
-        ..folder_facts()
+        size: node.size,
+        mode: None,
+        owner: None,
+        modified: node.modified,
+        target: None,
     }
 }

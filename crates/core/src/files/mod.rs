@@ -15,13 +15,13 @@ use pinewrit_ext4::{
     Attributes, EditError, Editor, FileKind, Timestamp, Tree, Volume, VolumeError as ExtError,
     Zeros,
 };
+use pinewrit_fat as fat;
 
-use crate::filesystem::{FatVolume, VolumeError};
 pub(crate) use change::Site;
 pub use change::{FileChanges, MAX_GATHERED};
 pub use check::{Difference, Expected, compare, expected_of, read_expected};
 pub use facts::{Facts, Kind};
-use facts::{ext_facts, fat_entry_facts, folder_facts, hand_on};
+use facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
 pub(crate) use open::filesystems;
 pub use open::{FilesystemOf, find_place, open_to_change, open_to_read};
 pub use place::{Place, PlaceError, Wanted};
@@ -59,9 +59,12 @@ impl Rights {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum FilesError {
-    /// The FAT file system failed.
+    /// The FAT file system cannot be read.
     #[error(transparent)]
-    Fat(#[from] VolumeError),
+    Fat(#[from] fat::VolumeError),
+    /// The FAT file system cannot be changed.
+    #[error(transparent)]
+    FatEdit(#[from] fat::EditError),
     /// The ext file system cannot be read.
     #[error(transparent)]
     Ext(#[from] ExtError),
@@ -130,6 +133,8 @@ impl FilesError {
     pub fn disk(&self) -> Option<&DiskError> {
         match self {
             Self::Disk(error)
+            | Self::Fat(fat::VolumeError::Disk(error))
+            | Self::FatEdit(fat::EditError::Volume(fat::VolumeError::Disk(error)))
             | Self::Ext(ExtError::Disk(error))
             | Self::Edit(EditError::Volume(ExtError::Disk(error))) => Some(error),
             _ => None,
@@ -140,8 +145,10 @@ impl FilesError {
 /// An open file system of a medium. Paths begin with `/`; changes are on the device when
 /// [`Files::close`] has returned.
 pub enum Files<'a> {
-    /// FAT12, FAT16 or FAT32.
-    Fat(Box<FatVolume<'a>>),
+    /// FAT12, FAT16 or FAT32, to be read.
+    FatRead(Box<fat::Volume<&'a dyn BlockDevice>>),
+    /// FAT12, FAT16 or FAT32, to be changed.
+    Fat(Box<fat::Editor<&'a dyn BlockDevice>>),
     /// ext2, ext3 or ext4, to be read.
     ExtRead(Box<Volume<&'a dyn BlockDevice>>),
     /// ext2, ext3 or ext4, to be changed.
@@ -149,11 +156,6 @@ pub enum Files<'a> {
 }
 
 type Done = Result<(), FilesError>;
-
-/// A path as FAT's crate takes it: without slashes at both ends.
-fn bare(path: &str) -> &str {
-    path.trim_matches('/')
-}
 
 /// The folder above a path; empty for the root.
 pub(crate) fn above(path: &str) -> &str {
@@ -169,14 +171,23 @@ pub fn join(folder: &str, name: &str) -> String {
 impl<'a> Files<'a> {
     /// Whether permissions and owners are kept.
     pub fn keeps_rights(&self) -> bool {
-        !matches!(self, Self::Fat(_))
+        self.fat().is_none()
+    }
+
+    /// The files of a FAT.
+    fn fat(&self) -> Option<fat::Tree<'_>> {
+        match self {
+            Self::FatRead(volume) => Some(volume.tree()),
+            Self::Fat(editor) => Some(editor.tree()),
+            _ => None,
+        }
     }
 
     fn tree(&self) -> Option<Tree<'_>> {
         match self {
-            Self::Fat(_) => None,
             Self::ExtRead(volume) => Some(volume.tree()),
             Self::Ext(editor) => Some(editor.tree()),
+            _ => None,
         }
     }
 
@@ -203,19 +214,15 @@ impl<'a> Files<'a> {
         Ok(Some(ext_facts(tree, number, &found)?))
     }
 
-    fn fat_facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
-        let Self::Fat(volume) = self else {
-            return Ok(None);
-        };
-        if bare(path).is_empty() {
-            return Ok(Some(folder_facts()));
+    fn fat_node(&self, path: &str) -> Result<Option<fat::Node>, FilesError> {
+        match self.fat().map(|tree| tree.find(path)) {
+            None | Some(Err(fat::VolumeError::NotFound(_))) => Ok(None),
+            Some(found) => Ok(Some(found?)),
         }
-        let name = bare(path).rsplit('/').next().unwrap_or_default();
-        let all = volume.entries(bare(above(path)))?;
-        let found = all
-            .into_iter()
-            .find(|entry| entry.name.eq_ignore_ascii_case(name));
-        Ok(found.map(fat_entry_facts))
+    }
+
+    fn fat_facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
+        Ok(self.fat_node(path)?.as_ref().map(fat_facts))
     }
 
     /// Whether a file, link or folder is there, with links followed.
@@ -245,14 +252,14 @@ impl<'a> Files<'a> {
     /// # Errors
     /// [`FilesError`].
     pub fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FilesError> {
-        let mut names = match (self, self.tree()) {
-            (Self::Fat(volume), _) => {
-                if !bare(folder).is_empty() && !volume.has_folder(bare(folder))? {
-                    return Ok(None);
+        let mut names = match (self.fat(), self.tree()) {
+            (Some(tree), _) => match self.fat_node(folder)?.filter(|node| node.is_folder) {
+                None => return Ok(None),
+                Some(node) => {
+                    let all = tree.list(&node)?.into_iter();
+                    all.map(|node| node.name).collect::<Vec<_>>()
                 }
-                let all = volume.entries(bare(folder))?.into_iter();
-                all.map(|entry| entry.name).collect::<Vec<_>>()
-            }
+            },
             (_, Some(tree)) => {
                 let number = match tree.find_target(folder.as_bytes()) {
                     Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Ok(None),
@@ -345,12 +352,12 @@ impl<'a> Files<'a> {
     /// [`FilesError::NotFound`], or others.
     pub fn read_to(&self, path: &str, taker: &mut dyn Write) -> Done {
         let Some(tree) = self.tree() else {
-            let Self::Fat(volume) = self else {
-                return Err(FilesError::ReadOnly);
+            let (Some(tree), Some(node)) = (self.fat(), self.fat_node(path)?) else {
+                return Err(FilesError::NotFound(path.to_owned()));
             };
-            return match volume.read_to(bare(path), taker)? {
-                true => Ok(()),
-                false => Err(FilesError::NotFound(path.to_owned())),
+            return match node.is_folder {
+                true => Err(FilesError::IsFolder(path.to_owned())),
+                false => fat_hand_on(tree, &node, path, taker),
             };
         };
         let number = match tree.find_target(path.as_bytes()) {
@@ -389,9 +396,9 @@ impl<'a> Files<'a> {
                 limit: MAX_GATHERED,
             });
         }
-        if let Self::Fat(volume) = self {
+        if let Self::Fat(editor) = self {
             let now = crate::grow::now().seconds;
-            return Ok(volume.write_from(bare(path), content, now)?);
+            return Ok(editor.write_file(path, size, content, now, fat::Placement::Usual)?);
         }
         let kind = self.facts(path)?.map(|facts| facts.kind);
         let editor = self.editor()?;
@@ -418,12 +425,12 @@ impl<'a> Files<'a> {
     /// # Errors
     /// [`FilesError`].
     pub fn make_folders(&mut self, path: &str, rights: Rights) -> Done {
-        if bare(path).is_empty() || self.has(path)? {
+        if path.trim_matches('/').is_empty() || self.has(path)? {
             return Ok(());
         }
         self.make_folders(above(path), rights)?;
         match self {
-            Self::Fat(volume) => Ok(volume.make_folder(bare(path))?),
+            Self::Fat(editor) => Ok(editor.make_folder(path, crate::grow::now().seconds)?),
             _ => Ok(self
                 .editor()?
                 .make_folder(path.as_bytes(), &rights.attributes())?),
@@ -481,7 +488,7 @@ impl<'a> Files<'a> {
             return Err(FilesError::NotFound(path.to_owned()));
         }
         match self {
-            Self::Fat(volume) => Ok(volume.remove(bare(path))?),
+            Self::Fat(editor) => Ok(editor.remove(path)?),
             _ => Ok(self.editor()?.remove(path.as_bytes())?),
         }
     }
@@ -506,8 +513,8 @@ impl<'a> Files<'a> {
     /// [`FilesError`].
     pub fn close(self) -> Done {
         match self {
-            Self::Fat(volume) => Ok(volume.close()?),
-            Self::ExtRead(_) => Ok(()),
+            Self::FatRead(_) | Self::ExtRead(_) => Ok(()),
+            Self::Fat(mut editor) => Ok(editor.commit()?),
             Self::Ext(editor) => Ok(editor.commit().map(drop)?),
         }
     }

@@ -2,10 +2,11 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_ext4::{Editor, Volume, VolumeError as ExtError};
+use pinewrit_fat as fat;
 use pinewrit_table::PartitionTable;
 
 use super::{Files, FilesError, Wanted};
-use crate::filesystem::{self, FatGeometry, FatVolume, FilesystemFacts};
+use crate::filesystem::{self, FilesystemFacts};
 
 /// A file system of a medium, and where it lies.
 #[derive(Clone, Debug)]
@@ -120,8 +121,8 @@ pub fn find_place(
 /// # Errors
 /// [`FilesError`].
 pub fn open_to_read<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesError> {
-    match FatGeometry::read(window)? {
-        Some(geometry) => Ok(Files::Fat(Box::new(FatVolume::open(window, &geometry)?))),
+    match fat::Geometry::read(window)? {
+        Some(_) => Ok(Files::FatRead(Box::new(fat::Volume::open(window)?))),
         None => Ok(Files::ExtRead(Box::new(Volume::open(window)?))),
     }
 }
@@ -131,11 +132,8 @@ pub fn open_to_read<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesE
 /// # Errors
 /// [`FilesError`].
 pub fn open_to_change<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesError> {
-    match FatGeometry::read(window)? {
-        Some(geometry) if geometry.is_regular() => {
-            Ok(Files::Fat(Box::new(FatVolume::open(window, &geometry)?)))
-        }
-        Some(_) => Err(FilesError::ReadOnly),
+    match fat::Geometry::read(window)? {
+        Some(_) => Ok(Files::Fat(Box::new(fat::Editor::open(window)?))),
         None => match Editor::open(window, crate::grow::now()) {
             Err(pinewrit_ext4::EditError::Volume(ExtError::Disk(error))) => Err(error.into()),
             editor => Ok(Files::Ext(Box::new(editor?))),

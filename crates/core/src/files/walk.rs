@@ -3,10 +3,10 @@
 use std::io::Write;
 
 use pinewrit_ext4::{InodeNumber, Tree, VolumeError as ExtError};
+use pinewrit_fat as fat;
 
-use super::facts::{ext_facts, fat_entry_facts, hand_on};
-use super::{Facts, Files, FilesError, Kind, bare, join};
-use crate::filesystem::{FatFolder, FatItem};
+use super::facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
+use super::{Facts, Files, FilesError, Kind, join};
 
 /// Something that was met on the way.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -23,23 +23,23 @@ pub struct Node {
 const MAX_DEPTH: usize = 128;
 
 /// What a node leads to, so that it need not be looked for by its path.
-pub(super) enum Met<'m, 'a> {
+pub(super) enum Met<'m> {
     Ext(Tree<'m>, InodeNumber),
-    Fat(FatItem<'m, 'a>),
+    Fat(fat::Tree<'m>, fat::Node),
 }
 
-impl Met<'_, '_> {
+impl Met<'_> {
     /// Hands a file's content on.
     pub(super) fn read_to(&self, path: &str, taker: &mut dyn Write) -> Result<(), FilesError> {
         match self {
             Self::Ext(tree, number) => hand_on(*tree, *number, path, taker),
-            Self::Fat(item) => Ok(item.read_to(path, taker)?),
+            Self::Fat(tree, node) => fat_hand_on(*tree, node, path, taker),
         }
     }
 }
 
 /// What is told of each node; whether to go on.
-pub(super) type Visit<'v> = &'v mut dyn FnMut(Node, &Met<'_, '_>) -> Result<bool, FilesError>;
+pub(super) type Visit<'v> = &'v mut dyn FnMut(Node, &Met<'_>) -> Result<bool, FilesError>;
 
 /// Calls `visit` with all below a folder, folders before what is in them, names in order. `visit`
 /// says whether to go on. Each folder is read once.
@@ -63,11 +63,12 @@ pub(super) fn walk_with(
     visit: Visit<'_>,
 ) -> Result<(), FilesError> {
     let missing = || FilesError::NotFound(folder.to_owned());
-    let start = match (files, files.tree()) {
-        (Files::Fat(volume), _) => {
-            let start = volume.folder(bare(folder))?.ok_or_else(missing)?;
-            Start::Fat(start)
-        }
+    let start = match (files.fat(), files.tree()) {
+        (Some(tree), _) => match tree.find(folder) {
+            Ok(node) if node.is_folder => Start::Fat(tree, node),
+            Ok(_) | Err(fat::VolumeError::NotFound(_)) => return Err(missing()),
+            Err(error) => return Err(error.into()),
+        },
         (_, Some(tree)) => match tree.find_target(folder.as_bytes()) {
             Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Err(missing()),
             number => Start::Ext(tree, number?),
@@ -82,14 +83,14 @@ pub(super) fn walk_with(
 }
 
 /// A folder that is gone through.
-enum Start<'m, 'a> {
+enum Start<'m> {
     Ext(Tree<'m>, InodeNumber),
-    Fat(FatFolder<'m, 'a>),
+    Fat(fat::Tree<'m>, fat::Node),
 }
 
-impl<'m, 'a> Start<'m, 'a> {
+impl<'m> Start<'m> {
     /// What is in it, sorted by name.
-    fn met(&self, folder: &str) -> Result<Vec<(String, Facts, Met<'m, 'a>)>, FilesError> {
+    fn met(&self) -> Result<Vec<(String, Facts, Met<'m>)>, FilesError> {
         let mut met = Vec::new();
         match self {
             Self::Ext(tree, number) => {
@@ -99,11 +100,11 @@ impl<'m, 'a> Start<'m, 'a> {
                     met.push((name, facts, Met::Ext(*tree, entry.inode)));
                 }
             }
-            Self::Fat(open) => {
-                for (entry, item) in open.items(folder)? {
-                    let name = entry.name.clone();
-                    met.push((name, fat_entry_facts(entry), Met::Fat(item)));
-                }
+            Self::Fat(tree, folder) => {
+                let nodes = tree.list(folder)?.into_iter();
+                met.extend(
+                    nodes.map(|node| (node.name.clone(), fat_facts(&node), Met::Fat(*tree, node))),
+                );
             }
         }
         met.sort_by(|a, b| a.0.cmp(&b.0));
@@ -115,9 +116,9 @@ impl<'m, 'a> Start<'m, 'a> {
         folder: &str,
         depth: usize,
         deepest: usize,
-        visit: &mut dyn FnMut(Node, &Met<'_, '_>) -> Result<bool, FilesError>,
+        visit: &mut dyn FnMut(Node, &Met<'_>) -> Result<bool, FilesError>,
     ) -> Result<bool, FilesError> {
-        for (name, facts, met) in self.met(folder)? {
+        for (name, facts, met) in self.met()? {
             let path = join(folder, &name);
             let is_folder = facts.kind == Kind::Folder;
             let node = Node {
@@ -133,7 +134,7 @@ impl<'m, 'a> Start<'m, 'a> {
             }
             let below = match &met {
                 Met::Ext(tree, number) => Start::Ext(*tree, *number),
-                Met::Fat(item) => Start::Fat(item.open()),
+                Met::Fat(tree, node) => Start::Fat(*tree, node.clone()),
             };
             if !below.below(&path, depth + 1, deepest, visit)? {
                 return Ok(false);

@@ -2,20 +2,13 @@
 
 mod ext;
 mod fat;
-pub(crate) mod fat_check;
-mod fat_folder;
-pub(crate) mod fat_owner;
-mod fat_volume;
 mod magic;
 
 use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_fat::Geometry;
 use serde::Serialize;
 
 pub(crate) use magic::has_other_mark;
-
-pub use fat::{FatGeometry, FatWidth};
-pub use fat_volume::{FatEntry, FatVolume, VolumeError};
-pub(crate) use fat_volume::{FatFolder, FatItem};
 
 /// What a file system tells of itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -46,11 +39,6 @@ impl FilesystemFacts {
         }
     }
 
-    /// Whether files can be put on it.
-    pub fn takes_files(&self) -> bool {
-        self.is_fat() && self.kind != fat::SMALL_FAT32
-    }
-
     /// Whether this is one of the FAT kinds.
     pub fn is_fat(&self) -> bool {
         self.kind.starts_with("FAT")
@@ -70,7 +58,7 @@ pub fn probe(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskEr
 }
 
 fn probe_all(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskError> {
-    if let Some(geometry) = FatGeometry::read(device)? {
+    if let Some(geometry) = Geometry::read(device)? {
         return Ok(Some(fat::facts(device, &geometry)?));
     }
     if let Some(facts) = ext::facts(device)? {

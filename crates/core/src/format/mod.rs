@@ -1,16 +1,16 @@
 //! Making file systems in partitions.
 
-mod fat;
 mod fresh;
 mod swap;
 pub(crate) use swap::header as swap_header;
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_ext4::{EditError, MakeOptions, Timestamp, VolumeError, make};
+pub use pinewrit_fat::MakeKind as FatKind;
+use pinewrit_fat::{self as fat, MakeError, Stamp};
 use serde::Serialize;
 
 use crate::filesystem;
-pub use fat::FatKind;
 use fresh::Fresh;
 
 /// Bytes at a partition's start and end that are cleared first: where marks of other file systems,
@@ -72,9 +72,10 @@ impl FormatKind {
             let found = label.len();
             return Err(wrong(format!("it has {found} bytes, {most} are possible")));
         }
-        let bad = label.chars().find(|&c| {
-            c.is_control() || (is_fat && (!c.is_ascii() || "\"*+,./:;<=>?[\\]|".contains(c)))
-        });
+        let bad = match is_fat {
+            true => fat::check_label(label).err(),
+            false => label.chars().find(|c| c.is_control()),
+        };
         match bad {
             Some(c) => {
                 let shown = filesystem::printable(c);
@@ -127,6 +128,17 @@ impl FormatOptions {
         uuid::Builder::from_random_bytes(bytes)
             .into_uuid()
             .into_bytes()
+    }
+
+    fn fat(&self) -> fat::MakeOptions {
+        let mut id = [0; 4];
+        id.copy_from_slice(&self.seed[..4]);
+        fat::MakeOptions {
+            label: self.label.clone(),
+            id,
+            start: self.start,
+            made: Stamp::at(self.now.seconds, &jiff::tz::TimeZone::UTC),
+        }
     }
 
     fn hash_seed(&self) -> [u8; 16] {
@@ -207,6 +219,20 @@ impl From<EditError> for FormatError {
     }
 }
 
+impl From<MakeError> for FormatError {
+    fn from(error: MakeError) -> Self {
+        match error {
+            MakeError::Size { kind, size, why } => Self::Size {
+                kind,
+                size,
+                why: why.to_owned(),
+            },
+            MakeError::Unit { unit, why } => Self::Unit { unit, why },
+            MakeError::Disk(error) => Self::Disk(error),
+        }
+    }
+}
+
 /// Says whether a file system could be made, without touching the device.
 ///
 /// # Errors
@@ -214,7 +240,7 @@ impl From<EditError> for FormatError {
 pub fn check(size: u64, sector: u64, options: &FormatOptions) -> Result<(), FormatError> {
     options.kind.check_label(&options.label)?;
     match options.kind {
-        FormatKind::Fat(kind) => fat::Layout::plan(kind, size, sector, options.unit).map(drop),
+        FormatKind::Fat(kind) => Ok(fat::Plan::of(kind, size, sector, options.unit).map(drop)?),
         FormatKind::Ext4 => match options.unit {
             Some(unit) if ![1024, 2048, 4096].contains(&unit) => Err(FormatError::Unit {
                 unit,
@@ -262,7 +288,10 @@ pub fn format(
         end: size,
     });
     match (options.kind, planned) {
-        (FormatKind::Fat(kind), _) => fat::make(&fresh, kind, options)?,
+        (FormatKind::Fat(kind), _) => {
+            let plan = fat::Plan::of(kind, size, sector, options.unit)?;
+            plan.make(&fresh, &options.fat())?;
+        }
         (FormatKind::Swap, _) => swap::make(&fresh, options)?,
         (FormatKind::Ext4, Some(editor)) => drop(editor.commit()?),
         (FormatKind::Ext4, None) => {}

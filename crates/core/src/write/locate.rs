@@ -2,14 +2,13 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, Overlay, Sought, Window};
 use pinewrit_ext4::{Owner, Volume};
+use pinewrit_fat as fat;
 use pinewrit_image::ImageSource;
 use pinewrit_table::PartitionTable;
 
 use super::report::{ChunkRecord, Owned, OwnerKind, Whereabouts};
 use crate::Cancel;
 use crate::extents::MapTracker;
-use crate::filesystem::FatGeometry;
-use crate::filesystem::fat_owner::{self, FatOwner};
 use crate::pipeline::{Chunk, SourcePosition, WantedSums, stream_chunks};
 use crate::verify::Found;
 
@@ -87,11 +86,11 @@ pub fn owners(medium: &dyn BlockDevice, ranges: &[ByteRange]) -> Vec<Owned> {
 
 fn owners_in(window: &dyn BlockDevice, mut sought: Sought) -> Vec<(u64, OwnerKind, String)> {
     let mut found = Vec::new();
-    if let Ok(Some(geometry)) = FatGeometry::read(window) {
-        let owners = fat_owner::owners(window, &geometry, &mut sought).unwrap_or_default();
+    if let Ok(Some(geometry)) = fat::Geometry::read(window) {
+        let owners = fat::owners(window, &geometry, &mut sought).unwrap_or_default();
         found.extend(owners.into_iter().map(|(first, owner)| match owner {
-            FatOwner::File(path) => (first, OwnerKind::File, path),
-            FatOwner::Metadata(what) => (first, OwnerKind::Metadata, what.to_owned()),
+            fat::Owner::File(path) => (first, OwnerKind::File, path),
+            fat::Owner::Metadata(what) => (first, OwnerKind::Metadata, what.to_owned()),
         }));
     } else if let Ok(volume) = Volume::open(window) {
         let owners = volume.owners(&mut sought).unwrap_or_default();

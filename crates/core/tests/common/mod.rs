@@ -5,9 +5,9 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use fatfs::{FormatVolumeOptions, format_volume};
 use pinewrit_core::settings::{CheckedSettings, Mistakes, SecretSource, check};
-use pinewrit_disk::{BlockDevice, ByteRange, DeviceCursor, MemoryDevice, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
+use pinewrit_fat::{MakeKind, MakeOptions, Plan, Stamp};
 use pinewrit_image::ImageSource;
 use pinewrit_table::{Mbr, MbrEntry};
 
@@ -38,10 +38,22 @@ pub(crate) fn image() -> Vec<u8> {
     };
     device.write_at(0, &table.to_bytes()).unwrap();
     let fat = Window::new(&device, boot_range());
-    format_volume(DeviceCursor::new(&fat), FormatVolumeOptions::new()).unwrap();
+    make_fat(&fat, "");
     let noise: Vec<u8> = (0..5 * MIB).map(|i| ((i * i) >> 7) as u8).collect();
     device.write_at(9 * MIB, &noise).unwrap();
     device.to_bytes()
+}
+
+/// A FAT with this label.
+pub(crate) fn make_fat(window: &Window<'_>, label: &str) {
+    let options = MakeOptions {
+        label: label.to_owned(),
+        id: [1, 2, 3, 4],
+        start: 0,
+        made: Stamp::default(),
+    };
+    let plan = Plan::of(MakeKind::BySize, window.size(), 512, None).unwrap();
+    plan.make(window, &options).unwrap();
 }
 
 pub(crate) fn boot_range() -> ByteRange {

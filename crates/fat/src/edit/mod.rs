@@ -37,7 +37,6 @@ pub struct Editor<D> {
     is_spoiled: bool,
     /// A new identifier.
     id: Option<u32>,
-    zone: TimeZone,
     has_changed: bool,
 }
 
@@ -48,11 +47,11 @@ struct Found {
 }
 
 impl<D: BlockDevice> Editor<D> {
-    /// Opens the file system at the start of `device`. Times are written as local time in `zone`.
+    /// Opens the file system at the start of `device`.
     ///
     /// # Errors
     /// [`EditError::Unclean`] and others.
-    pub fn open(device: D, zone: TimeZone) -> Result<Self, EditError> {
+    pub fn open(device: D) -> Result<Self, EditError> {
         let geometry = Geometry::read(&device)?.ok_or(VolumeError::NotFat)?;
         let mut free = FreeMap::read(&device, &geometry)?;
         let store = Store::new(device, geometry);
@@ -65,9 +64,15 @@ impl<D: BlockDevice> Editor<D> {
             free,
             is_spoiled: false,
             id: None,
-            zone,
             has_changed: false,
         })
+    }
+
+    /// Reads and writes times as local time in this zone, instead of UTC.
+    #[must_use]
+    pub fn with_zone(mut self, zone: TimeZone) -> Self {
+        self.store.zone = zone;
+        self
     }
 
     /// Its files, with all changes.
@@ -142,7 +147,7 @@ impl<D: BlockDevice> Editor<D> {
         } else {
             self.release(&old_chain)?;
         }
-        let stamp = Stamp::at(modified, &self.zone);
+        let stamp = Stamp::at(modified, &self.store.zone);
         match old {
             Some(entry) => {
                 let raw = self.store.folder_mut(folder)?;
@@ -177,7 +182,7 @@ impl<D: BlockDevice> Editor<D> {
             return Err(self.no_space(path, growth + 1, 0));
         }
         let cluster = self.take_cluster(path)?;
-        let stamp = Stamp::at(modified, &self.zone);
+        let stamp = Stamp::at(modified, &self.store.zone);
         let new = |short: Short, cluster: u32| New {
             short,
             attributes: attribute::DIRECTORY,
@@ -207,7 +212,9 @@ impl<D: BlockDevice> Editor<D> {
         let found = self.found(path)?;
         let entry = &found.entry;
         if entry.is_folder {
-            let inside = self.store.folder(Node::of(entry.clone()).first)?;
+            let inside = self
+                .store
+                .folder(Node::of(entry.clone(), &self.store.zone).first)?;
             if !inside.is_empty() {
                 return Err(EditError::NotEmpty(path.to_owned()));
             }

@@ -6,7 +6,7 @@ use std::ops::Range;
 use std::path::Path;
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_fat::{EditError, Editor, Node, Placement, Stamp, Tree, VolumeError, folded};
+use pinewrit_fat::{EditError, Editor, Node, Placement, Tree, VolumeError, folded};
 use proptest::prelude::*;
 
 use super::noise;
@@ -145,10 +145,6 @@ fn judged(result: Result<(), EditError>, should: bool, what: &dyn std::fmt::Debu
 fn time_of(seed: u64) -> i64 {
     // Whole steps of two seconds, from 1990 to 2100.
     631_152_000 + (seed >> 33) as i64 / 2 * 2
-}
-
-fn zone() -> jiff::tz::TimeZone {
-    jiff::tz::TimeZone::UTC
 }
 
 impl Model {
@@ -337,8 +333,5 @@ fn content(tree: Tree<'_>, node: &Node) -> Content {
     }
     let mut bytes = Vec::new();
     tree.read_to(node, u64::MAX, &mut bytes).unwrap();
-    let time = node
-        .modified
-        .map_or(0, |stamp: Stamp| stamp.seconds(&zone()).unwrap());
-    Content::File(bytes, time)
+    Content::File(bytes, node.modified.unwrap())
 }

@@ -1,6 +1,4 @@
-//! Views of a part of a device: a window, and a cursor for code that wants `Read + Write + Seek`.
-
-use std::io::{self, Read, Seek, SeekFrom, Write};
+//! Views of a part of a device.
 
 use crate::device::{Operation, check_range};
 use crate::{BlockDevice, ByteRange, DiskError, SectorSize};
@@ -124,61 +122,6 @@ impl BlockDevice for Section {
     }
 }
 
-/// A position in a device, for code that works on files.
-pub struct DeviceCursor<'a> {
-    device: &'a dyn BlockDevice,
-    position: u64,
-}
-
-impl<'a> DeviceCursor<'a> {
-    /// A cursor at the device's first byte.
-    pub fn new(device: &'a dyn BlockDevice) -> Self {
-        Self {
-            device,
-            position: 0,
-        }
-    }
-
-    fn len_within(&self, wanted: usize) -> usize {
-        let left = self.device.size().saturating_sub(self.position);
-        wanted.min(usize::try_from(left).unwrap_or(usize::MAX))
-    }
-}
-
-impl Read for DeviceCursor<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let len = self.len_within(buffer.len());
-        self.device.read_at(self.position, &mut buffer[..len])?;
-        self.position += len as u64;
-        Ok(len)
-    }
-}
-
-impl Write for DeviceCursor<'_> {
-    fn write(&mut self, data: &[u8]) -> io::Result<usize> {
-        let len = self.len_within(data.len());
-        self.device.write_at(self.position, &data[..len])?;
-        self.position += len as u64;
-        Ok(len)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        Ok(self.device.flush()?)
-    }
-}
-
-impl Seek for DeviceCursor<'_> {
-    fn seek(&mut self, target: SeekFrom) -> io::Result<u64> {
-        let position = match target {
-            SeekFrom::Start(offset) => Some(offset),
-            SeekFrom::Current(delta) => self.position.checked_add_signed(delta),
-            SeekFrom::End(delta) => self.device.size().checked_add_signed(delta),
-        };
-        self.position = position.ok_or(io::ErrorKind::InvalidInput)?;
-        Ok(self.position)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -213,16 +156,5 @@ mod tests {
             end: 600,
         };
         assert_eq!(Window::new(&device, outside).size(), 0);
-    }
-
-    #[test]
-    fn a_cursor_stops_at_the_end() {
-        let device = MemoryDevice::from_bytes((0..10).collect());
-        let mut cursor = DeviceCursor::new(&device);
-        cursor.seek(SeekFrom::End(-3)).unwrap();
-        let mut rest = Vec::new();
-        cursor.read_to_end(&mut rest).unwrap();
-        assert_eq!(rest, [7, 8, 9]);
-        assert!(cursor.seek(SeekFrom::Current(-11)).is_err());
     }
 }
