@@ -10,7 +10,7 @@ use pinewrit_disk::{AlignedBuf, BlockDevice, DiskError};
 use crate::directory::{ENTRY, Entry, Item, Items, Long, MAX_ENTRIES};
 use crate::edit::is_clean;
 use crate::error::VolumeError;
-use crate::geometry::Geometry;
+use crate::geometry::{FatWidth, Geometry};
 use crate::name::{Short, is_short_name};
 use crate::store::{Source, Store, requests};
 use crate::table::{Link, for_each_entry};
@@ -193,18 +193,21 @@ impl Check<'_, '_> {
             _ => 0,
         };
         if !is_root {
-            check_dots(bytes, own, folder)?;
+            check_dots(bytes, geometry.width, own, folder)?;
         }
+        let mut has_label = false;
         let mut shorts: HashSet<Short> = HashSet::new();
         let mut longs: HashSet<String> = HashSet::new();
-        for item in Items::of(bytes) {
+        for item in Items::of(bytes, geometry.width) {
             let entry = match item {
                 Item::Entry(entry) => entry,
                 Item::Orphan(_) => return Err(CheckError::Name(in_folder(&folder.path))),
-                Item::Label(_) if !is_root => {
-                    return Err(CheckError::Name(in_folder(&folder.path)));
+                Item::Label(_, is_good) if is_good && is_root && !has_label => {
+                    has_label = true;
+                    continue;
                 }
-                Item::Label(_) | Item::Erased(_) => continue,
+                Item::Label(..) => return Err(CheckError::Name(in_folder(&folder.path))),
+                Item::Erased(_) => continue,
             };
             if entry.is_dots() && !is_root && entry.at < 2 {
                 continue;
@@ -313,12 +316,12 @@ fn in_folder(path: &str) -> String {
 }
 
 /// The first two entries of every folder but the root are itself and the one above.
-fn check_dots(bytes: &[u8], own: u32, folder: &Open) -> Result<(), CheckError> {
-    let mut items = Items::of(bytes);
+fn check_dots(bytes: &[u8], width: FatWidth, own: u32, folder: &Open) -> Result<(), CheckError> {
+    let mut items = Items::of(bytes, width);
     let mut is_good = |short: &Short, cluster: u32| {
         matches!(items.next(), Some(Item::Entry(entry))
             if entry.short == *short && entry.is_folder && entry.slots == 1
-                && entry.size == 0 && entry.cluster == cluster)
+                && entry.cluster == cluster)
     };
     let both = is_good(b".          ", own) && is_good(b"..         ", folder.parent);
     match both {

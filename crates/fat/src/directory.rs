@@ -3,6 +3,7 @@
 //! Microsoft FAT specification 1.03, "FAT Directory Structure" and "FAT Long Directory Entries".
 
 use crate::bytes::{put16, put32, u16le, u32le};
+use crate::geometry::FatWidth;
 use crate::name::{self, Short};
 use crate::time::Stamp;
 
@@ -42,6 +43,7 @@ mod field {
     pub(super) const CLUSTER_LOW: usize = 26;
     pub(super) const SIZE: usize = 28;
     /// In parts of a long name.
+    pub(super) const TYPE: usize = 12;
     pub(super) const CHECKSUM: usize = 13;
 }
 
@@ -85,8 +87,8 @@ impl Entry {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Item {
     Entry(Entry),
-    /// The volume's label, at this entry.
-    Label(usize),
+    /// The volume's label, at this entry, and whether nothing else is in it.
+    Label(usize, bool),
     /// Parts of a long name that belong to nothing.
     Orphan(usize),
     Erased(usize),
@@ -95,15 +97,17 @@ pub(crate) enum Item {
 /// Reads a directory, up to its end.
 pub(crate) struct Items<'b> {
     bytes: &'b [u8],
+    width: FatWidth,
     at: usize,
     /// Found together with the one before.
     next: Option<Item>,
 }
 
 impl<'b> Items<'b> {
-    pub(crate) fn of(bytes: &'b [u8]) -> Self {
+    pub(crate) fn of(bytes: &'b [u8], width: FatWidth) -> Self {
         Self {
             bytes,
+            width,
             at: 0,
             next: None,
         }
@@ -142,8 +146,10 @@ impl Iterator for Items<'_> {
             self.at += 1;
             let item = match raw[0] {
                 ERASED => Item::Erased(index),
-                _ if raw[field::ATTRIBUTES] & attribute::VOLUME != 0 => Item::Label(index),
-                _ => Item::Entry(entry(raw, index, &parts)),
+                _ if raw[field::ATTRIBUTES] & attribute::VOLUME != 0 => {
+                    Item::Label(index, is_label(raw, self.width))
+                }
+                _ => Item::Entry(entry(raw, index, &parts, self.width)),
             };
             let takes_parts = matches!(&item, Item::Entry(entry) if entry.slots > 1);
             if index == first || takes_parts {
@@ -163,6 +169,26 @@ struct LongName {
     /// Number of the part that comes next; 0 when all are there.
     wanted: u8,
     checksum: u8,
+    /// Fields that have to be zero are not.
+    is_odd: bool,
+}
+
+/// Whether a label is one that can be, with nothing but a label in its entry.
+fn is_label(raw: &[u8], width: FatWidth) -> bool {
+    let is_bad = |byte: &u8| *byte < 0x20 || b"\"*+,./:;<=>?[\\]|".contains(byte);
+    raw[field::ATTRIBUTES] & attribute::DIRECTORY == 0
+        && cluster(raw, width) == 0
+        && u32le(raw, field::SIZE) == 0
+        && !raw[..11].iter().any(is_bad)
+}
+
+/// First cluster; its upper half means something in FAT32 only.
+fn cluster(raw: &[u8], width: FatWidth) -> u32 {
+    let high = match width {
+        FatWidth::Fat32 => u32::from(u16le(raw, field::CLUSTER_HIGH)),
+        _ => 0,
+    };
+    high << 16 | u32::from(u16le(raw, field::CLUSTER_LOW))
 }
 
 impl LongName {
@@ -185,6 +211,7 @@ impl LongName {
             return false;
         }
         self.wanted -= 1;
+        self.is_odd |= raw[field::TYPE] != 0 || u16le(raw, field::CLUSTER_LOW) != 0;
         let mut part = [0; 13];
         let units = UNIT_PLACES
             .into_iter()
@@ -209,7 +236,7 @@ impl LongName {
     }
 }
 
-fn entry(raw: &[u8], index: usize, parts: &LongName) -> Entry {
+fn entry(raw: &[u8], index: usize, parts: &LongName, width: FatWidth) -> Entry {
     let mut short = [0; 11];
     short.copy_from_slice(&raw[..11]);
     let units = parts.of(&short);
@@ -220,7 +247,7 @@ fn entry(raw: &[u8], index: usize, parts: &LongName) -> Entry {
     };
     Entry {
         long: match (&long, &units) {
-            (Some(_), Some(units)) if name::is_long_name(units) => Long::Good,
+            (Some(_), Some(units)) if name::is_long_name(units) && !parts.is_odd => Long::Good,
             (Some(_), _) => Long::Bad,
             (None, _) => Long::Missing,
         },
@@ -232,8 +259,7 @@ fn entry(raw: &[u8], index: usize, parts: &LongName) -> Entry {
             time: u16le(raw, field::TIME),
             hundredths: 0,
         },
-        cluster: u32::from(u16le(raw, field::CLUSTER_HIGH)) << 16
-            | u32::from(u16le(raw, field::CLUSTER_LOW)),
+        cluster: cluster(raw, width),
         short,
         at: index + 1 - slots,
         slots,
@@ -335,7 +361,7 @@ mod tests {
     #[case(&"x".repeat(255))]
     fn long_names_are_read_as_they_were_written(#[case] name: &str) {
         let bytes = written(name);
-        let found: Vec<Item> = Items::of(&bytes).collect();
+        let found: Vec<Item> = Items::of(&bytes, FatWidth::Fat32).collect();
         let [Item::Entry(entry)] = &found[..] else {
             panic!("{found:?}");
         };
@@ -351,16 +377,17 @@ mod tests {
         // Another short name: the checksum is wrong.
         let mut other = whole.clone();
         other[own * ENTRY] = b'Q';
-        let items: Vec<Item> = Items::of(&other).collect();
+        let items: Vec<Item> = Items::of(&other, FatWidth::Fat32).collect();
         assert_eq!(items[0], Item::Orphan(0));
         assert!(matches!(&items[1], Item::Entry(entry) if entry.slots == 1 && entry.at == own));
         assert_eq!(items.len(), 2);
         // A part is missing.
         let cut = [&whole[..ENTRY], &whole[2 * ENTRY..]].concat();
-        let orphans = Items::of(&cut).filter(|item| matches!(item, Item::Orphan(_)));
+        let orphans =
+            Items::of(&cut, FatWidth::Fat32).filter(|item| matches!(item, Item::Orphan(_)));
         assert!(orphans.count() > 0);
         // The end comes too early.
-        let items: Vec<Item> = Items::of(&whole[..ENTRY]).collect();
+        let items: Vec<Item> = Items::of(&whole[..ENTRY], FatWidth::Fat32).collect();
         assert_eq!(items, [Item::Orphan(0)]);
     }
 }

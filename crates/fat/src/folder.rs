@@ -4,14 +4,15 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::Range;
 
 use crate::directory::{END, ENTRY, ERASED, Entry, Item, Items, MAX_ENTRIES};
+use crate::geometry::FatWidth;
 use crate::name::{self, Short, folded};
 
 /// Entries that belong together: the first, and how many.
 type Place = (usize, usize);
 
 /// A directory. Only what is in front of its end is kept: the rest is zero.
-#[derive(Default)]
 pub(crate) struct Folder {
+    width: FatWidth,
     /// Its clusters; empty for the root directory of FAT12 and FAT16.
     pub(crate) chain: Vec<u32>,
     /// Entries that its clusters hold.
@@ -73,25 +74,31 @@ impl Gaps {
 
 impl Folder {
     /// A directory of these bytes, which fill its clusters.
-    pub(crate) fn read(chain: Vec<u32>, mut bytes: Vec<u8>) -> Self {
+    pub(crate) fn read(width: FatWidth, chain: Vec<u32>, mut bytes: Vec<u8>) -> Self {
         let room = bytes.len() / ENTRY;
         let is_end = |entry: &[u8]| entry[0] == END;
         let used = bytes.chunks_exact(ENTRY).position(is_end).unwrap_or(room);
         bytes.truncate(used * ENTRY);
         bytes.shrink_to_fit();
         let mut folder = Self {
+            width,
             chain,
             room,
             bytes,
-            ..Self::default()
+            names: HashMap::new(),
+            shorts: HashMap::new(),
+            tails: HashMap::new(),
+            gaps: Gaps::default(),
+            label: None,
+            changed: 0..0,
         };
         folder.index();
         folder
     }
 
     /// A new directory in one cluster of so many entries.
-    pub(crate) fn new(cluster: u32, room: usize, dots: [[u8; ENTRY]; 2]) -> Self {
-        let mut folder = Self::read(vec![cluster], dots.concat());
+    pub(crate) fn new(width: FatWidth, cluster: u32, room: usize, dots: [[u8; ENTRY]; 2]) -> Self {
+        let mut folder = Self::read(width, vec![cluster], dots.concat());
         folder.room = room;
         folder.changed = 0..room * ENTRY;
         folder
@@ -102,7 +109,7 @@ impl Folder {
         self.shorts.clear();
         self.gaps = Gaps::default();
         self.label = None;
-        for item in Items::of(&self.bytes) {
+        for item in Items::of(&self.bytes, self.width) {
             match item {
                 Item::Entry(entry) if entry.is_dots() => {}
                 Item::Entry(entry) => {
@@ -110,7 +117,7 @@ impl Folder {
                     self.names.entry(folded(&entry.name)).or_insert(place);
                     self.shorts.entry(entry.short).or_insert(place);
                 }
-                Item::Label(at) => {
+                Item::Label(at, _) => {
                     self.label.get_or_insert(at);
                 }
                 Item::Erased(at) => self.gaps.insert(at, 1),
@@ -126,7 +133,7 @@ impl Folder {
 
     /// What is in it, in its order, without `.` and `..`.
     pub(crate) fn entries(&self) -> impl Iterator<Item = Entry> {
-        Items::of(&self.bytes).filter_map(|item| match item {
+        Items::of(&self.bytes, self.width).filter_map(|item| match item {
             Item::Entry(entry) if !entry.is_dots() => Some(entry),
             _ => None,
         })
@@ -157,7 +164,7 @@ impl Folder {
 
     pub(crate) fn entry_at(&self, at: usize, slots: usize) -> Option<Entry> {
         let bytes = self.bytes.get(at * ENTRY..(at + slots) * ENTRY)?;
-        match Items::of(bytes).next()? {
+        match Items::of(bytes, self.width).next()? {
             Item::Entry(entry) => Some(Entry { at, ..entry }),
             _ => None,
         }

@@ -179,7 +179,7 @@ impl<D: BlockDevice> Store<D> {
             bytes.resize(from + range.len() as usize, 0);
             self.read_at(range.start, &mut bytes[from..])?;
         }
-        Ok(Folder::read(clusters, bytes))
+        Ok(Folder::read(geometry.width, clusters, bytes))
     }
 }
 

@@ -41,9 +41,9 @@ impl Made {
 
 fn sizes() -> impl Strategy<Value = u64> {
     prop_oneof![
-        2 => (64u64..2048).prop_map(|kib| kib << 10),
-        3 => (2u64..64).prop_map(|mib| mib << 20),
-        1 => (64u64..1024).prop_map(|mib| mib << 20),
+        6 => (64u64..2048).prop_map(|kib| kib << 10),
+        9 => (2u64..64).prop_map(|mib| mib << 20),
+        2 => (64u64..1024).prop_map(|mib| mib << 20),
         1 => (1u64..65).prop_map(|gib| gib << 30),
     ]
 }

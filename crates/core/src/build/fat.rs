@@ -83,11 +83,11 @@ impl<'w> FatSink<'w> {
         self.refused.push(error);
         match self.refused.len() < MAX_REFUSED {
             true => Ok(()),
-            false => self.told_refused(),
+            false => self.refusals(),
         }
     }
 
-    fn told_refused(&mut self) -> Done {
+    fn refusals(&mut self) -> Done {
         let mut all = std::mem::take(&mut self.refused);
         match all.is_empty() {
             true => Ok(()),
@@ -247,6 +247,10 @@ impl Sink for FatSink<'_> {
         self.refuse(no_links(path))
     }
 
+    fn tell_refused(&mut self) -> Done {
+        self.refusals()
+    }
+
     fn move_to_front(&mut self) -> Done {
         let path = std::mem::take(&mut self.last);
         let moved = self.editor.move_to_front(&path);
@@ -256,7 +260,7 @@ impl Sink for FatSink<'_> {
     }
 
     fn finish(mut self: Box<Self>) -> Done {
-        self.told_refused()?;
+        self.refusals()?;
         self.commit()
     }
 }

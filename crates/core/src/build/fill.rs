@@ -75,6 +75,10 @@ pub(super) trait Sink {
     fn link(&mut self, path: &str, existing: &str) -> Done;
     /// A device, pipe or socket.
     fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Done;
+    /// Tells what of the content so far cannot be there, if it was not told at once.
+    fn tell_refused(&mut self) -> Done {
+        Ok(())
+    }
     /// Makes the only file the first entry of the root folder.
     fn move_to_front(&mut self) -> Done;
     /// The longest path that systems can open, in characters.

@@ -381,6 +381,7 @@ fn fill(
             cancel,
         };
         take.all()?;
+        sink.tell_refused().map_err(|e| at(content.line, e))?;
         if content.is_first {
             sink.move_to_front().map_err(|e| at(content.line, e))?;
         }

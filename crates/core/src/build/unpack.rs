@@ -264,6 +264,10 @@ impl Sink for Choosing<'_> {
         }
     }
 
+    fn tell_refused(&mut self) -> Result<(), SinkError> {
+        self.inner.tell_refused()
+    }
+
     fn move_to_front(&mut self) -> Result<(), SinkError> {
         self.inner.move_to_front()
     }

@@ -197,7 +197,8 @@ impl<D: BlockDevice> Editor<D> {
         };
         let dots = [new(*b".          ", cluster), new(*b"..         ", parent)];
         let room = self.store.geometry.cluster as usize / ENTRY;
-        let made = Folder::new(cluster, room, dots.map(|dot| dot.bytes()));
+        let width = self.store.geometry.width;
+        let made = Folder::new(width, cluster, room, dots.map(|dot| dot.bytes()));
         self.store.add_folder(cluster, made);
         self.insert(folder, name, path, new(Short::default(), cluster))?;
         self.has_changed = true;
