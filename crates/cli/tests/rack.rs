@@ -83,7 +83,7 @@ fn every_command_works_on_the_rack() {
 )]
 #[case::lies_and_loses(
     r#"faults = [{ kind = "smaller-than-told", real = "8MiB" }]"#,
-    &["does not hold what was written", "at 9.43 MB", "2 chunks"]
+    &["does not hold what was written", "at 9.44 MB", "2 chunks"]
 )]
 #[case::flipped(
     r#"faults = [{ kind = "flipped-bit", at = 10000000 }]"#,
