@@ -59,7 +59,7 @@ fn by_mkfs() -> impl Strategy<Value = Made> {
     let options = (
         option("-F", vec!["12", "16", "32"]),
         option("-s", vec!["1", "2", "4", "8", "16", "32", "64", "128"]),
-        option("-f", vec!["1", "2", "3", "4"]),
+        option("-f", vec!["1", "2"]),
         option("-R", vec!["1", "7", "33", "100", "5000"]),
         // Whole sectors of any size: others are read in two ways.
         option("-r", vec!["128", "256", "4096"]),
@@ -132,6 +132,10 @@ fn run(image: &Path, plan: &[(common::model::Change, bool)]) {
     let volume = Volume::open(device(image)).unwrap();
     assert_eq!(volume.count_free().unwrap(), editor.free());
     model.compare(volume.tree());
+    // `mtools` do not read FAT32 with few clusters.
+    if !volume.geometry().is_regular() {
+        return;
+    }
     let dir = tempfile::tempdir().unwrap();
     let (ours, theirs) = (dir.path().join("ours"), dir.path().join("theirs"));
     model.write_to(&ours);

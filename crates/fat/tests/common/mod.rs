@@ -45,7 +45,17 @@ pub(crate) fn noise(len: usize, seed: u64) -> Vec<u8> {
 /// What `fsck.fat` complains of; empty where it is content, `None` where it is missing.
 pub(crate) fn complaint(image: &Path) -> Option<String> {
     let (is_good, said) = judge("fsck.fat", &["-n", image.to_str().unwrap()])?;
-    let is_usual = |line: &&str| line.starts_with("fsck.fat 4") || line.ends_with(" clusters");
+    // FAT32 with few clusters is warned of, and otherwise judged as any other.
+    let few = [
+        "Warning: Filesystem is FAT32 according to",
+        "  but has only",
+        "  This may lead to problems on some systems.",
+    ];
+    let is_usual = |line: &&str| {
+        line.starts_with("fsck.fat 4")
+            || line.ends_with(" clusters")
+            || few.iter().any(|known| line.starts_with(known))
+    };
     let rest: Vec<&str> = said.lines().filter(|line| !is_usual(line)).collect();
     match is_good {
         true => Some(rest.join("\n")),
