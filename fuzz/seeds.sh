@@ -65,6 +65,21 @@ for options in '-t ext4' '-t ext4 -O ^metadata_csum' '-t ext3' '-t ext4 -O inlin
   done
 done
 ls "$out" | wc -l
+# FAT of every width, with names of all kinds; then damaged here and there.
+out=$(dirname "$out")/fat
+mkdir -p "$out" && seq 1 200 > log
+for options in '-F 12 -s 1' '-F 12 -f 1 -R 7' '-F 16 -s 1' '-F 32 -s 1' '-F 12 -S 1024' '-F 32 -s 2 -R 33'; do
+  truncate -s 0 f.img && truncate -s 2500K f.img && mkfs.fat $options -n HUT f.img > /dev/null 2>&1 || continue
+  mmd -i f.img ::/a '::/a name that is long' 2> /dev/null || true
+  mcopy -i f.img log ::/B 2> /dev/null && mcopy -i f.img log '::/a/b.txt' && mcopy -i f.img log '::/a name that is long.txt' || true
+  name=$(echo "$options" | tr -dc 'a-zA-Z0-9')
+  head -c 40000 f.img > "$out/$name"
+  for at in 11 13 36 515 1030 1100 17000 18000 20000; do
+    cp f.img d.img && printf '\x7f\x02' | dd of=d.img bs=1 seek=$at conv=notrunc status=none
+    head -c 40000 d.img > "$out/$name-$at"
+  done
+done
+ls "$out" | wc -l
 root=$(cd "$(dirname "$out")/.." && pwd)
 heads=$root/corpus/archive_heads
 mkdir -p "$heads" && cd "$work"

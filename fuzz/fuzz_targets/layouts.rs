@@ -15,7 +15,11 @@ fuzz_target!(|text: &str| {
     for size in [1 << 20, 40 << 20] {
         for sector in [SectorSize::B512, SectorSize::B4096] {
             let device = MemoryDevice::new(size).with_sector(sector);
-            let options = BuildOptions { now: 0, random: &|| [7; 16] };
+            let options = BuildOptions {
+                now: 0,
+                random: &|| [7; 16],
+                zone: jiff::tz::TimeZone::UTC,
+            };
             let _ = build::plan(&layout, &device, &options);
         }
     }

@@ -15,7 +15,7 @@ use pinewrit_image::Location;
 
 pub(crate) use estimate::{EstimateAction, EstimateArgs};
 pub(crate) use files::{
-    EditArgs, FilesAction, FilesArgs, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
+    EditArgs, FatArgs, FilesAction, FilesArgs, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
 };
 pub(crate) use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 
@@ -337,6 +337,8 @@ pub(crate) struct BuildArgs {
     /// Do not read back what was written
     #[arg(long)]
     pub(crate) no_verify: bool,
+    #[command(flatten)]
+    pub(crate) fat: FatArgs,
     /// Keep the receipt here as well
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) receipt: Option<PathBuf>,
@@ -365,6 +367,7 @@ impl BuildArgs {
             settings: None,
             scratch: None,
             no_verify: false,
+            fat: FatArgs::default(),
             receipt: None,
             report: None,
             eject: false,

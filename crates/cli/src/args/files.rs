@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Subcommand, ValueEnum, ValueHint};
-use pinewrit_core::files::Place;
+use jiff::tz::TimeZone;
+use pinewrit_core::files::{Place, time_zone};
 use pinewrit_image::Location;
 
 use super::{ChangeArgs, location};
@@ -59,6 +60,8 @@ pub(crate) enum FilesAction {
         /// A folder with all below it
         #[arg(long)]
         all: bool,
+        #[command(flatten)]
+        fat: FatArgs,
     },
     /// Put an archive's content over what is there
     Unpack(UnpackArgs),
@@ -82,6 +85,40 @@ pub(crate) struct ReadArgs {
     pub(crate) source: Location,
     #[arg(value_name = "PLACE")]
     pub(crate) place: Place,
+    #[command(flatten)]
+    pub(crate) fat: FatArgs,
+}
+
+/// How a FAT is understood.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct FatArgs {
+    /// Zone whose local time a FAT keeps: UTC, local, Europe/Vienna, +02:00 ...
+    #[arg(long, value_name = "ZONE", default_value = "UTC", value_parser = zone)]
+    pub(crate) fat_zone: TimeZone,
+}
+
+impl Default for FatArgs {
+    fn default() -> Self {
+        Self {
+            fat_zone: TimeZone::UTC,
+        }
+    }
+}
+
+fn zone(text: &str) -> Result<TimeZone, String> {
+    let found = match text {
+        "local" => local_zone(),
+        named => time_zone(named),
+    };
+    found.ok_or_else(|| {
+        "a zone such as Europe/Vienna, an offset such as +02:00, UTC or local".to_owned()
+    })
+}
+
+/// That of this computer (localtime(5)).
+fn local_zone() -> Option<TimeZone> {
+    let rules = std::fs::read("/etc/localtime").ok()?;
+    TimeZone::tzif("local", &rules).ok()
 }
 
 #[derive(Debug, ClapArgs)]
@@ -100,6 +137,8 @@ pub(crate) struct PutArgs {
     /// Numbers of user and group (not on FAT)
     #[arg(long, value_name = "UID:GID", value_parser = owner)]
     pub(crate) owner: Option<(u32, u32)>,
+    #[command(flatten)]
+    pub(crate) fat: FatArgs,
 }
 
 /// What becomes of files that are there already.
@@ -132,6 +171,8 @@ pub(crate) struct UnpackArgs {
     /// What becomes of files that are there already
     #[arg(long, value_name = "WHEN", default_value = "newer")]
     pub(crate) overwrite: OverwriteArg,
+    #[command(flatten)]
+    pub(crate) fat: FatArgs,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -158,6 +199,8 @@ pub(crate) struct EditArgs {
     /// Keep the text as it was beside it, with .orig at its name
     #[arg(long)]
     pub(crate) keep_original: bool,
+    #[command(flatten)]
+    pub(crate) fat: FatArgs,
 }
 
 /// What an edit does: one of them.

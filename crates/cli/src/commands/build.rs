@@ -83,6 +83,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
     let options = BuildOptions {
         random: &random,
         now: records::seconds(),
+        zone: args.fat.fat_zone.clone(),
     };
     let plan =
         build::plan(&layout, &device, &options).map_err(|e| explain::build_error(&name, &e))?;

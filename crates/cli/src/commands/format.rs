@@ -160,6 +160,17 @@ fn text(
 
 /// The type that the table should say, if it says another.
 fn other_type(partition: &PartitionFacts, kind: FormatKind) -> Option<&'static str> {
+    if let FormatKind::Fat(fat) = kind
+        && partition.kind.starts_with("FAT")
+    {
+        // The types of an MBR name the width.
+        let made = fat.for_size(partition.size).word();
+        let words = [("FAT12", "fat12"), ("FAT16", "fat16"), ("FAT32", "fat32")];
+        let word = words.into_iter().find(|(name, _)| *name == made);
+        return word
+            .map(|(_, word)| word)
+            .filter(|_| !partition.kind.starts_with(made));
+    }
     let is_fat = partition.kind.contains("FAT") || partition.kind.contains("EFI");
     let is_swap = partition.kind.contains("swap");
     match kind {

@@ -193,12 +193,18 @@ pub(crate) fn unpack_error(archive: &str, medium: &str, error: &BuildError) -> M
         BuildError::Mistakes(found) => {
             let message = Message::new(Exit::Source, format!("{archive} was not unpacked"));
             let message = found.0.iter().fold(message, |message, remark| {
-                let message = message.fact("found", remark.what.as_str());
-                match remark.remedy.is_empty() {
-                    true => message,
-                    false => message.remedy(remark.remedy.as_str()),
-                }
+                message.fact("found", remark.what.as_str())
             });
+            let mut remedies: Vec<&str> = Vec::new();
+            for remark in &found.0 {
+                let remedy = remark.remedy.as_str();
+                if !remedy.is_empty() && !remedies.contains(&remedy) {
+                    remedies.push(remedy);
+                }
+            }
+            let message = remedies
+                .into_iter()
+                .fold(message, |message, remedy| message.remedy(remedy));
             message.fact("state", "nothing was changed")
         }
         BuildError::Disk(error) => disk_error(medium, error),

@@ -5,6 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::hash::{Hash, Hasher};
 use std::io::Read;
 
+use jiff::tz::TimeZone;
 use pinewrit_disk::Window;
 use pinewrit_ext4::{Attributes, NodeKind, Zeros};
 use pinewrit_fat::{EditError, Editor, Placement, VolumeError, check_path, folded};
@@ -67,9 +68,10 @@ fn hash(text: &str) -> u64 {
 }
 
 impl<'w> FatSink<'w> {
-    pub(super) fn open(window: &'w Window<'w>) -> Result<Self, SinkError> {
+    pub(super) fn open(window: &'w Window<'w>, zone: &TimeZone) -> Result<Self, SinkError> {
+        let editor = Editor::open(window).map_err(|error| told("the file system", error))?;
         Ok(Self {
-            editor: Editor::open(window).map_err(|error| told("the file system", error))?,
+            editor: editor.with_zone(zone.clone()),
             known: HashSet::new(),
             named: HashMap::new(),
             refused: Vec::new(),
@@ -245,6 +247,13 @@ impl Sink for FatSink<'_> {
 
     fn node(&mut self, path: &str, _kind: NodeKind, _attributes: &Attributes) -> Done {
         self.refuse(no_links(path))
+    }
+
+    fn takes_name(&mut self, path: &str) -> Result<bool, SinkError> {
+        match self.check(path) {
+            Ok(()) => Ok(true),
+            Err(error) => self.refuse(error).map(|()| false),
+        }
     }
 
     fn tell_refused(&mut self) -> Done {

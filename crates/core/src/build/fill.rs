@@ -75,6 +75,10 @@ pub(super) trait Sink {
     fn link(&mut self, path: &str, existing: &str) -> Done;
     /// A device, pipe or socket.
     fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Done;
+    /// Whether a name can stand beside all that came before it. What cannot is told later, all at once.
+    fn takes_name(&mut self, _path: &str) -> Result<bool, SinkError> {
+        Ok(true)
+    }
     /// Tells what of the content so far cannot be there, if it was not told at once.
     fn tell_refused(&mut self) -> Done {
         Ok(())

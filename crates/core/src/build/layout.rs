@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use pinewrit_disk::parse_size;
+use pinewrit_fat::FatWidth;
 use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKind};
 
 use crate::format::{FatKind, FormatKind};
@@ -35,6 +36,8 @@ pub struct PartitionPlan {
     pub size: PartitionSize,
     /// What the table says it is for.
     pub kind: PartitionType,
+    /// Whether the table's type is that of the FAT that its size makes of it.
+    pub follows_size: bool,
     /// Its name in a GPT; empty for none.
     pub name: String,
     /// The file system in it; none if `None`.
@@ -292,6 +295,12 @@ fn partition(
             )
         })
     });
+    let filesystem = match (filesystem, kind) {
+        (Some(FormatKind::Fat(fat)), Some(kind)) => {
+            Some(FormatKind::Fat(fitting(document, line, fat, kind)))
+        }
+        (filesystem, _) => filesystem,
+    };
     let usual = match filesystem {
         Some(FormatKind::Fat(FatKind::Fat16)) => "fat16",
         Some(FormatKind::Fat(FatKind::Fat12)) => "fat12",
@@ -325,6 +334,7 @@ fn partition(
     Some(PartitionPlan {
         line,
         size: fields.checked("size", partition_size)?,
+        follows_size: kind.is_none() && filesystem == Some(FormatKind::Fat(FatKind::BySize)),
         kind: kind.or_else(|| PartitionType::from_text(usual, scheme))?,
         name: name.map_or(String::new(), |at| at.value),
         filesystem,
@@ -334,6 +344,27 @@ fn partition(
         has_checksums: fields.boolean("checksums").is_none_or(|at| at.value),
         contents,
     })
+}
+
+/// The FAT that fits a type of partition; an MBR's types name its width.
+fn fitting(document: &Document<'_>, line: usize, fat: FatKind, kind: PartitionType) -> FatKind {
+    let named = match kind {
+        PartitionType::Mbr(0x01 | 0x11) => FatKind::Fat12,
+        PartitionType::Mbr(0x04 | 0x06 | 0x0e | 0x14 | 0x16 | 0x1e) => FatKind::Fat16,
+        PartitionType::Mbr(0x0b | 0x0c | 0x1b | 0x1c) => FatKind::Fat32,
+        _ => return fat,
+    };
+    if fat != named && fat != FatKind::BySize {
+        let (made, told) = (FormatKind::Fat(fat).word(), FormatKind::Fat(named).word());
+        let what = format!("a {made} in a partition whose type says {told}");
+        document.mistake(line, what, format!("type = \"{made}\", or leave it out"));
+    }
+    named
+}
+
+/// The type of partition for a FAT of this width.
+pub(super) fn type_for(width: FatWidth, scheme: SchemeKind) -> Option<PartitionType> {
+    PartitionType::from_text(&width.word().to_ascii_lowercase(), scheme)
 }
 
 fn check_label(document: &Document<'_>, kind: Option<FormatKind>, label: &At<String>) {

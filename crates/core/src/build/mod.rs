@@ -12,9 +12,10 @@ use std::thread;
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
+use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window, open_plain};
 use pinewrit_ext4::{Editor, Timestamp};
-use pinewrit_table::{NewPartition, SchemeKind, TableEdit, TableError};
+use pinewrit_table::{NewPartition, PartitionType, SchemeKind, TableEdit, TableError};
 use serde::Serialize;
 
 use crate::Cancel;
@@ -35,6 +36,8 @@ pub struct BuildOptions<'a> {
     pub random: &'a dyn Fn() -> [u8; 16],
     /// Now, for layouts that name no epoch.
     pub now: i64,
+    /// The zone whose local time a FAT keeps.
+    pub zone: TimeZone,
 }
 
 /// What was built.
@@ -148,7 +151,15 @@ pub fn plan(
             ..NewPartition::new(partition.kind, partition.size)
         };
         match table.add(&new, &mut ids) {
-            Ok(number) => ranges.push(range_of(&table, number, sector.bytes())),
+            Ok(number) => {
+                let range = range_of(&table, number, sector.bytes());
+                ranges.push(range);
+                if let Some(kind) = type_by_size(layout, partition, range, sector.bytes())
+                    && let Err(error) = table.set_kind(number, kind)
+                {
+                    remarks.push(remark(partition.line, error.to_string(), ""));
+                }
+            }
             Err(error) => {
                 let (what, remedy) = no_room(&error, size);
                 remarks.push(remark(partition.line, what, remedy));
@@ -184,6 +195,22 @@ pub fn plan(
     }
     remarks.sort_by_key(|remark| remark.line);
     Err(Mistakes(remarks).into())
+}
+
+/// The type of a partition whose FAT is chosen by its size.
+fn type_by_size(
+    layout: &Layout,
+    partition: &PartitionPlan,
+    range: ByteRange,
+    sector: u64,
+) -> Option<PartitionType> {
+    let Some(FormatKind::Fat(kind)) = partition.filesystem.filter(|_| partition.follows_size)
+    else {
+        return None;
+    };
+    // One that cannot be made is told elsewhere.
+    let made = pinewrit_fat::Plan::of(kind, range.len(), sector, None).ok()?;
+    layout::type_for(made.width(), layout.scheme)
 }
 
 fn remark(line: usize, what: impl Into<String>, remedy: impl Into<String>) -> Remark {
@@ -339,7 +366,8 @@ fn put_together(
             FormatError::Disk(error) => BuildError::Disk(error),
             other => mistake(partition.line, other.to_string(), "another size or kind"),
         })?;
-        fill(layout, partition, &window, made.now, &mut report, cancel)?;
+        let when = (made.now, &options.zone);
+        fill(layout, partition, &window, when, &mut report, cancel)?;
     }
     for blob in &layout.blobs {
         put_blob(blob, device)?;
@@ -352,7 +380,7 @@ fn fill(
     layout: &Layout,
     partition: &PartitionPlan,
     window: &Window<'_>,
-    now: Timestamp,
+    (now, zone): (Timestamp, &TimeZone),
     report: &mut BuildReport,
     cancel: &Cancel,
 ) -> Result<(), BuildError> {
@@ -361,7 +389,7 @@ fn fill(
     }
     let line = partition.line;
     let mut sink: Box<dyn Sink + '_> = match partition.filesystem {
-        Some(FormatKind::Fat(_)) => Box::new(FatSink::open(window).map_err(|e| at(line, e))?),
+        Some(FormatKind::Fat(_)) => Box::new(FatSink::open(window, zone).map_err(|e| at(line, e))?),
         _ => {
             let editor = Editor::open(window, now);
             Box::new(ExtSink::new(

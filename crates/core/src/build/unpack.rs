@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::io::Read;
 use std::path::PathBuf;
 
+use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_ext4::{Attributes, Editor, NodeKind, Zeros};
 use pinewrit_fat::Geometry;
@@ -42,6 +43,8 @@ pub struct UnpackOptions {
     pub to: String,
     /// What becomes of files that are there already.
     pub overwrite: Overwrite,
+    /// The zone whose local time a FAT keeps.
+    pub zone: TimeZone,
 }
 
 /// What was put where.
@@ -85,7 +88,7 @@ pub fn unpack(
     }
     let now = pinewrit_ext4::Timestamp::at(now);
     let inner: Box<dyn Sink + '_> = match Geometry::read(window)? {
-        Some(_) => Box::new(FatSink::open(window).map_err(|e| at(1, e))?),
+        Some(_) => Box::new(FatSink::open(window, &options.zone).map_err(|e| at(1, e))?),
         None => {
             let editor = Editor::open(window, now);
             let editor = editor.map_err(|e| at(1, fill::told("the file system")(e)))?;
@@ -219,7 +222,8 @@ impl Sink for Choosing<'_> {
         content: &mut dyn Read,
         zeros: Zeros,
     ) -> Result<(), SinkError> {
-        if !self.takes(path, attributes.modified.seconds)? {
+        // One that stays because of another name for it would be lost.
+        if !self.inner.takes_name(path)? || !self.takes(path, attributes.modified.seconds)? {
             return Ok(());
         }
         self.report.bytes = self.report.bytes.saturating_add(size);

@@ -30,7 +30,8 @@ impl<'d> Site<'d> {
         change: impl FnOnce(&mut Files<'_>) -> Result<T, E>,
     ) -> Result<T, E> {
         self.change_window(filesystem, |window| {
-            let mut files = super::open_to_change(window)?;
+            let files = super::open_to_change(window)?;
+            let mut files = files.with_zone(&filesystem.zone);
             let done = change(&mut files)?;
             files.close()?;
             Ok(done)

@@ -7,9 +7,11 @@ mod open;
 mod place;
 mod text;
 mod walk;
+mod zone;
 
 use std::io::{Read, Write};
 
+use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_ext4::{
     Attributes, EditError, Editor, FileKind, Timestamp, Tree, Volume, VolumeError as ExtError,
@@ -27,6 +29,7 @@ pub use open::{FilesystemOf, find_place, open_to_change, open_to_read};
 pub use place::{Place, PlaceError, Wanted};
 pub use text::{Edit, EditFault, Spot, apply as edit_text};
 pub use walk::{Node, walk};
+pub use zone::time_zone;
 
 /// Owner, rights and time that a file is to get, where the file system has them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -169,6 +172,16 @@ pub fn join(folder: &str, name: &str) -> String {
 }
 
 impl<'a> Files<'a> {
+    /// Takes the times of a FAT for local time in this zone; it is UTC otherwise.
+    #[must_use]
+    pub fn with_zone(self, zone: &TimeZone) -> Self {
+        match self {
+            Self::FatRead(volume) => Self::FatRead(Box::new(volume.with_zone(zone.clone()))),
+            Self::Fat(editor) => Self::Fat(Box::new(editor.with_zone(zone.clone()))),
+            other => other,
+        }
+    }
+
     /// Whether permissions and owners are kept.
     pub fn keeps_rights(&self) -> bool {
         self.fat().is_none()

@@ -1,5 +1,6 @@
 //! Finding the file system that a place names, and opening it.
 
+use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_ext4::{Editor, Volume, VolumeError as ExtError};
 use pinewrit_fat as fat;
@@ -19,6 +20,8 @@ pub struct FilesystemOf {
     pub facts: FilesystemFacts,
     /// The partition's name in the table.
     pub name: Option<String>,
+    /// The zone whose local time it keeps, where it is a FAT; UTC unless somebody says otherwise.
+    pub zone: TimeZone,
     /// There is an `/etc` in it.
     is_root: bool,
 }
@@ -82,6 +85,7 @@ fn look_at(
         range,
         facts,
         name,
+        zone: TimeZone::UTC,
         is_root,
     }))
 }

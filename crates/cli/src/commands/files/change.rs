@@ -13,7 +13,7 @@ use serde::Serialize;
 use super::super::change::{self, Opened, confirm};
 use super::super::{Outcome, records};
 use super::filesystem;
-use crate::args::{ChangeArgs, EditArgs, OverwriteArg, PutArgs, UnpackArgs};
+use crate::args::{ChangeArgs, EditArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -43,8 +43,9 @@ struct Work<'a> {
 }
 
 impl<'a> Work<'a> {
-    fn begin(opened: &'a Opened, place: &Place) -> Result<Self, Message> {
-        let found = filesystem(&opened.name, &*opened.medium.device, place)?;
+    fn begin(opened: &'a Opened, place: &Place, fat: &FatArgs) -> Result<Self, Message> {
+        let mut found = filesystem(&opened.name, &*opened.medium.device, place)?;
+        found.zone = fat.fat_zone.clone();
         Ok(Self { opened, found })
     }
 
@@ -104,7 +105,7 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
     let mut file = open_plain(&args.file).map_err(unreadable)?;
     let facts = file.metadata().map_err(unreadable)?;
     let opened = change::open(ui, readers, &args.change, None)?;
-    let work = Work::begin(&opened, &args.place)?;
+    let work = Work::begin(&opened, &args.place, &args.fat)?;
     let name = args.file.file_name().unwrap_or_default().to_string_lossy();
     let own_mode = (facts.permissions().mode() & 0o777) as u16;
     let (place, mode, owner) = (args.place.clone(), args.mode, args.owner);
@@ -186,7 +187,7 @@ pub(super) fn remove(
     ui: &Ui,
     readers: &Readers,
     args: &ChangeArgs,
-    place: &Place,
+    (place, fat): (&Place, &FatArgs),
     all: bool,
 ) -> Outcome {
     if place.path == "/" {
@@ -194,7 +195,7 @@ pub(super) fn remove(
         return Err(Message::new(Exit::Usage, what).remedy("pinewrit format makes it anew"));
     }
     let opened = change::open(ui, readers, args, None)?;
-    let work = Work::begin(&opened, place)?;
+    let work = Work::begin(&opened, place, fat)?;
     let path = place.path.clone();
     let (changes, is_folder) = work.change(|files| {
         let facts = files.facts(&path)?;
@@ -230,7 +231,7 @@ pub(super) fn remove(
 
 pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
     let opened = change::open(ui, readers, &args.change, None)?;
-    let work = Work::begin(&opened, &args.place)?;
+    let work = Work::begin(&opened, &args.place, &args.fat)?;
     let options = UnpackOptions {
         archive: args.archive.clone(),
         pick: args.pick.clone(),
@@ -241,6 +242,7 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
             OverwriteArg::Always => Overwrite::Always,
             OverwriteArg::Never => Overwrite::Never,
         },
+        zone: args.fat.fat_zone.clone(),
     };
     let archive = args.archive.display().to_string();
     let waiting = Waiting::new(ui, format!("unpacking {archive}"));
@@ -381,7 +383,7 @@ fn edit_of(args: &EditArgs) -> Edit {
 
 pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
     let opened = change::open(ui, readers, &args.change, None)?;
-    let work = Work::begin(&opened, &args.place)?;
+    let work = Work::begin(&opened, &args.place, &args.fat)?;
     let (path, edit) = (args.place.path.clone(), edit_of(args));
     let (changes, edited) = work.change(|files| files.edit(&path, &edit, args.keep_original))?;
     let diff = edited.map_err(|fault| {

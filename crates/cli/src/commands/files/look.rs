@@ -71,7 +71,7 @@ fn look_into<T>(
     let found = filesystem(name, device, &at.place)?;
     let window = Window::new(device, found.range);
     let files = open_to_read(&window).map_err(|e| explain::files_error(name, &e))?;
-    work(&files, name)
+    work(&files.with_zone(&at.fat.fat_zone), name)
 }
 
 fn not_there(at: &ReadArgs, files: &Files<'_>) -> Message {

@@ -24,9 +24,12 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FilesArgs) -> Outcome {
         FilesAction::Read { at, to } => look::read(ui, readers, at, to.as_deref()),
         FilesAction::Check { at, list } => look::check(ui, readers, at, list),
         FilesAction::Put(args) => change::put(ui, readers, args),
-        FilesAction::Remove { change, place, all } => {
-            change::remove(ui, readers, change, place, *all)
-        }
+        FilesAction::Remove {
+            change,
+            place,
+            all,
+            fat,
+        } => change::remove(ui, readers, change, (place, fat), *all),
         FilesAction::Unpack(args) => change::unpack(ui, readers, args),
         FilesAction::Edit(args) => change::edit(ui, readers, args),
     }
