@@ -13,7 +13,7 @@ use crate::error::VolumeError;
 use crate::geometry::{FatWidth, Geometry};
 use crate::name::{Short, is_short_name};
 use crate::store::{Source, Store, requests};
-use crate::table::{Link, for_each_entry};
+use crate::table::{Link, SWEEP, for_each_entry};
 
 /// What does not hold together.
 #[derive(Debug, thiserror::Error)]
@@ -83,18 +83,15 @@ pub fn check(device: &dyn BlockDevice) -> Result<(), CheckError> {
     check.lost()
 }
 
-/// Bytes of each table that are compared at once.
-const PIECE: u64 = 1 << 20;
-
 fn compare_copies(device: &dyn BlockDevice, geometry: &Geometry) -> Result<(), CheckError> {
     let [first, others @ ..] = &geometry.written_tables()[..] else {
         return Ok(());
     };
     let end = geometry.table_bytes();
-    let size = PIECE.min(end) as usize;
+    let size = SWEEP.min(end) as usize;
     let (mut ours, mut other) = (AlignedBuf::new(size), AlignedBuf::new(size));
-    for at in (0..end).step_by(PIECE as usize) {
-        let len = PIECE.min(end - at) as usize;
+    for at in (0..end).step_by(SWEEP as usize) {
+        let len = SWEEP.min(end - at) as usize;
         if !others.is_empty() {
             device.read_at(first + at, &mut ours[..len])?;
         }

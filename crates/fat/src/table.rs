@@ -12,6 +12,9 @@ use crate::geometry::{FatWidth, Geometry};
 
 /// Bytes of a table that are read together: whole entries of every width, and whole sectors.
 pub(crate) const PAGE: u64 = 96 << 10;
+/// Bytes of a table that are read in one request where all of it is looked at: a request of a card costs
+/// more than its bytes.
+pub(crate) const SWEEP: u64 = 42 * PAGE;
 /// Pages that are kept at once if nothing in them was changed.
 const MOST_PAGES: usize = 256;
 
@@ -135,7 +138,7 @@ pub(crate) fn for_each_entry(
     visit: &mut dyn FnMut(u32, u32),
 ) -> Result<(), DiskError> {
     let (width, end) = (geometry.width, geometry.table_bytes());
-    let mut piece = vec![0; end.min(10 * PAGE) as usize];
+    let mut piece = vec![0; end.min(SWEEP) as usize];
     let mut at = 0;
     while at < end {
         let len = (end - at).min(piece.len() as u64);
