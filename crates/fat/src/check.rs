@@ -29,13 +29,13 @@ pub enum CheckError {
     #[error("the copies of the allocation table differ")]
     Copies,
     /// A chain leads out of the file system, to a free cluster, or round in a circle.
-    #[error("the clusters of {0} lead nowhere")]
+    #[error("the cluster chain of {0} is broken")]
     Chain(String),
     /// Two chains meet.
     #[error("{0} shares clusters with another file")]
     Shared(String),
     /// A file's clusters do not fit its size.
-    #[error("{path} says that it has {size} bytes, and has clusters for {room}")]
+    #[error("{path} has {size} bytes according to its entry, but clusters for {room}")]
     Size {
         /// Its path.
         path: String,
@@ -45,16 +45,16 @@ pub enum CheckError {
         room: u64,
     },
     /// A folder has a size, or does not begin with `.` and `..` as it has to.
-    #[error("the folder {0} does not begin as it has to")]
+    #[error("the folder {0} does not begin with valid . and .. entries")]
     Folder(String),
     /// A name that cannot be, or a long name that belongs to nothing.
-    #[error("{0} has a name that cannot be")]
+    #[error("{0} has a name that FAT does not allow")]
     Name(String),
     /// Two files in one folder have the same name.
-    #[error("the name of {0} is there twice")]
+    #[error("two entries share the name {0}")]
     Doubled(String),
     /// Clusters are used, and by nothing.
-    #[error("{0} clusters are used by no file")]
+    #[error("{0} clusters are marked as used, but belong to no file")]
     Lost(u64),
 }
 

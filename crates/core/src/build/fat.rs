@@ -56,6 +56,7 @@ pub(super) struct FatSink<'w> {
     named: HashMap<u64, u64>,
     /// What cannot be here.
     refused: Vec<SinkError>,
+    placement: Placement,
     /// The file that was written last, and the one that has to stay first.
     last: String,
     first: Option<String>,
@@ -75,6 +76,7 @@ impl<'w> FatSink<'w> {
             known: HashSet::new(),
             named: HashMap::new(),
             refused: Vec::new(),
+            placement: Placement::Usual,
             last: String::new(),
             first: None,
         })
@@ -232,7 +234,7 @@ impl Sink for FatSink<'_> {
         path.clone_into(&mut self.last);
         let written = self
             .editor
-            .write_file(path, size, content, modified, Placement::Usual);
+            .write_file(path, size, content, modified, self.placement);
         written.map_err(|error| told(path, error))?;
         self.relieve()
     }
@@ -247,6 +249,13 @@ impl Sink for FatSink<'_> {
 
     fn node(&mut self, path: &str, _kind: NodeKind, _attributes: &Attributes) -> Done {
         self.refuse(no_links(path))
+    }
+
+    fn in_one_piece(&mut self, is_wanted: bool) {
+        self.placement = match is_wanted {
+            true => Placement::Contiguous,
+            false => Placement::Usual,
+        };
     }
 
     fn takes_name(&mut self, path: &str) -> Result<bool, SinkError> {

@@ -79,6 +79,8 @@ pub(super) trait Sink {
     fn takes_name(&mut self, _path: &str) -> Result<bool, SinkError> {
         Ok(true)
     }
+    /// Whether the files that come now have to lie in one piece each.
+    fn in_one_piece(&mut self, _is_wanted: bool) {}
     /// Tells what of the content so far cannot be there, if it was not told at once.
     fn tell_refused(&mut self) -> Done {
         Ok(())

@@ -399,6 +399,7 @@ fn fill(
     };
     let mut seen = BTreeMap::new();
     for content in &partition.contents {
+        sink.in_one_piece(content.is_first);
         let mut take = source::Taking {
             content,
             sink: &mut *sink,

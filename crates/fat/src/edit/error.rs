@@ -47,7 +47,9 @@ pub enum EditError {
         largest: u64,
     },
     /// A folder cannot have more entries.
-    #[error("the folder of {path} is full: {entries} entries, and it cannot have more")]
+    #[error(
+        "the folder of {path} is full: it holds {entries} entries, and long names take several"
+    )]
     FolderFull {
         /// The path.
         path: String,
