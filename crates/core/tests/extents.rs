@@ -14,7 +14,7 @@ use pinewrit_core::write::{Target, WriteOptions, WriteReport, write};
 use pinewrit_core::{Cancel, Silent};
 use pinewrit_disk::MemoryDevice;
 use pinewrit_image::ImageSource;
-use pinewrit_judges::judge;
+use pinewrit_judges::{judge, noise};
 use pinewrit_table::{Mbr, MbrEntry};
 use proptest::prelude::*;
 use proptest::sample::{Index, select, subsequence};
@@ -106,20 +106,6 @@ fn plan() -> impl Strategy<Value = Plan> {
 }
 
 const PARTITION: u64 = 40 * MIB;
-
-fn noise(len: usize, seed: usize) -> Vec<u8> {
-    let mut state = seed as u64 | 1;
-    let mut next = || {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        state
-    };
-    (0..len.div_ceil(8))
-        .flat_map(|_| next().to_le_bytes())
-        .take(len)
-        .collect()
-}
 
 /// Makes a file system in a file of its own; `false` where these options do not go together.
 fn make(filesystem: &Filesystem, plan: &Plan, dir: &Path, path: &Path) -> Option<bool> {
@@ -229,7 +215,7 @@ fn check(plan: &Plan) -> Option<bool> {
     for (index, len) in plan.files.iter().enumerate() {
         fs::write(
             path("tree").join(format!("log-{index:03}")),
-            noise(*len, index + 1),
+            noise(*len, index as u64 + 1),
         )
         .unwrap();
     }

@@ -128,7 +128,12 @@ impl Folder {
 
     /// Roughly how many bytes of memory it takes.
     pub(crate) fn weight(&self) -> usize {
-        self.bytes.len() * 4 + 512
+        Self::weight_of(self.bytes.len() / ENTRY) + 512
+    }
+
+    /// Roughly how many bytes of memory so many entries take, with their indexes.
+    pub(crate) fn weight_of(entries: usize) -> usize {
+        entries * ENTRY * 4
     }
 
     /// What is in it, in its order, without `.` and `..`.

@@ -1,6 +1,6 @@
 //! The device with what was read of it, and with changes that are not on it yet.
 
-use std::cell::{Ref, RefCell};
+use std::cell::{Cell, Ref, RefCell};
 use std::collections::HashMap;
 use std::rc::Rc;
 
@@ -72,7 +72,9 @@ pub(crate) struct Store<D> {
     pub(crate) zone: TimeZone,
     pub(crate) table: RefCell<Table>,
     folders: RefCell<Folders>,
-    kept: RefCell<usize>,
+    kept: Cell<usize>,
+    /// So much may be kept before it is looked what can go.
+    most_kept: Cell<usize>,
     /// Content of files that goes to the device together, and its offset.
     pending: (u64, Vec<u8>),
 }
@@ -85,7 +87,8 @@ impl<D: BlockDevice> Store<D> {
             zone: TimeZone::UTC,
             table: RefCell::default(),
             folders: RefCell::default(),
-            kept: RefCell::default(),
+            kept: Cell::new(0),
+            most_kept: Cell::new(MOST_KEPT),
             pending: (0, Vec::new()),
         }
     }
@@ -107,8 +110,13 @@ impl<D: BlockDevice> Store<D> {
     }
 
     pub(crate) fn add_folder(&mut self, first: u32, folder: Folder) {
-        *self.kept.get_mut() += folder.weight();
+        self.add_weight(folder.weight());
         self.folders.get_mut().insert(first, Rc::new(folder));
+    }
+
+    /// Counts memory that a directory takes.
+    pub(crate) fn add_weight(&self, bytes: usize) {
+        self.kept.set(self.kept.get() + bytes);
     }
 
     /// Forgets a directory that is no more.
@@ -124,9 +132,10 @@ impl<D: BlockDevice> Store<D> {
     pub(crate) fn settle(&mut self) {
         self.table.get_mut().settle();
         let kept = self.folders.get_mut();
-        if *self.kept.get_mut() > MOST_KEPT {
+        if self.kept.get() > MOST_KEPT {
             kept.clear();
-            *self.kept.get_mut() = 0;
+            self.kept.set(0);
+            self.most_kept.set(MOST_KEPT);
         }
         for folder in kept.values_mut() {
             if let Some(folder) = Rc::get_mut(folder) {
@@ -137,7 +146,7 @@ impl<D: BlockDevice> Store<D> {
 
     /// Bytes of memory that directories take, roughly.
     pub(crate) fn weight(&self) -> usize {
-        *self.kept.borrow()
+        self.kept.get()
     }
 
     /// Writes content of a file, soon.
@@ -204,13 +213,14 @@ impl<D: BlockDevice> Source for Store<D> {
         }
         let folder = Rc::new(self.load(first)?);
         let mut folders = self.folders.borrow_mut();
-        let mut kept = self.kept.borrow_mut();
-        if *kept > MOST_KEPT {
+        if self.kept.get() > self.most_kept.get() {
             // What is not on the device yet has to stay.
             folders.retain(|_, folder| !folder.changed.is_empty());
-            *kept = folders.values().map(|folder| folder.weight()).sum();
+            let left = folders.values().map(|folder| folder.weight()).sum();
+            self.kept.set(left);
+            self.most_kept.set(MOST_KEPT.max(2 * left));
         }
-        *kept += folder.weight();
+        self.add_weight(folder.weight());
         folders.insert(first, Rc::clone(&folder));
         Ok(folder)
     }

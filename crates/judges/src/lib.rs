@@ -6,10 +6,14 @@
     reason = "a test that is skipped says so in the test's own output"
 )]
 
+mod images;
+
 use std::env;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+
+pub use images::{noise, sparse};
 
 /// Ends the test that it is in, unless all of these programs are there. What is not the name of a program
 /// but a path is a file that has to be there.

@@ -4,7 +4,7 @@
 #![allow(clippy::print_stderr, reason = "a skipped test says so")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use std::fs::{File, OpenOptions};
+use std::fs::OpenOptions;
 use std::path::Path;
 
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
@@ -20,7 +20,7 @@ pub(crate) fn good(program: &str, args: &[&str]) -> Option<String> {
 
 /// A sparse file of this size.
 pub(crate) fn sparse(path: &Path, size: u64) {
-    File::create(path).unwrap().set_len(size).unwrap();
+    pinewrit_judges::sparse(path, size).unwrap();
 }
 
 /// An image file as a device.
@@ -32,21 +32,6 @@ pub(crate) fn device(path: &Path) -> FileDevice {
         .unwrap();
     let size = file.metadata().unwrap().len();
     FileDevice::new(file, size, SectorSize::B512, CacheUse::Cached)
-}
-
-/// Bytes without a pattern.
-pub(crate) fn noise(len: usize, seed: u64) -> Vec<u8> {
-    let mut state = seed | 1;
-    let mut next = || {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        state
-    };
-    (0..len.div_ceil(8))
-        .flat_map(|_| next().to_le_bytes())
-        .take(len)
-        .collect()
 }
 
 /// Mounts a file system on a folder for as long as it lives; `None` where that is not allowed.

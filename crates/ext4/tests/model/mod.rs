@@ -16,7 +16,7 @@ use pinewrit_ext4::{
 };
 use proptest::prelude::*;
 
-use crate::common::noise;
+use pinewrit_judges::noise;
 
 /// One change; paths are numbers into a small pool, so that they meet.
 #[derive(Clone, Debug)]

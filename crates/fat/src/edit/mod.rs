@@ -315,6 +315,7 @@ impl<D: BlockDevice> Editor<D> {
         };
         entries.push(New { short, ..new }.bytes());
         known.insert(name, &entries);
+        self.store.add_weight(Folder::weight_of(entries.len()));
         Ok(())
     }
 

@@ -5,15 +5,16 @@
 
 pub(crate) mod model;
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, OpenOptions};
 use std::path::Path;
 
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
+pub(crate) use pinewrit_judges::noise;
 use pinewrit_judges::{command, judge};
 
 /// A sparse file of this size.
 pub(crate) fn sparse(path: &Path, size: u64) {
-    File::create(path).unwrap().set_len(size).unwrap();
+    pinewrit_judges::sparse(path, size).unwrap();
 }
 
 /// An image file as a device.
@@ -25,21 +26,6 @@ pub(crate) fn device(path: &Path) -> FileDevice {
         .unwrap();
     let size = file.metadata().unwrap().len();
     FileDevice::new(file, size, SectorSize::B512, CacheUse::Cached)
-}
-
-/// Bytes without a pattern.
-pub(crate) fn noise(len: usize, seed: u64) -> Vec<u8> {
-    let mut state = seed | 1;
-    let mut next = || {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        state
-    };
-    (0..len.div_ceil(8))
-        .flat_map(|_| next().to_le_bytes())
-        .take(len)
-        .collect()
 }
 
 /// What `fsck.fat` complains of; empty where it is content, `None` where it is missing.
