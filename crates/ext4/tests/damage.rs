@@ -17,13 +17,14 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 
-use common::{device, judge, noise, sparse};
+use common::{device, judge, sparse};
 use fields::Field;
 use image::Image;
 use pinewrit_disk::MemoryDevice;
 use pinewrit_ext4::{
     Attributes, CheckError, EditError, Editor, NodeKind, Timestamp, Xattr, Zeros, check,
 };
+use pinewrit_judges::noise;
 use rstest::rstest;
 
 const SIZE: u64 = 12 << 20;

@@ -8,9 +8,10 @@ mod model;
 use std::fs;
 use std::path::Path;
 
-use common::{Mounted, device, good, judge, noise, sparse};
+use common::{Mounted, device, good, judge, sparse};
 use model::{Change, Model, changes};
 use pinewrit_ext4::{EditError, Editor, MakeOptions, SizeError, Timestamp, Volume, make};
+use pinewrit_judges::noise;
 use proptest::prelude::*;
 use rstest::rstest;
 
