@@ -23,7 +23,7 @@ pub enum CheckError {
     #[error(transparent)]
     Volume(#[from] VolumeError),
     /// It was not unmounted, or errors were found in it.
-    #[error("it was not unmounted cleanly, or has errors")]
+    #[error("the FAT file system was not unmounted cleanly, or has errors")]
     Unclean,
     /// The copies of the allocation table differ.
     #[error("the copies of the allocation table differ")]

@@ -256,6 +256,8 @@ fn a_failed_replacement_without_room_for_both_writes_nothing() {
     let half = vec![b'y'; large / 2];
     let short = editor.write_file("/LARGE", large as u64, &mut &half[..], 0, Placement::Usual);
     assert!(matches!(short, Err(EditError::SourceShort { .. })));
+    let again = editor.write_file("/LARGE", 1, &mut &b"x"[..], 0, Placement::Usual);
+    assert!(matches!(again, Err(EditError::Spoiled)));
     assert!(matches!(editor.commit(), Err(EditError::Spoiled)));
     let mut editor = Editor::open(&device).unwrap();
     put(&mut editor, "/LARGE", large);

@@ -16,7 +16,7 @@ pub enum EditError {
     #[error(transparent)]
     Volume(#[from] VolumeError),
     /// It was not unmounted, or errors were found in it.
-    #[error("it was not unmounted cleanly, or has errors")]
+    #[error("the FAT file system was not unmounted cleanly, or has errors")]
     Unclean,
     /// A name that FAT cannot have.
     #[error("{path}: {why}")]

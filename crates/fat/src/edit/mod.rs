@@ -114,6 +114,9 @@ impl<D: BlockDevice> Editor<D> {
         modified: i64,
         placement: Placement,
     ) -> Result<(), EditError> {
+        if self.is_spoiled {
+            return Err(EditError::Spoiled);
+        }
         let (folder, name) = self.place_of(path)?;
         let bytes = u32::try_from(size).map_err(|_| EditError::TooLarge {
             path: path.to_owned(),
@@ -127,26 +130,8 @@ impl<D: BlockDevice> Editor<D> {
             Some(_) => 0,
             None => self.growth(folder, name, path)?,
         };
-        let old_chain = match &old {
-            Some(entry) if entry.cluster != 0 => self.chain(entry.cluster)?,
-            _ => Vec::new(),
-        };
-        let wanted = size.div_ceil(self.store.geometry.cluster);
-        let gives_up = wanted + growth > self.free.count;
-        if wanted + growth > self.free.count + old_chain.len() as u64 {
-            return Err(self.no_space(path, wanted + growth, old_chain.len() as u64));
-        }
-        if gives_up {
-            // From here on the old content cannot be had again.
-            self.is_spoiled = true;
-            self.release(&old_chain)?;
-        }
-        let first = self.put_content(path, size, content, wanted, placement)?;
-        if gives_up {
-            self.is_spoiled = false;
-        } else {
-            self.release(&old_chain)?;
-        }
+        let old_first = old.as_ref().map_or(0, |entry| entry.cluster);
+        let first = self.replace_content(path, (size, content), placement, (old_first, growth))?;
         let stamp = Stamp::at(modified, &self.store.zone);
         match old {
             Some(entry) => {
@@ -166,6 +151,37 @@ impl<D: BlockDevice> Editor<D> {
         }
         self.has_changed = true;
         Ok(())
+    }
+
+    /// Takes clusters for a content and frees those of the old one, which begin with `old_first`; returns
+    /// the first. `growth` clusters have to stay free.
+    fn replace_content(
+        &mut self,
+        path: &str,
+        (size, content): (u64, &mut dyn Read),
+        placement: Placement,
+        (old_first, growth): (u32, u64),
+    ) -> Result<u32, EditError> {
+        let old_chain = match old_first {
+            0 => Vec::new(),
+            first => self.chain(first)?,
+        };
+        let old = old_chain.len() as u64;
+        let wanted = size.div_ceil(self.store.geometry.cluster);
+        if wanted + growth > self.free.count + old {
+            return Err(self.no_space(path, wanted + growth, old));
+        }
+        if wanted + growth <= self.free.count {
+            let first = self.put_content(path, size, content, wanted, placement)?;
+            self.release(&old_chain)?;
+            return Ok(first);
+        }
+        // From here on the old content cannot be had again.
+        self.is_spoiled = true;
+        self.release(&old_chain)?;
+        let first = self.put_content(path, size, content, wanted, placement)?;
+        self.is_spoiled = false;
+        Ok(first)
     }
 
     /// Makes a folder. `modified` is in seconds since 1970.
