@@ -351,7 +351,7 @@ fn swap_and_first_start() {
     assert_eq!(head[4086..4096], *b"SWAPSPACE2");
     assert!(text(&device, "/etc/fstab").contains("/swapfile none swap sw 0 0\n"));
     let script = text(&device, "/var/lib/pinewrit/first-start");
-    assert!(script.contains("sh -c 'echo '\\''up'\\'''"), "{script}");
+    assert!(script.contains(" 'echo '\\''up'\\'''\n"), "{script}");
     let link = "/etc/systemd/system/multi-user.target.wants/pinewrit-first-start.service";
     assert!(files(&device).has(link).unwrap());
 }

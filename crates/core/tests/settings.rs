@@ -102,7 +102,7 @@ fn syntax_is_told_with_its_line() {
     4,
     "not a group name"
 )]
-#[case::sudo("password-env = \"GOOD\"\nsudo = \"yes\"", 4, "true or false")]
+#[case::sudo("password-env = \"GOOD\"\nsudo = \"yes\"", 4, "true, false")]
 fn users(#[case] lines: &str, #[case] line: usize, #[case] part: &str) {
     let (found, message) = only_mistake(&user(lines));
     assert!(message.contains(part), "{message}");

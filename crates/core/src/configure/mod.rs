@@ -10,6 +10,7 @@ use crate::files::{FilesError, FilesystemOf, Rights, Site};
 use crate::grow::{self, GrowReport};
 use crate::intake::cloud_init::{self, MAX_FILE, SeedContext, SeedError};
 use crate::intake::custom::CustomError;
+use crate::intake::online::{self, Awaited};
 use crate::intake::rootfs::{self, RootError};
 pub use crate::intake::{ChangeKind, FileChange, HostKey};
 use crate::settings::CheckedSettings;
@@ -183,14 +184,17 @@ pub(crate) fn apply(
             let is_labelled =
                 is_labelled.is_some_and(|l| l.eq_ignore_ascii_case(cloud_init::LABEL));
             report.found_by_label = is_labelled || !folder.is_empty();
+            let mut limits_wait = false;
             if let Some(root) = &chosen.root {
                 wake_cloud_init(&mut site, root, &mut report)?;
+                limits_wait = limit_wait(&mut site, root, settings, &mut report)?;
             }
             let context = SeedContext {
                 existing: None,
                 stock_user: chosen.stock_user.as_deref(),
                 lacks_wpa3: chosen.lacks_wpa3,
                 lacks_keyboard: chosen.lacks_keyboard,
+                limits_wait,
             };
             if chosen.lacks_keyboard && settings.keyboard.is_some() {
                 let note = "the image has no console-setup, which would read the keyboard's layout";
@@ -256,6 +260,44 @@ fn wake_cloud_init(
     Ok(())
 }
 
+/// Bounds how long systemd-networkd lets a start wait for a network; a seed alone would do so only from
+/// the second start on. `false` where the image has no such wait.
+fn limit_wait(
+    site: &mut Site<'_>,
+    root: &FilesystemOf,
+    settings: &CheckedSettings,
+    report: &mut ConfigureReport,
+) -> Result<bool, ConfigureError> {
+    let path = online::WAIT_FILE;
+    let window = Window::new(site.device, root.range);
+    let files = crate::files::open_to_read(&window)?;
+    let mut program = None;
+    for place in online::WAIT_PROGRAMS {
+        if program.is_none() && files.has(place)? {
+            program = Some(place);
+        }
+    }
+    let Some(program) = program else {
+        return Ok(false);
+    };
+    let text = Awaited::by(settings).limit(program);
+    let old = files.text(path)?;
+    drop(files);
+    let change = file_change(
+        &format!("root:{path}"),
+        old.as_deref().map(str::as_bytes),
+        &text,
+    );
+    if change.kind != ChangeKind::Same {
+        site.change(root, |files| {
+            files.make_folders(crate::files::above(path), Rights::root(0o755))?;
+            files.put(path, Rights::root(0o644), text.as_bytes())
+        })?;
+    }
+    report.files.push(change);
+    Ok(true)
+}
+
 /// Settings by another intake, which are on the medium as well.
 fn note_others(
     device: &dyn BlockDevice,
@@ -303,6 +345,13 @@ fn put_seed(
             ..*context
         };
         let seed = cloud_init::seed(settings, &context)?;
+        let dropped = cloud_init::dropped(existing.as_deref(), &seed);
+        if !dropped.is_empty() {
+            report.notes.push(format!(
+                "cloud-init takes nothing back: on a unit that has started, {} of the earlier settings stay",
+                dropped.join(", ")
+            ));
+        }
         files.make_folders(folder, Rights::root(0o755))?;
         for file in &seed.files {
             let path = path(file.name);

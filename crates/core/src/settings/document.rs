@@ -160,6 +160,11 @@ impl<'d, 't> Fields<'d, 't> {
         self.table.contains_key(key)
     }
 
+    /// Whether the key is there, and a string.
+    pub(crate) fn has_text(&self, key: &str) -> bool {
+        self.get(key).is_some_and(|(value, _)| value.is_str())
+    }
+
     fn wrong_type(&self, key: &str, line: usize, found: &DeValue<'_>, wanted: &str, example: &str) {
         self.document.mistake(
             line,
@@ -260,6 +265,38 @@ impl<'d, 't> Fields<'d, 't> {
             }
         }
         strings
+    }
+
+    /// A list of which each item is a string or a table.
+    pub(crate) fn texts_or_tables(
+        &self,
+        key: &str,
+        known: &[&str],
+    ) -> Vec<Result<At<String>, Fields<'d, 't>>> {
+        let Some((value, line)) = self.get(key) else {
+            return Vec::new();
+        };
+        let Some(items) = value.as_array() else {
+            self.wrong_type(key, line, value, "a list", "[\"…\"]");
+            return Vec::new();
+        };
+        let mut found = Vec::new();
+        for item in items.iter() {
+            let line = self.document.line_of(item.span());
+            let value: &'d DeValue<'t> = item.get_ref();
+            match (value.as_str(), value.as_table()) {
+                (Some(text), _) => found.push(Ok(At {
+                    value: text.to_owned(),
+                    line,
+                })),
+                (None, Some(table)) => {
+                    let place = format!("an item of {key}");
+                    found.push(Err(Fields::new(self.document, table, line, &place, known)));
+                }
+                (None, None) => self.wrong_type(key, line, value, "a list of strings", "[\"…\"]"),
+            }
+        }
+        found
     }
 
     /// A table.

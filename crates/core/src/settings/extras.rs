@@ -56,8 +56,28 @@ pub enum StockUser {
 pub struct FirstStart {
     /// Packages to install.
     pub packages: Vec<String>,
-    /// Commands to run, each by the shell.
-    pub commands: Vec<String>,
+    /// Commands to run, in order.
+    pub commands: Vec<FirstCommand>,
+}
+
+/// A command of the first start.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FirstCommand {
+    /// One line for the shell.
+    pub run: String,
+    /// Whether it waits for a network, for a while.
+    pub needs_network: bool,
+}
+
+/// Who is logged in without being asked, and where.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Autologin {
+    /// The user.
+    pub user: String,
+    /// On the console: screen and keyboard, and serial lines.
+    pub on_console: bool,
+    /// On the desktop.
+    pub on_desktop: bool,
 }
 
 impl FirstStart {
@@ -195,15 +215,24 @@ fn assignment(text: &str) -> Result<(String, String), Wrong> {
 }
 
 pub(super) fn read_files(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<PlacedFile> {
-    let tables = top.tables("file", "file", &["from", "to", "mode", "owner"]);
+    let tables = top.tables("file", "file", &["from", "text", "to", "mode", "owner"]);
     let read = |fields: &Fields<'_, '_>| {
         let line = fields.line();
-        for key in ["from", "to"] {
-            if !fields.has(key) {
-                let remedy = "from = \"wind.conf\" and to = \"root:/etc/wind.conf\"";
-                document.mistake(line, format!("a file without `{key}`"), remedy);
-            }
+        let remedy = "from = \"wind.conf\" and to = \"root:/etc/wind.conf\"";
+        if !fields.has("to") {
+            document.mistake(line, "a file without `to`", remedy);
         }
+        match (fields.has("from"), fields.has("text")) {
+            (false, false) => {
+                let remedy = format!("{remedy}; or text = \"\"\"…\"\"\"");
+                document.mistake(line, "a file without `from`", remedy);
+            }
+            (true, true) => {
+                document.mistake(line, "a file with `from` and `text`", "keep one of them");
+            }
+            _ => {}
+        }
+        let inline = fields.string("text").map(|at| at.value);
         let content = fields.string("from").and_then(|from| {
             let content = document.read_file(&from.value).map_err(|error| {
                 Wrong::new(
@@ -213,6 +242,7 @@ pub(super) fn read_files(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<P
             });
             document.accept(from.line, content)
         });
+        let content = inline.or(content);
         let mode = fields.checked("mode", mode).unwrap_or(0o644);
         let owner = fields.checked("owner", owner).unwrap_or((0, 0));
         Some(PlacedFile {
@@ -292,8 +322,20 @@ pub(super) fn read_first_start(document: &Document<'_>, top: &Fields<'_, '_>) ->
     };
     let packages = fields.strings("packages").into_iter();
     let packages = packages.filter_map(|at| document.accept(at.line, package(&at.value)));
-    let commands = fields.strings("commands").into_iter();
-    let commands = commands.filter_map(|at| {
+    let items = fields.texts_or_tables("commands", &["run", "network"]);
+    let commands = items.into_iter().filter_map(|item| {
+        let (line, needs_network) = match item {
+            Ok(text) => (Some(text), false),
+            Err(table) => {
+                if !table.has("run") {
+                    let remedy = "{ run = \"…\", network = true }";
+                    document.mistake(table.line(), "a command without `run`", remedy);
+                }
+                let network = table.boolean("network").is_some_and(|at| at.value);
+                (table.string("run"), network)
+            }
+        };
+        let at = line?;
         let checked = match at.value.contains(['\n', '\0']) || at.value.trim().is_empty() {
             true => Err(Wrong::new(
                 "a command is one line",
@@ -301,12 +343,50 @@ pub(super) fn read_first_start(document: &Document<'_>, top: &Fields<'_, '_>) ->
             )),
             false => Ok(at.value),
         };
-        document.accept(at.line, checked)
+        Some(FirstCommand {
+            run: document.accept(at.line, checked)?,
+            needs_network,
+        })
     });
     FirstStart {
         packages: packages.collect(),
         commands: commands.collect(),
     }
+}
+
+pub(super) fn read_autologin(
+    document: &Document<'_>,
+    top: &Fields<'_, '_>,
+    users: &[super::User],
+) -> Option<Autologin> {
+    let fields = top.table("autologin", &["user", "console", "desktop"])?;
+    let on = |key: &str| fields.boolean(key).is_some_and(|at| at.value);
+    let (on_console, on_desktop) = (on("console"), on("desktop"));
+    if !on_console && !on_desktop {
+        let remedy = "console = true, or desktop = true";
+        document.mistake(fields.line(), "[autologin] does not say where", remedy);
+    }
+    if !fields.has("user") {
+        let remedy = "user = \"warden\"";
+        document.mistake(fields.line(), "[autologin] does not say who", remedy);
+    }
+    let user = fields.checked("user", |name| {
+        match users.iter().any(|user| user.name == name) {
+            true => Ok(name.to_owned()),
+            false => Err(Wrong::new(
+                format!(
+                    "[autologin] names {}, who is no user of these settings",
+                    quoted(name)
+                ),
+                "add [[users]] with that name",
+            )),
+        }
+    });
+    Some(Autologin {
+        user: user?,
+        on_console,
+        on_desktop,
+    })
 }
 
 /// Names of packages as the packagers of distributions allow them.

@@ -1,6 +1,7 @@
 //! First-boot settings: read from TOML, checked completely, every mistake reported at once.
 
 pub(crate) mod document;
+mod enterprise;
 mod extras;
 mod hosts;
 pub(crate) mod nets;
@@ -8,16 +9,22 @@ mod network;
 mod password;
 mod regional;
 mod users;
+mod wireless;
 
 use std::fmt;
 use std::io;
 use std::path::Path;
 
 use document::{Document, Fields};
-pub use extras::{EditOrRemoval, FirstStart, PlacedEdit, PlacedFile, StockUser};
-pub use network::{RouteTo, Security, Wired, Wireless, WirelessKey, WirelessNetwork};
+pub use enterprise::{AccountPassword, EapMethod, Enterprise};
+pub use extras::{
+    Autologin, EditOrRemoval, FirstCommand, FirstStart, PlacedEdit, PlacedFile, StockUser,
+};
+pub use network::{BondMode, Joined, MacAddress, RouteTo, Wired};
 pub use password::{HashError, Password, Secret};
+pub(crate) use users::PEOPLE;
 pub use users::{Sudo, User};
+pub use wireless::{Security, Wireless, WirelessKey, WirelessNetwork};
 
 /// Settings in which no mistake was found.
 #[derive(Clone, Debug, Default)]
@@ -30,6 +37,8 @@ pub struct CheckedSettings {
     pub locale: Option<String>,
     /// XKB keyboard layout, such as `de`.
     pub keyboard: Option<String>,
+    /// Variant of that layout, such as `nodeadkeys`.
+    pub keyboard_variant: Option<String>,
     /// Users to make.
     pub users: Vec<User>,
     /// Whether the SSH server is to run; `None` leaves it as the image has it.
@@ -54,6 +63,8 @@ pub struct CheckedSettings {
     pub zram: Option<bool>,
     /// Whether the last partition takes the whole medium.
     pub grows_root: bool,
+    /// Who is logged in without being asked.
+    pub autologin: Option<Autologin>,
     /// Changes of texts.
     pub edits: Vec<PlacedEdit>,
     /// Files to put on the medium.
@@ -122,6 +133,7 @@ const TOP: &[&str] = &[
     "timezone",
     "locale",
     "keyboard",
+    "keyboard-variant",
     "users",
     "stock-user",
     "ssh",
@@ -131,6 +143,7 @@ const TOP: &[&str] = &[
     "swap",
     "zram",
     "grow-root",
+    "autologin",
     "edit",
     "file",
     "first-start",
@@ -160,10 +173,11 @@ pub fn check(
         keyboard: top.checked("keyboard", regional::keyboard),
         ..CheckedSettings::default()
     };
+    settings.keyboard_variant = read_variant(&document, &top, settings.keyboard.as_deref());
     settings.users = users::read(&document, &top);
     read_ssh(&document, &top, &mut settings);
     settings.wired = network::read_wired(&document, &top);
-    settings.wireless = network::read_wireless(&document, &top);
+    settings.wireless = wireless::read_wireless(&document, &top);
     read_extras(&document, &top, &mut settings);
     warn_of_missing(&document, &settings);
 
@@ -171,12 +185,26 @@ pub fn check(
         return Err(document.into_mistakes());
     }
     users::ask_passwords(&document, &mut settings.users);
-    network::ask_passphrases(&document, settings.wireless.as_mut());
+    wireless::ask_passphrases(&document, settings.wireless.as_mut());
     if document.has_mistakes() {
         return Err(document.into_mistakes());
     }
     settings.warnings = document.into_warnings();
     Ok(settings)
+}
+
+fn read_variant(
+    document: &Document<'_>,
+    top: &Fields<'_, '_>,
+    layout: Option<&str>,
+) -> Option<String> {
+    let variant = top.string("keyboard-variant")?;
+    if !top.has("keyboard") {
+        let what = "a keyboard-variant without its layout";
+        document.mistake(variant.line, what, "keyboard = \"de\"");
+    }
+    let checked = regional::keyboard_variant(layout?, &variant.value);
+    document.accept(variant.line, checked)
 }
 
 fn read_extras(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut CheckedSettings) {
@@ -195,6 +223,7 @@ fn read_extras(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut Che
     settings.swap = top.checked("swap", extras::swap);
     settings.zram = top.boolean("zram").map(|at| at.value);
     settings.grows_root = top.boolean("grow-root").is_some_and(|at| at.value);
+    settings.autologin = extras::read_autologin(document, top, &settings.users);
     settings.edits = extras::read_edits(document, top);
     settings.files = extras::read_files(document, top);
     settings.first_start = extras::read_first_start(document, top);

@@ -1,23 +1,31 @@
-//! Wired and wireless networks.
+//! Wired networks.
 
 use std::net::IpAddr;
 
-use hmac::Hmac;
 use ipnet::IpNet;
-use sha1::Sha1;
 
-use super::document::{At, Document, Fields, Wrong};
+use super::document::{Document, Fields, Wrong};
 use super::nets;
-use super::password::{self, Secret, SecretField};
-use super::regional::{country, quoted};
+use super::regional::quoted;
 
 /// A wired network interface.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Wired {
-    /// The interface; `None` for whichever is there.
+    /// The interface; `None` for whichever is there, or for the one that has `mac`.
     pub interface: Option<String>,
+    /// The hardware address by which the interface is found; it is renamed to `interface`, if that
+    /// is given too.
+    pub mac: Option<MacAddress>,
     /// Number of the VLAN on it (IEEE 802.1Q), from 1 to 4094.
     pub vlan: Option<u16>,
+    /// The interfaces that it joins, where it is not one of hardware.
+    pub joins: Option<Joined>,
+    /// Largest packet, in bytes; the usual one if `None`.
+    pub mtu: Option<u32>,
+    /// Whether a start need not wait for it.
+    pub is_optional: bool,
+    /// Whether it has no addresses of its own, as a port of a bridge.
+    pub is_bare: bool,
     /// Fixed addresses with their prefixes; empty for DHCP.
     pub addresses: Vec<IpNet>,
     /// Where everything else goes, of each family one at most.
@@ -39,10 +47,75 @@ pub struct RouteTo {
     pub via: IpAddr,
 }
 
+/// Interfaces that are one to the network.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Joined {
+    /// A bridge (IEEE 802.1D) over these ports.
+    Bridge(Vec<String>),
+    /// A bond of these ports, in one of the kernel's modes.
+    Bond(Vec<String>, BondMode),
+}
+
+impl Joined {
+    /// Names of the interfaces below.
+    pub fn ports(&self) -> &[String] {
+        match self {
+            Self::Bridge(ports) | Self::Bond(ports, _) => ports,
+        }
+    }
+}
+
+/// How a bond uses its ports (Linux, `Documentation/networking/bonding.rst`).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct BondMode(&'static str);
+
+impl BondMode {
+    const ALL: [&'static str; 7] = [
+        "active-backup",
+        "802.3ad",
+        "balance-rr",
+        "balance-xor",
+        "balance-tlb",
+        "balance-alb",
+        "broadcast",
+    ];
+
+    /// The kernel's word for it.
+    pub fn word(self) -> &'static str {
+        self.0
+    }
+}
+
+/// A hardware address of one interface (IEEE 802, EUI-48).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct MacAddress([u8; 6]);
+
+impl MacAddress {
+    /// Its digits without what parts them.
+    pub fn digits(self) -> String {
+        hex::encode(self.0)
+    }
+}
+
+impl std::fmt::Display for MacAddress {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let [a, b, c, d, e, g] = self.0;
+        write!(f, "{a:02x}:{b:02x}:{c:02x}:{d:02x}:{e:02x}:{g:02x}")
+    }
+}
+
 impl Wired {
     /// Whether addresses are asked for by DHCP.
     pub fn is_dhcp(&self) -> bool {
-        self.addresses.is_empty()
+        self.addresses.is_empty() && !self.is_bare
+    }
+
+    /// What it is called in files: its name, or else its hardware address, or else `wired`.
+    pub fn id(&self) -> String {
+        let by_mac = || self.mac.map(MacAddress::digits);
+        self.name()
+            .or_else(by_mac)
+            .unwrap_or_else(|| "wired".to_owned())
     }
 
     /// The interface's name: that of its VLAN, if it is one.
@@ -68,62 +141,15 @@ impl Wired {
     }
 }
 
-/// Wireless networks.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Wireless {
-    /// The interface, usually `wlan0`.
-    pub interface: String,
-    /// Country, ISO 3166: without it the radio stays off.
-    pub country: String,
-    /// The networks to join.
-    pub networks: Vec<WirelessNetwork>,
-}
-
-/// One wireless network.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct WirelessNetwork {
-    /// Its name, 1 to 32 bytes.
-    pub ssid: String,
-    /// Whether it does not tell its name.
-    pub hidden: bool,
-    /// How joining is secured.
-    pub security: Security,
-    /// Higher ones are joined first.
-    pub priority: Option<i32>,
-    /// Its key.
-    pub key: WirelessKey,
-}
-
-/// How joining a wireless network is secured.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Security {
-    /// WPA2, with a key that is derived from the passphrase.
-    #[default]
-    Wpa2,
-    /// WPA3, which needs the passphrase itself.
-    Wpa3,
-}
-
-/// The key of a wireless network.
-#[derive(Clone, PartialEq, Eq)]
-pub enum WirelessKey {
-    /// The key derived from passphrase and network name, 64 hexadecimal digits.
-    Derived(Secret),
-    /// The passphrase itself, for WPA3.
-    Plain(Secret),
-    /// To be asked for once all else is checked; holds the line of the wish.
-    Ask(usize),
-}
-
-impl std::fmt::Debug for WirelessKey {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("WirelessKey(hidden)")
-    }
-}
-
 const WIRED: &[&str] = &[
     "interface",
+    "mac",
     "vlan",
+    "bridge",
+    "bond",
+    "bond-mode",
+    "mtu",
+    "optional",
     "dhcp",
     "addresses",
     "gateway",
@@ -131,33 +157,23 @@ const WIRED: &[&str] = &[
     "dns",
     "search",
 ];
-const WIRELESS: &[&str] = &["interface", "country", "networks"];
-const NETWORK: &[&str] = &[
-    "ssid",
-    "passphrase",
-    "passphrase-env",
-    "passphrase-file",
-    "passphrase-prompt",
-    "hidden",
-    "security",
-    "priority",
-];
 
 pub(super) fn read_wired(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<Wired> {
     let tables = top.one_or_more("wired", WIRED);
     let mut all = Vec::new();
     for fields in &tables {
         let wired = read_interface(document, fields);
-        if tables.len() > 1 && wired.interface.is_none() && !fields.has("interface") {
+        if tables.len() > 1 && !fields.has("interface") && !fields.has("mac") {
             document.mistake(
                 fields.line(),
                 "one of several wired interfaces without its name",
-                "interface = \"eth1\"",
+                "interface = \"eth1\", or its hardware address: mac = \"…\"",
             );
         }
         all.push((fields.line(), wired));
     }
     compare_interfaces(document, &all);
+    check_ports(document, &all);
     warn_without_gateway(document, &all);
     all.into_iter().map(|(_, wired)| wired).collect()
 }
@@ -183,13 +199,6 @@ fn read_interface(document: &Document<'_>, fields: &Fields<'_, '_>) -> Wired {
             "keep one of dhcp and addresses",
         );
     }
-    if dhcp == Some(false) && !asked_for_addresses {
-        document.mistake(
-            fields.line(),
-            "[wired] has neither DHCP nor an address",
-            "add addresses = [\"10.77.3.10/24\"], or leave dhcp out",
-        );
-    }
     let gateways = read_gateways(document, fields, &addresses);
     let dns = fields.strings("dns").into_iter();
     let dns = dns
@@ -211,14 +220,125 @@ fn read_interface(document: &Document<'_>, fields: &Fields<'_, '_>) -> Wired {
             "interface = \"eth0\"",
         );
     }
+    let mac = fields.checked("mac", mac_address);
+    let name = fields.checked("interface", interface);
+    if let (Some(name), Some(mac)) = (&name, mac)
+        && name.starts_with("eth")
+    {
+        document.warn(
+            fields.line(),
+            format!("{mac} is to be called {name}, which the kernel may give to another"),
+            "a name of your own, such as \"uplink0\"",
+        );
+    }
     Wired {
-        interface: fields.checked("interface", interface),
+        interface: name,
+        mac,
+        joins: read_joined(document, fields),
+        mtu: read_mtu(document, fields, &addresses),
+        is_optional: fields.boolean("optional").is_some_and(|at| at.value),
+        is_bare: dhcp == Some(false) && !asked_for_addresses,
         vlan: vlan.and_then(|vlan| u16::try_from(vlan).ok()),
         addresses,
         gateways,
         routes,
         dns,
         search,
+    }
+}
+
+fn read_mtu(document: &Document<'_>, fields: &Fields<'_, '_>, nets: &[IpNet]) -> Option<u32> {
+    let mtu = fields.number("mtu", 68..=65_535)?;
+    // RFC 8200, section 5.
+    if mtu < 1280 && nets.iter().any(|net| net.addr().is_ipv6()) {
+        let what = format!("an MTU of {mtu} bytes, where IPv6 needs 1280");
+        document.mistake(fields.line(), what, "1280 or more, or no IPv6 address");
+    }
+    u32::try_from(mtu).ok()
+}
+
+fn read_joined(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<Joined> {
+    let ports = |key: &str| -> Vec<String> {
+        let names = fields.strings(key).into_iter();
+        names
+            .filter_map(|at| document.accept(at.line, interface(&at.value)))
+            .collect()
+    };
+    let mode = fields.checked("bond-mode", |text| {
+        let known = BondMode::ALL.into_iter().find(|known| *known == text);
+        known.map(BondMode).ok_or_else(|| {
+            let what = format!("{} is no mode of a bond", quoted(text));
+            Wrong::new(what, BondMode::ALL.join(", "))
+        })
+    });
+    let joined = match (fields.has("bridge"), fields.has("bond")) {
+        (false, false) => {
+            if fields.has("bond-mode") {
+                let remedy = "bond = [\"eth0\", \"eth1\"]";
+                document.mistake(fields.line(), "a bond-mode without its bond", remedy);
+            }
+            return None;
+        }
+        (true, true) => {
+            let remedy = "a bond of its own, and the bridge over it";
+            document.mistake(fields.line(), "[wired] is a bridge and a bond", remedy);
+            return None;
+        }
+        (true, false) => Joined::Bridge(ports("bridge")),
+        (false, true) => Joined::Bond(ports("bond"), mode.unwrap_or(BondMode(BondMode::ALL[0]))),
+    };
+    if !fields.has("interface") {
+        let remedy = "interface = \"br0\"";
+        document.mistake(fields.line(), "a bridge or a bond without its name", remedy);
+    }
+    for other in ["vlan", "mac"].into_iter().filter(|key| fields.has(key)) {
+        document.mistake(
+            fields.line(),
+            format!("a bridge or a bond with `{other}`"),
+            "a [[wired]] of its own for that",
+        );
+    }
+    if fields.has("bond") && joined.ports().is_empty() {
+        let remedy = "bond = [\"eth0\", \"eth1\"]";
+        document.mistake(fields.line(), "a bond without ports", remedy);
+    }
+    Some(joined)
+}
+
+/// A port belongs to one interface, and has no addresses; only what is below another may be bare.
+fn check_ports(document: &Document<'_>, all: &[(usize, Wired)]) {
+    let mut taken: Vec<(&str, &str)> = Vec::new();
+    for (line, wired) in all {
+        let above = wired.interface.as_deref().unwrap_or_default();
+        let ports = wired.joins.as_ref().map_or(&[][..], Joined::ports);
+        for port in ports {
+            if let Some((_, other)) = taken.iter().find(|(known, _)| known == port) {
+                let what = format!("{port} is a port of {other} and of {above}");
+                document.mistake(*line, what, "each port belongs to one of them");
+            }
+            taken.push((port, above));
+            let own = all
+                .iter()
+                .find(|(_, one)| one.name().as_ref() == Some(port));
+            if port == above || own.is_some_and(|(_, one)| !one.is_bare && one.joins.is_none()) {
+                let what = format!("{port} is a port of {above}, and has addresses of its own");
+                document.mistake(*line, what, format!("the addresses belong to {above}"));
+            }
+        }
+    }
+    for (line, wired) in all.iter().filter(|(_, wired)| wired.is_bare) {
+        let name = wired.interface.as_deref();
+        let is_below = |(_, other): &(usize, Wired)| {
+            other.vlan.is_some() && other.interface.as_deref() == name
+        };
+        let is_port = taken.iter().any(|(port, _)| Some(*port) == name);
+        if wired.joins.is_none() && !is_port && !all.iter().any(is_below) {
+            document.mistake(
+                *line,
+                "[wired] has neither DHCP nor an address",
+                "add addresses = [\"10.77.3.10/24\"], or leave dhcp out",
+            );
+        }
     }
 }
 
@@ -424,8 +544,35 @@ fn ip(text: &str, role: &str) -> Result<IpAddr, Wrong> {
     })
 }
 
+/// Six pairs of hexadecimal digits, of one interface and not of a group.
+fn mac_address(text: &str) -> Result<MacAddress, Wrong> {
+    let wrong = |what: String| {
+        let remedy = "as on the board's label or in `ip link`: \"02:00:5e:10:00:01\"";
+        Wrong::new(what, remedy)
+    };
+    let is_form = text.len() == 17
+        && text
+            .bytes()
+            .enumerate()
+            .all(|(index, byte)| match index % 3 {
+                2 => byte == b':' || byte == b'-',
+                _ => byte.is_ascii_hexdigit(),
+            });
+    let digits = text.replace([':', '-'], "");
+    let mut bytes = [0; 6];
+    if !is_form || hex::decode_to_slice(digits, &mut bytes).is_err() {
+        return Err(wrong(format!("{} is no hardware address", quoted(text))));
+    }
+    match bytes[0] & 1 == 1 || bytes == [0; 6] {
+        true => Err(wrong(format!(
+            "{text} is the address of no single interface"
+        ))),
+        false => Ok(MacAddress(bytes)),
+    }
+}
+
 /// The kernel takes up to 15 bytes without blanks and slashes.
-fn interface(name: &str) -> Result<String, Wrong> {
+pub(super) fn interface(name: &str) -> Result<String, Wrong> {
     let fits = (1..=15).contains(&name.len())
         && name
             .bytes()
@@ -436,177 +583,5 @@ fn interface(name: &str) -> Result<String, Wrong> {
             format!("{} is not the name of an interface", quoted(name)),
             "as in \"eth0\" or \"wlan0\"",
         )),
-    }
-}
-
-pub(super) fn read_wireless(document: &Document<'_>, top: &Fields<'_, '_>) -> Option<Wireless> {
-    let fields = top.table("wireless", WIRELESS)?;
-    if !fields.has("country") {
-        document.mistake(
-            fields.line(),
-            "[wireless] has no country, so the radio would stay off",
-            "add country = \"AT\" with the two letters of where the unit stands",
-        );
-    }
-    let country = fields.checked("country", country);
-    let networks = fields.tables("networks", "wireless.networks", NETWORK);
-    if networks.is_empty() && !fields.has("networks") {
-        document.mistake(
-            fields.line(),
-            "[wireless] has no network",
-            "add [[wireless.networks]] with ssid and passphrase-env",
-        );
-    }
-    let interface = match fields.has("interface") {
-        true => fields.checked("interface", interface),
-        false => Some("wlan0".to_owned()),
-    };
-    let networks = networks
-        .iter()
-        .filter_map(|fields| read_network(document, fields))
-        .collect();
-    Some(Wireless {
-        interface: interface?,
-        country: country?,
-        networks,
-    })
-}
-
-fn read_network(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<WirelessNetwork> {
-    if !fields.has("ssid") {
-        document.mistake(
-            fields.line(),
-            "a wireless network without a name",
-            "add ssid = \"…\"",
-        );
-    }
-    let ssid = fields.checked("ssid", ssid);
-    let secret = match fields.string("passphrase") {
-        Some(At { value, line }) => Some(SecretField::Text(At {
-            value: Secret::new(value),
-            line,
-        })),
-        None => password::read_secret(document, fields, "passphrase"),
-    };
-    if !NETWORK[1..5].iter().any(|key| fields.has(key)) {
-        document.mistake(
-            fields.line(),
-            "a wireless network without a passphrase",
-            "add passphrase-env, passphrase-file, passphrase-prompt or passphrase",
-        );
-    }
-    let hidden = fields.boolean("hidden").is_some_and(|at| at.value);
-    let security = fields.checked("security", security).unwrap_or_default();
-    let priority = fields.number("priority", 0..=999);
-    let key = match secret? {
-        SecretField::Ask(line) => WirelessKey::Ask(line),
-        SecretField::Text(secret) => {
-            let ssid = ssid.as_deref().unwrap_or("unknown");
-            let key = key_of(&secret.value, ssid, security);
-            document.accept(secret.line, key)?
-        }
-    };
-    Some(WirelessNetwork {
-        ssid: ssid?,
-        hidden,
-        security,
-        priority: priority.and_then(|priority| i32::try_from(priority).ok()),
-        key,
-    })
-}
-
-/// Asks for the passphrases that a person is to type.
-pub(super) fn ask_passphrases(document: &Document<'_>, wireless: Option<&mut Wireless>) {
-    let networks = wireless.map(|wireless| &mut wireless.networks);
-    for network in networks.into_iter().flatten() {
-        let WirelessKey::Ask(line) = network.key else {
-            continue;
-        };
-        let what = format!("passphrase of the network {}", quoted(&network.ssid));
-        if let Some(secret) = password::ask(document, line, &what) {
-            let key = key_of(&secret, &network.ssid, network.security);
-            if let Some(key) = document.accept(line, key) {
-                network.key = key;
-            }
-        }
-    }
-}
-
-fn ssid(name: &str) -> Result<String, Wrong> {
-    match name.len() {
-        1..=32 if !name.chars().any(char::is_control) => Ok(name.to_owned()),
-        1..=32 => Err(Wrong::new(
-            "the network's name holds control characters",
-            "type it as the router shows it",
-        )),
-        length => Err(Wrong::new(
-            format!("the network's name has {length} bytes"),
-            "1 to 32 are allowed",
-        )),
-    }
-}
-
-fn security(text: &str) -> Result<Security, Wrong> {
-    match text {
-        "wpa2" => Ok(Security::Wpa2),
-        "wpa3" => Ok(Security::Wpa3),
-        _ => Err(Wrong::new(
-            format!("{} is no way to secure a network", quoted(text)),
-            "\"wpa2\" or \"wpa3\"",
-        )),
-    }
-}
-
-/// The key in the form that the network's kind needs. A passphrase is checked in either case.
-fn key_of(passphrase: &Secret, ssid: &str, security: Security) -> Result<WirelessKey, Wrong> {
-    let derived = derive_key(passphrase.reveal(), ssid)?;
-    match security {
-        Security::Wpa2 => Ok(WirelessKey::Derived(derived)),
-        Security::Wpa3 if passphrase.reveal().len() == 64 => Err(Wrong::new(
-            "WPA3 needs the passphrase, not a key that was derived from it",
-            "the passphrase as the router has it",
-        )),
-        Security::Wpa3 => Ok(WirelessKey::Plain(passphrase.clone())),
-    }
-}
-
-/// The key of WPA2: PBKDF2 with HMAC-SHA-1, 4096 rounds, over passphrase and network name
-/// (IEEE 802.11-2020, annex J.4). 64 hexadecimal digits are a key already.
-fn derive_key(passphrase: &str, ssid: &str) -> Result<Secret, Wrong> {
-    let is_key = passphrase.len() == 64 && passphrase.bytes().all(|b| b.is_ascii_hexdigit());
-    if is_key {
-        return Ok(Secret::new(passphrase.to_ascii_lowercase()));
-    }
-    let length = passphrase.chars().count();
-    if !passphrase.bytes().all(|b| (0x20..0x7f).contains(&b)) {
-        return Err(Wrong::new(
-            "the passphrase holds signs outside of ASCII",
-            "only letters, digits and signs of a US keyboard are allowed",
-        ));
-    }
-    if !(8..=63).contains(&length) {
-        return Err(Wrong::new(
-            format!("the passphrase has {length} characters"),
-            "8 to 63 are allowed",
-        ));
-    }
-    let mut key = [0; 32];
-    pbkdf2::pbkdf2::<Hmac<Sha1>>(passphrase.as_bytes(), ssid.as_bytes(), 4096, &mut key)
-        .map_err(|_| Wrong::new("the key could not be derived", "try again"))?;
-    Ok(Secret::new(hex::encode(key)))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_derived_key_is_the_standards() {
-        // IEEE 802.11-2020, annex J.4.2, first test vector.
-        let key = derive_key("password", "IEEE").ok().unwrap();
-        assert_eq!(
-            key.reveal(),
-            "f42c6fc52df0ebef9ebb4b90b38a5f902e83fe1b135a70e23aed762e9710a12e"
-        );
     }
 }

@@ -64,6 +64,32 @@ pub(super) fn keyboard(name: &str) -> Result<String, Wrong> {
     ))
 }
 
+/// Variants of the layouts of the XKB database, a line for each layout.
+const VARIANTS: &str = include_str!("variants.txt");
+
+/// A variant of a layout.
+pub(super) fn keyboard_variant(layout: &str, name: &str) -> Result<String, Wrong> {
+    let line = VARIANTS
+        .lines()
+        .filter_map(|line| line.split_once(": "))
+        .find(|(known, _)| *known == layout);
+    let known: Vec<&str> = line.map_or(Vec::new(), |(_, all)| all.split(' ').collect());
+    if known.contains(&name) {
+        return Ok(name.to_owned());
+    }
+    let remedy = match nearest(name, known.iter().copied()) {
+        Some(near) => format!("did you mean \"{near}\"?"),
+        None if known.is_empty() => format!("the layout \"{layout}\" has no variants"),
+        None => format!("one of {}", known.join(", ")),
+    };
+    let what = format!(
+        "the layout {} has no variant {}",
+        quoted(layout),
+        quoted(name)
+    );
+    Err(Wrong::new(what, remedy))
+}
+
 pub(super) fn country(code: &str) -> Result<String, Wrong> {
     if is_country(code) {
         return Ok(code.to_owned());

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use ssh_key::{Algorithm, PublicKey};
 
-use super::document::{At, Document, Fields, Wrong};
+use super::document::{Document, Fields, Wrong};
 use super::password::{self, Password, SecretField};
 use super::regional::quoted;
 
@@ -15,6 +15,8 @@ pub struct User {
     pub name: String,
     /// Name of the person.
     pub full_name: Option<String>,
+    /// Number; the next free one if `None`.
+    pub uid: Option<u32>,
     /// Password; without one only a key opens the account.
     pub password: Option<Password>,
     /// SSH public keys, one line each.
@@ -35,7 +37,7 @@ pub enum Sudo {
     No,
     /// With the user's own password.
     WithPassword,
-    /// Without being asked, for users who have no password.
+    /// Without being asked.
     WithoutPassword,
 }
 
@@ -51,7 +53,11 @@ const KEYS: &[&str] = &[
     "sudo",
     "groups",
     "shell",
+    "uid",
 ];
+
+/// Numbers of people's accounts (login.defs(5), `UID_MIN` and `UID_MAX`).
+pub(crate) const PEOPLE: std::ops::RangeInclusive<u32> = 1000..=59_999;
 
 /// Names that systems have already.
 const TAKEN: &[&str] = &[
@@ -72,6 +78,11 @@ pub(super) fn read(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<User> {
                 format!("there is a user {} already", user.name),
                 "give each user once, with all keys in one list",
             );
+        }
+        let taken = |other: &&User| user.uid.is_some() && other.uid == user.uid;
+        if let (Some(other), Some(uid)) = (users.iter().find(taken), user.uid) {
+            let what = format!("{} and {} have the same uid {uid}", other.name, user.name);
+            document.mistake(fields.line(), what, "a number of its own for each");
         }
         warn_of_reuse(document, &users, &user, fields.line());
         users.push(user);
@@ -135,11 +146,9 @@ fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
             "add ssh-keys = [\"ssh-ed25519 …\"]",
         );
     }
-    let sudo = match fields.boolean("sudo") {
-        Some(At { value: true, .. }) if wants_password => Sudo::WithPassword,
-        Some(At { value: true, .. }) => Sudo::WithoutPassword,
-        _ => Sudo::No,
-    };
+    let sudo = read_sudo(fields, wants_password);
+    let people = i64::from(*PEOPLE.start())..=i64::from(*PEOPLE.end());
+    let uid = fields.number("uid", people);
     let full_name = fields.checked("full-name", full_name);
     let groups = fields
         .strings("groups")
@@ -148,6 +157,7 @@ fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
         .collect();
     Some(User {
         name: name?,
+        uid: uid.and_then(|uid| u32::try_from(uid).ok()),
         full_name,
         password,
         ssh_keys,
@@ -155,6 +165,32 @@ fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
         groups,
         shell: fields.checked("shell", shell),
     })
+}
+
+/// `true` asks for the user's password, if there is one.
+fn read_sudo(fields: &Fields<'_, '_>, has_password: bool) -> Sudo {
+    let wish = match fields.has_text("sudo") {
+        true => fields.checked("sudo", |text| match text {
+            "without-password" => Ok(Sudo::WithoutPassword),
+            "with-password" if has_password => Ok(Sudo::WithPassword),
+            "with-password" => Err(Wrong::new(
+                "sudo asks for a password, and the user has none",
+                "give the user a password, or \"without-password\"",
+            )),
+            _ => Err(Wrong::new(
+                format!("{} is no way to become root", quoted(text)),
+                "true, false, \"with-password\" or \"without-password\"",
+            )),
+        }),
+        false => fields
+            .boolean("sudo")
+            .map(|at| match (at.value, has_password) {
+                (false, _) => Sudo::No,
+                (true, true) => Sudo::WithPassword,
+                (true, false) => Sudo::WithoutPassword,
+            }),
+    };
+    wish.unwrap_or_default()
 }
 
 fn read_password(document: &Document<'_>, fields: &Fields<'_, '_>, user: &str) -> Option<Password> {

@@ -61,6 +61,8 @@ pub(crate) struct SeedContext<'a> {
     pub(crate) lacks_wpa3: bool,
     /// Nothing in the image, if that can be seen, sets the console's keyboard.
     pub(crate) lacks_keyboard: bool,
+    /// The wait for a network is bounded already, by a file in the root.
+    pub(crate) limits_wait: bool,
 }
 
 /// A seed's files, and the host key that is in it.
@@ -190,6 +192,32 @@ fn parse_user_data(text: &str) -> Option<FoundUserData> {
         return None;
     }
     serde_saphyr::from_str(text).ok()
+}
+
+/// What an earlier seed asked for and this one does not, in words.
+pub(crate) fn dropped(existing: Option<&str>, seed: &Seed) -> Vec<String> {
+    use serde_json::Value;
+    let read = |text: &str| -> Value { serde_saphyr::from_str(text).unwrap_or_default() };
+    let old = read(existing.unwrap_or_default());
+    let new = seed.files.iter().find(|file| file.name == USER_DATA);
+    let new = read(new.map_or("", |file| &file.content));
+    let names = |data: &Value| -> Vec<String> {
+        let users = data.get("users").and_then(Value::as_array);
+        let names = users.into_iter().flatten();
+        let names = names.filter_map(|user| user.get("name")?.as_str());
+        names
+            .map(|name| name.chars().map(crate::filesystem::printable).collect())
+            .collect()
+    };
+    let kept = names(&new);
+    let users = names(&old).into_iter().filter(|name| !kept.contains(name));
+    let keys = ["timezone", "locale", "keyboard", "ntp", "swap", "packages"];
+    let keys = keys.into_iter().filter(|key| {
+        let key: &str = key;
+        old.get(key).is_some() && new.get(key).is_none()
+    });
+    let users = users.map(|name| format!("user {name}"));
+    users.chain(keys.map(str::to_owned)).collect()
 }
 
 /// Hides hashes and keys in a seed file, for showing it. Works on any text: everything after such

@@ -4,7 +4,10 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-use crate::settings::{CheckedSettings, Wired, Wireless, WirelessKey};
+use crate::intake::certificates::Paths;
+use crate::settings::{
+    CheckedSettings, EapMethod, Enterprise, Joined, Wired, Wireless, WirelessKey,
+};
 
 #[derive(Serialize)]
 pub(crate) struct NetworkConfig {
@@ -15,6 +18,10 @@ pub(crate) struct NetworkConfig {
     ethernets: BTreeMap<String, Ethernet>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     wifis: BTreeMap<String, Wifi>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    bridges: BTreeMap<String, Bridge>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    bonds: BTreeMap<String, Bond>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     vlans: BTreeMap<String, Vlan>,
 }
@@ -28,21 +35,55 @@ pub(crate) struct NetplanFile {
 #[derive(Serialize)]
 struct Addressing {
     dhcp4: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mtu: Option<u32>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     addresses: Vec<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     routes: Vec<Route>,
     #[serde(skip_serializing_if = "Option::is_none")]
     nameservers: Option<NameServers>,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    optional: bool,
 }
 
 #[derive(Serialize)]
 struct Ethernet {
     #[serde(rename = "match", skip_serializing_if = "Option::is_none")]
     matching: Option<Match>,
+    #[serde(rename = "set-name", skip_serializing_if = "Option::is_none")]
+    set_name: Option<String>,
     #[serde(flatten)]
     addressing: Addressing,
-    optional: bool,
+}
+
+#[derive(Serialize)]
+struct Bridge {
+    interfaces: Vec<String>,
+    #[serde(flatten)]
+    addressing: Addressing,
+    parameters: BridgeParameters,
+}
+
+/// A tree of one bridge needs no protocol against loops, which delays it by half a minute.
+#[derive(Serialize)]
+struct BridgeParameters {
+    stp: bool,
+}
+
+#[derive(Serialize)]
+struct Bond {
+    interfaces: Vec<String>,
+    #[serde(flatten)]
+    addressing: Addressing,
+    parameters: BondParameters,
+}
+
+#[derive(Serialize)]
+struct BondParameters {
+    mode: &'static str,
+    #[serde(rename = "mii-monitor-interval")]
+    interval: u32,
 }
 
 #[derive(Serialize)]
@@ -55,7 +96,10 @@ struct Vlan {
 
 #[derive(Serialize)]
 struct Match {
-    name: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    name: Option<&'static str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    macaddress: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -79,6 +123,7 @@ struct Wifi {
     regulatory_domain: String,
     #[serde(rename = "access-points")]
     access_points: BTreeMap<String, AccessPoint>,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     optional: bool,
 }
 
@@ -93,10 +138,32 @@ struct AccessPoint {
 }
 
 #[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
 struct Auth {
-    #[serde(rename = "key-management")]
     key_management: &'static str,
-    password: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    password: Option<String>,
+    #[serde(flatten)]
+    account: Option<Account>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct Account {
+    method: &'static str,
+    identity: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    anonymous_identity: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ca_certificate: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    client_certificate: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    client_key: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    client_key_password: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    phase2_auth: Option<&'static str>,
 }
 
 /// `None` where the settings name no network: then cloud-init asks for addresses by DHCP on the
@@ -115,24 +182,22 @@ pub(crate) fn network_config(
         true => &usual[..],
         false => &settings.wired[..],
     };
-    let mut ethernets: BTreeMap<_, _> = wired
-        .iter()
-        .filter(|one| one.vlan.is_none())
-        .map(ethernet)
-        .collect();
+    let is_hardware = |one: &&Wired| one.vlan.is_none() && one.joins.is_none();
+    let mut ethernets: BTreeMap<_, _> = wired.iter().filter(is_hardware).map(ethernet).collect();
     let vlans: BTreeMap<_, _> = wired.iter().filter_map(vlan).collect();
-    for vlan in vlans.values() {
-        // The interface below must be known, and has no address of its own.
-        ethernets.entry(vlan.link.clone()).or_insert(Ethernet {
-            matching: None,
-            addressing: Addressing {
-                dhcp4: false,
-                addresses: Vec::new(),
-                routes: Vec::new(),
-                nameservers: None,
-            },
-            optional: true,
-        });
+    let bridges: BTreeMap<_, _> = wired.iter().filter_map(bridge).collect();
+    let bonds: BTreeMap<_, _> = wired.iter().filter_map(bond).collect();
+    let links = vlans.values().map(|vlan: &Vlan| &vlan.link);
+    let ports = bridges
+        .values()
+        .flat_map(|bridge: &Bridge| &bridge.interfaces);
+    let others = bonds.values().flat_map(|bond: &Bond| &bond.interfaces);
+    for below in links.chain(ports).chain(others) {
+        let is_known = wired.iter().any(|one| one.name().as_ref() == Some(below));
+        if !is_known {
+            // The interface below must be known, and has no address of its own.
+            ethernets.insert(below.clone(), bare_ethernet());
+        }
     }
     Some(NetworkConfig {
         version: 2,
@@ -142,6 +207,8 @@ pub(crate) fn network_config(
             .map(|all| wifi(all, knows_wpa3))
             .into_iter()
             .collect(),
+        bridges,
+        bonds,
         vlans,
     })
 }
@@ -161,6 +228,8 @@ fn addressing(wired: &Wired) -> Addressing {
     let texts = |all: &[std::net::IpAddr]| all.iter().map(ToString::to_string).collect();
     Addressing {
         dhcp4: wired.is_dhcp(),
+        mtu: wired.mtu,
+        optional: wired.is_optional || wired.is_bare,
         addresses: wired.addresses.iter().map(ToString::to_string).collect(),
         routes: wired
             .all_routes()
@@ -177,15 +246,71 @@ fn addressing(wired: &Wired) -> Addressing {
     }
 }
 
-fn ethernet(wired: &Wired) -> (String, Ethernet) {
-    let name = wired.interface.clone().unwrap_or_else(|| "wired".into());
-    let ethernet = Ethernet {
-        matching: wired.interface.is_none().then_some(Match { name: "e*" }),
-        addressing: addressing(wired),
-        // Without this a start with the cable unplugged waits for two minutes.
-        optional: true,
+fn bare_ethernet() -> Ethernet {
+    let bare = Wired {
+        is_bare: true,
+        ..Wired::default()
     };
-    (name, ethernet)
+    Ethernet {
+        matching: None,
+        set_name: None,
+        addressing: addressing(&bare),
+    }
+}
+
+fn ethernet(wired: &Wired) -> (String, Ethernet) {
+    let matching = match (wired.mac, &wired.interface) {
+        (Some(mac), _) => Some(Match {
+            name: None,
+            macaddress: Some(mac.to_string()),
+        }),
+        (None, None) => Some(Match {
+            name: Some("e*"),
+            macaddress: None,
+        }),
+        (None, Some(_)) => None,
+    };
+    let ethernet = Ethernet {
+        matching,
+        set_name: wired.mac.and(wired.interface.clone()),
+        addressing: addressing(wired),
+    };
+    // A key of digits alone would be a number to YAML's readers.
+    let id = match wired.name() {
+        Some(name) => name,
+        None => wired
+            .mac
+            .map_or("wired".to_owned(), |mac| format!("mac-{}", mac.digits())),
+    };
+    (id, ethernet)
+}
+
+fn bridge(wired: &Wired) -> Option<(String, Bridge)> {
+    let Some(Joined::Bridge(ports)) = wired.joins.as_ref().filter(|_| wired.vlan.is_none()) else {
+        return None;
+    };
+    let bridge = Bridge {
+        interfaces: ports.clone(),
+        addressing: addressing(wired),
+        parameters: BridgeParameters { stp: false },
+    };
+    Some((wired.name()?, bridge))
+}
+
+fn bond(wired: &Wired) -> Option<(String, Bond)> {
+    let Some(Joined::Bond(ports, mode)) = wired.joins.as_ref().filter(|_| wired.vlan.is_none())
+    else {
+        return None;
+    };
+    let bond = Bond {
+        interfaces: ports.clone(),
+        addressing: addressing(wired),
+        parameters: BondParameters {
+            mode: mode.word(),
+            interval: 100,
+        },
+    };
+    Some((wired.name()?, bond))
 }
 
 fn vlan(wired: &Wired) -> Option<(String, Vlan)> {
@@ -198,17 +323,20 @@ fn vlan(wired: &Wired) -> Option<(String, Vlan)> {
 }
 
 fn wifi(wireless: &Wireless, knows_wpa3: bool) -> (String, Wifi) {
-    let access_points = wireless.networks.iter().filter_map(|network| {
+    let networks = wireless.networks.iter().enumerate();
+    let access_points = networks.filter_map(|(index, network)| {
         let (password, auth) = match &network.key {
             WirelessKey::Derived(key) => (Some(key.reveal().to_owned()), None),
             WirelessKey::Plain(key) if !knows_wpa3 => (Some(key.reveal().to_owned()), None),
             WirelessKey::Plain(key) => {
                 let auth = Auth {
                     key_management: "sae",
-                    password: key.reveal().to_owned(),
+                    password: Some(key.reveal().to_owned()),
+                    account: None,
                 };
                 (None, Some(auth))
             }
+            WirelessKey::Enterprise(account) => (None, Some(auth(account, &Paths::of(index)))),
             WirelessKey::Ask(_) => return None,
         };
         let point = AccessPoint {
@@ -222,7 +350,32 @@ fn wifi(wireless: &Wireless, knows_wpa3: bool) -> (String, Wifi) {
         dhcp4: true,
         regulatory_domain: wireless.country.clone(),
         access_points: access_points.collect(),
-        optional: true,
+        optional: wireless.is_optional,
     };
     (wireless.interface.clone(), wifi)
+}
+
+fn auth(account: &Enterprise, paths: &Paths) -> Auth {
+    let is_tls = matches!(account.method, EapMethod::Tls { .. });
+    let (password, key_password) = match &account.method {
+        EapMethod::Peap(password) => (Some(password.reveal().to_owned()), None),
+        EapMethod::Tls { key_password, .. } => (
+            None,
+            key_password.as_ref().map(|one| one.reveal().to_owned()),
+        ),
+    };
+    Auth {
+        key_management: "eap",
+        password,
+        account: Some(Account {
+            method: if is_tls { "tls" } else { "peap" },
+            identity: account.identity.clone(),
+            anonymous_identity: account.anonymous_identity.clone(),
+            ca_certificate: account.authority.as_ref().map(|_| paths.authority.clone()),
+            client_certificate: is_tls.then(|| paths.certificate.clone()),
+            client_key: is_tls.then(|| paths.key.clone()),
+            client_key_password: key_password,
+            phase2_auth: (!is_tls).then_some("MSCHAPV2"),
+        }),
+    }
 }

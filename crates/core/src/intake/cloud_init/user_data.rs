@@ -3,8 +3,11 @@
 use serde::Serialize;
 
 use super::{HostKeys, SeedContext, parse_user_data};
-use crate::intake::host_key;
+use crate::intake::certificates::{self, NetworkFile};
+use crate::intake::first_start::{self, Step};
 use crate::intake::host_key::HostKey;
+use crate::intake::online::{self, Awaited};
+use crate::intake::{host_key, rootfs};
 use crate::settings::{CheckedSettings, HashError, StockUser, Sudo, User};
 
 #[derive(Serialize)]
@@ -69,11 +72,15 @@ struct Swap {
 #[derive(Serialize)]
 struct Keyboard {
     layout: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    variant: Option<String>,
 }
 
 #[derive(Serialize)]
 struct UserEntry {
     name: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    uid: Option<u32>,
     #[serde(skip_serializing_if = "Option::is_none")]
     gecos: Option<String>,
     shell: String,
@@ -90,8 +97,20 @@ struct UserEntry {
 
 #[derive(Serialize)]
 struct FileEntry {
-    path: &'static str,
+    path: String,
     content: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    permissions: Option<&'static str>,
+}
+
+impl FileEntry {
+    fn open(path: &str, content: String) -> Self {
+        Self {
+            path: path.to_owned(),
+            content,
+            permissions: None,
+        }
+    }
 }
 
 pub(super) fn user_data(
@@ -114,7 +133,10 @@ pub(super) fn user_data(
             .keyboard
             .clone()
             .filter(|_| !context.lacks_keyboard)
-            .map(|layout| Keyboard { layout }),
+            .map(|layout| Keyboard {
+                layout,
+                variant: settings.keyboard_variant.clone(),
+            }),
         ssh_pwauth: settings.ssh_password_login,
         ssh_deletekeys: settings.ssh_host_keys.filter(|made| *made),
         ssh_keys: host_keys(settings, existing),
@@ -133,8 +155,13 @@ pub(super) fn user_data(
         write_files: country_file(settings)
             .into_iter()
             .chain(port_file(settings))
+            .chain(certificate_files(settings))
+            .chain(autologin_files(settings))
             .collect(),
-        bootcmd: locale_command(settings).into_iter().collect(),
+        bootcmd: locale_command(settings)
+            .into_iter()
+            .chain(wait_command(settings, context))
+            .collect(),
         runcmd: commands(settings, context.stock_user),
     })
 }
@@ -171,10 +198,11 @@ fn locale_command(settings: &CheckedSettings) -> Option<Vec<String>> {
 }
 
 fn port_file(settings: &CheckedSettings) -> Option<FileEntry> {
-    Some(FileEntry {
-        path: "/etc/ssh/sshd_config.d/10-pinewrit.conf",
-        content: format!("Port {}\n", settings.ssh_port?),
-    })
+    let path = "/etc/ssh/sshd_config.d/10-pinewrit.conf";
+    Some(FileEntry::open(
+        path,
+        format!("Port {}\n", settings.ssh_port?),
+    ))
 }
 
 /// What is run at the first start, the settings' own commands last.
@@ -192,8 +220,79 @@ fn commands(settings: &CheckedSettings, stock_user: Option<&str>) -> Vec<Vec<Str
         let command = "systemctl mask --now zramswap.service systemd-zram-setup@zram0.service";
         commands.push(shell(format!("{command} || true")));
     }
-    commands.extend(settings.first_start.commands.iter().cloned().map(shell));
+    commands.extend(autologin_command(settings).map(shell));
+    let steps = Step::commands(&settings.first_start);
+    commands.extend(steps.iter().map(first_start::alone).map(shell));
     commands
+}
+
+fn certificate_files(settings: &CheckedSettings) -> Vec<FileEntry> {
+    let files = settings.wireless.iter().flat_map(certificates::files);
+    let entry = |file: NetworkFile<'_>| FileEntry {
+        permissions: file.is_secret.then_some("0600"),
+        ..FileEntry::open(&file.path, file.content.to_owned())
+    };
+    files.map(entry).collect()
+}
+
+fn autologin_files(settings: &CheckedSettings) -> Vec<FileEntry> {
+    let Some(wanted) = &settings.autologin else {
+        return Vec::new();
+    };
+    let mut files = Vec::new();
+    if wanted.on_console {
+        let consoles = rootfs::CONSOLES.into_iter();
+        files.extend(
+            consoles.map(|(path, options)| {
+                FileEntry::open(path, rootfs::console(&wanted.user, options))
+            }),
+        );
+    }
+    if wanted.on_desktop {
+        let files_of = rootfs::desktop_files(&wanted.user, "");
+        files.extend(
+            files_of
+                .into_iter()
+                .map(|(_, path, text)| FileEntry::open(path, text)),
+        );
+    }
+    files
+}
+
+/// Consoles that have asked for a name by then ask again; gdm has one file for all its settings.
+fn autologin_command(settings: &CheckedSettings) -> Option<String> {
+    let wanted = settings.autologin.as_ref()?;
+    let mut command = String::from("systemctl daemon-reload\n");
+    if wanted.on_console {
+        command += "systemctl try-restart 'getty@*.service' 'serial-getty@*.service'\n";
+    }
+    if wanted.on_desktop {
+        let user = &wanted.user;
+        command += &format!(
+            "for file in /etc/gdm3/daemon.conf /etc/gdm/custom.conf; do\n\
+             [ -e $file ] || continue\n\
+             sed -i -e '/^ *AutomaticLogin/d' \
+             -e 's/^\\[daemon\\]/&\\nAutomaticLoginEnable=true\\nAutomaticLogin={user}/' $file\n\
+             done\n\
+             systemctl try-restart display-manager.service || true\n"
+        );
+    }
+    Some(command)
+}
+
+/// Where the root cannot be reached, the limit of the wait for a network holds from the second start on.
+fn wait_command(settings: &CheckedSettings, context: &SeedContext<'_>) -> Option<Vec<String>> {
+    if context.limits_wait {
+        return None;
+    }
+    let awaited = Awaited::by(settings);
+    let program = online::WAIT_PROGRAMS[0];
+    let text = awaited.limit(program).replace('\n', "\\n");
+    let file = online::WAIT_FILE;
+    let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let command =
+        format!("[ ! -e {program} ] || {{ mkdir -p {folder}; printf '{text}' > {file}; }}");
+    Some(vec!["sh".into(), "-c".into(), command])
 }
 
 fn entry(user: &User, existing: Option<&str>) -> Result<UserEntry, HashError> {
@@ -202,6 +301,7 @@ fn entry(user: &User, existing: Option<&str>) -> Result<UserEntry, HashError> {
     let hash = password.map(|p| p.hashed(kept.as_deref())).transpose()?;
     Ok(UserEntry {
         name: user.name.clone(),
+        uid: user.uid,
         gecos: user.full_name.clone(),
         shell: user.shell.clone().unwrap_or_else(|| "/bin/bash".to_owned()),
         groups: user.groups.clone(),
@@ -228,10 +328,9 @@ fn existing_hash(text: &str, name: &str) -> Option<String> {
 /// manages the network. For the first start the country is in `network-config`.
 fn country_file(settings: &CheckedSettings) -> Option<FileEntry> {
     let country = &settings.wireless.as_ref()?.country;
-    Some(FileEntry {
-        path: "/etc/modprobe.d/wireless-country.conf",
-        content: format!("options cfg80211 ieee80211_regdom={country}\n"),
-    })
+    let path = "/etc/modprobe.d/wireless-country.conf";
+    let content = format!("options cfg80211 ieee80211_regdom={country}\n");
+    Some(FileEntry::open(path, content))
 }
 
 /// The service is called `ssh` on Debian and its kin, `sshd` elsewhere.

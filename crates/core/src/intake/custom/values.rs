@@ -2,7 +2,9 @@
 
 use serde::Serialize;
 
-use crate::settings::{CheckedSettings, HashError, Sudo, WirelessKey};
+use crate::settings::{
+    CheckedSettings, EapMethod, Enterprise, HashError, Joined, Sudo, WirelessKey,
+};
 
 #[derive(Serialize)]
 pub(super) struct Values {
@@ -15,6 +17,8 @@ struct Settings {
     timezone: Option<String>,
     locale: Option<String>,
     keyboard: Option<String>,
+    keyboard_variant: Option<String>,
+    autologin: Option<Autologin>,
     users: Vec<User>,
     ssh: Ssh,
     wired: Vec<Wired>,
@@ -25,13 +29,23 @@ struct Settings {
 }
 
 #[derive(Serialize)]
+struct Autologin {
+    user: String,
+    console: bool,
+    desktop: bool,
+}
+
+#[derive(Serialize)]
 struct User {
     name: String,
+    uid: Option<u32>,
     full_name: Option<String>,
     /// In the form of crypt(5).
     password_hash: Option<String>,
     ssh_keys: Vec<String>,
     sudo: bool,
+    /// Whether sudo asks for no password.
+    sudo_without_password: bool,
     groups: Vec<String>,
 }
 
@@ -45,7 +59,15 @@ struct Ssh {
 #[derive(Serialize)]
 struct Wired {
     interface: Option<String>,
+    mac: Option<String>,
     vlan: Option<u16>,
+    /// Ports of a bridge.
+    bridge: Option<Vec<String>>,
+    /// Ports of a bond.
+    bond: Option<Vec<String>>,
+    bond_mode: Option<&'static str>,
+    mtu: Option<u32>,
+    optional: bool,
     dhcp: bool,
     addresses: Vec<Address>,
     gateways: Vec<String>,
@@ -75,6 +97,23 @@ struct Network {
     key: String,
     wpa3: bool,
     priority: Option<i32>,
+    /// The account of an enterprise network, which has no key.
+    account: Option<Account>,
+}
+
+#[derive(Serialize)]
+struct Account {
+    /// `peap` or `tls`.
+    method: &'static str,
+    identity: String,
+    anonymous_identity: Option<String>,
+    password: Option<String>,
+    server_name: Option<String>,
+    /// Texts in PEM.
+    authority: Option<String>,
+    certificate: Option<String>,
+    private_key: Option<String>,
+    private_key_password: Option<String>,
 }
 
 pub(super) fn of(settings: &CheckedSettings) -> Result<Values, HashError> {
@@ -85,6 +124,12 @@ pub(super) fn of(settings: &CheckedSettings) -> Result<Values, HashError> {
             timezone: settings.time_zone.clone(),
             locale: settings.locale.clone(),
             keyboard: settings.keyboard.clone(),
+            keyboard_variant: settings.keyboard_variant.clone(),
+            autologin: settings.autologin.as_ref().map(|wanted| Autologin {
+                user: wanted.user.clone(),
+                console: wanted.on_console,
+                desktop: wanted.on_desktop,
+            }),
             users: users.collect::<Result<_, _>>()?,
             ssh: Ssh {
                 enabled: settings.ssh_enabled,
@@ -95,7 +140,12 @@ pub(super) fn of(settings: &CheckedSettings) -> Result<Values, HashError> {
             wireless: settings.wireless.as_ref().map(wireless),
             time_servers: settings.time_servers.clone(),
             packages: settings.first_start.packages.clone(),
-            commands: settings.first_start.commands.clone(),
+            commands: settings
+                .first_start
+                .commands
+                .iter()
+                .map(|command| command.run.clone())
+                .collect(),
         },
     })
 }
@@ -104,10 +154,12 @@ fn user(user: &crate::settings::User) -> Result<User, HashError> {
     let password = user.password.as_ref();
     Ok(User {
         name: user.name.clone(),
+        uid: user.uid,
         full_name: user.full_name.clone(),
         password_hash: password.map(|password| password.hashed(None)).transpose()?,
         ssh_keys: user.ssh_keys.clone(),
         sudo: user.sudo != Sudo::No,
+        sudo_without_password: user.sudo == Sudo::WithoutPassword,
         groups: user.groups.clone(),
     })
 }
@@ -121,7 +173,22 @@ fn wired(wired: &crate::settings::Wired) -> Wired {
     };
     Wired {
         interface: wired.interface.clone(),
+        mac: wired.mac.map(|mac| mac.to_string()),
         vlan: wired.vlan,
+        bridge: match &wired.joins {
+            Some(Joined::Bridge(ports)) => Some(ports.clone()),
+            _ => None,
+        },
+        bond: match &wired.joins {
+            Some(Joined::Bond(ports, _)) => Some(ports.clone()),
+            _ => None,
+        },
+        bond_mode: match &wired.joins {
+            Some(Joined::Bond(_, mode)) => Some(mode.word()),
+            _ => None,
+        },
+        mtu: wired.mtu,
+        optional: wired.is_optional,
         dhcp: wired.is_dhcp(),
         addresses: wired.addresses.iter().map(address).collect(),
         gateways: texts(&wired.gateways),
@@ -136,7 +203,11 @@ fn wireless(wireless: &crate::settings::Wireless) -> Wireless {
         hidden: network.hidden,
         key: match &network.key {
             WirelessKey::Derived(key) | WirelessKey::Plain(key) => key.reveal().to_owned(),
-            WirelessKey::Ask(_) => String::new(),
+            WirelessKey::Enterprise(_) | WirelessKey::Ask(_) => String::new(),
+        },
+        account: match &network.key {
+            WirelessKey::Enterprise(account) => Some(self::account(account)),
+            _ => None,
         },
         wpa3: network.security == crate::settings::Security::Wpa3,
         priority: network.priority,
@@ -145,5 +216,29 @@ fn wireless(wireless: &crate::settings::Wireless) -> Wireless {
         interface: wireless.interface.clone(),
         country: wireless.country.clone(),
         networks: networks.collect(),
+    }
+}
+
+fn account(account: &Enterprise) -> Account {
+    let (password, tls) = match &account.method {
+        EapMethod::Peap(password) => (Some(password.reveal().to_owned()), None),
+        EapMethod::Tls {
+            certificate,
+            key,
+            key_password,
+        } => (None, Some((certificate, key, key_password))),
+    };
+    Account {
+        method: if tls.is_some() { "tls" } else { "peap" },
+        identity: account.identity.clone(),
+        anonymous_identity: account.anonymous_identity.clone(),
+        password,
+        server_name: account.server_name.clone(),
+        authority: account.authority.clone(),
+        certificate: tls.map(|(certificate, ..)| certificate.clone()),
+        private_key: tls.map(|(_, key, _)| key.reveal().to_owned()),
+        private_key_password: tls
+            .and_then(|(.., password)| password.as_ref())
+            .map(|password| password.reveal().to_owned()),
     }
 }

@@ -1,7 +1,9 @@
 //! Users and groups: passwd(5), shadow(5), group(5), gshadow(5), home folders, sudoers(5).
 
+use std::collections::BTreeMap;
+
 use crate::files::{Files, FilesError, Kind, Rights, join};
-use crate::settings::{CheckedSettings, HashError, StockUser, Sudo, User};
+use crate::settings::{CheckedSettings, HashError, PEOPLE, StockUser, Sudo, User};
 
 use super::RootError;
 use super::writer::{Secrecy, State, Writer};
@@ -11,8 +13,6 @@ const SHADOW: &str = "/etc/shadow";
 const GROUP: &str = "/etc/group";
 const GSHADOW: &str = "/etc/gshadow";
 
-/// Numbers of people's accounts (login.defs(5), `UID_MIN` and `UID_MAX`).
-const PEOPLE: std::ops::RangeInclusive<u32> = 1000..=59_999;
 /// Numbers of groups that belong to the system.
 const SYSTEM_GROUPS: std::ops::RangeInclusive<u32> = 201..=999;
 /// Files of a home's skeleton that are copied at most, and their largest size.
@@ -90,6 +90,8 @@ pub(super) struct Accounts {
     shadow: Table,
     group: Table,
     gshadow: Option<Table>,
+    /// Numbers of accounts that are gone, whose files may still be there.
+    former: BTreeMap<String, (u32, u32)>,
     /// Days since 1970, for new passwords.
     today: i64,
 }
@@ -104,7 +106,9 @@ impl Accounts {
         };
         let group = Table::of(&files.text(GROUP)?.unwrap_or_default());
         let gshadow = files.text(GSHADOW)?.map(|text| Table::of(&text));
+        let former = State::read(files)?.unwrap_or_default().former;
         Ok(Self {
+            former,
             passwd,
             shadow,
             group,
@@ -119,7 +123,13 @@ impl Accounts {
 
     fn free_number(&self, range: impl DoubleEndedIterator<Item = u32>) -> Option<u32> {
         let mut range = range;
-        range.find(|n| !self.passwd.has_number(2, *n) && !self.group.has_number(2, *n))
+        let is_former = |n: u32| {
+            let mut all = self.former.values();
+            all.any(|(uid, gid)| *uid == n || *gid == n)
+        };
+        range.find(|n| {
+            !self.passwd.has_number(2, *n) && !self.group.has_number(2, *n) && !is_former(*n)
+        })
     }
 
     /// A group's number; the group is made if it is not there.
@@ -141,7 +151,12 @@ impl Accounts {
         Ok(number)
     }
 
+    /// Takes an account away. Its number is not given to another, who would own its files.
     fn forget(&mut self, name: &str) {
+        let numbers = (self.passwd.number(name, 2), self.passwd.number(name, 3));
+        if let (Some(uid), Some(gid)) = numbers {
+            self.former.insert(name.to_owned(), (uid, gid));
+        }
         self.passwd.remove(name);
         self.shadow.remove(name);
         self.group.remove(name);
@@ -187,6 +202,47 @@ impl Accounts {
         }
     }
 
+    fn is_locked(&self, name: &str) -> bool {
+        self.shadow.field(name, 7) == Some("1")
+    }
+
+    fn unlock(&mut self, name: &str) {
+        if let Some(line) = self.shadow.line(name).filter(|line| line.len() > 7) {
+            if let Some(hash) = line[1].strip_prefix('!') {
+                line[1] = hash.to_owned();
+            }
+            line[7].clear();
+        }
+    }
+
+    /// Groups of the settings in which the user is not yet.
+    fn groups_to_join(&self, user: &User) -> Vec<String> {
+        let is_in = |group: &&String| {
+            let members = self.group.field(group, 3).unwrap_or_default();
+            members.split(',').any(|member| member == user.name)
+        };
+        user.groups
+            .iter()
+            .filter(|group| !is_in(group))
+            .cloned()
+            .collect()
+    }
+
+    /// Takes users out of groups that an earlier run put them in.
+    fn leave_groups(&mut self, joined: &BTreeMap<String, Vec<String>>) {
+        for (name, groups) in joined {
+            let leave = |group: &str, members: &mut Vec<String>| {
+                if groups.iter().any(|joined| joined == group) {
+                    members.retain(|member| member != name);
+                }
+            };
+            self.group.change_members(leave);
+            if let Some(gshadow) = &mut self.gshadow {
+                gshadow.change_members(leave);
+            }
+        }
+    }
+
     fn put_password(&mut self, user: &User) -> Result<(), HashError> {
         let name = &user.name;
         let existing = self.shadow.field(name, 1).map(str::to_owned);
@@ -216,15 +272,42 @@ impl Accounts {
         Ok(())
     }
 
+    /// Who comes back has the old numbers.
+    fn numbers_for(&mut self, user: &User) -> Result<(u32, u32), RootError> {
+        let former = self.former.remove(&user.name);
+        let is_free = |accounts: &Self, uid: u32| !accounts.passwd.has_number(2, uid);
+        let uid = match (user.uid, former) {
+            (Some(uid), _) if is_free(self, uid) => uid,
+            (Some(uid), _) => {
+                return Err(RootError::UidInUse {
+                    user: user.name.clone(),
+                    uid,
+                });
+            }
+            (None, Some((uid, _))) if is_free(self, uid) => uid,
+            (None, _) => self.free_number(PEOPLE).ok_or(RootError::NoNumber)?,
+        };
+        let gid = former.map_or(uid, |(_, gid)| gid);
+        Ok((uid, self.group_number(&user.name, Some(gid))?))
+    }
+
     /// Makes or changes an account; returns its home, its numbers, and whether it is new.
     fn put_user(&mut self, user: &User, shell: &str) -> Result<Home, RootError> {
         let name = &user.name;
         if !self.passwd.has(name) {
-            let uid = self.free_number(PEOPLE).ok_or(RootError::NoNumber)?;
-            let gid = self.group_number(name, Some(uid))?;
+            let (uid, gid) = self.numbers_for(user)?;
             let (uid, gid) = (uid.to_string(), gid.to_string());
             let home = format!("/home/{name}");
             self.passwd.add(&[name, "x", &uid, &gid, "", &home, shell]);
+        }
+        if let (Some(wanted), Some(uid)) = (user.uid, self.passwd.number(name, 2))
+            && wanted != uid
+        {
+            // Its files would belong to nobody.
+            return Err(RootError::OtherUid {
+                user: name.clone(),
+                uid,
+            });
         }
         if let Some(line) = self.passwd.line(name) {
             line.resize(7, String::new());
@@ -262,11 +345,12 @@ impl Accounts {
         let shadow_group = self.group.number("shadow", 2).unwrap_or(0);
         let hidden = Rights::of(0o640, (0, shadow_group));
         let open = Rights::root(0o644);
-        writer.shared(PASSWD, open, &self.passwd.text(), Secrecy::Open)?;
-        writer.shared(SHADOW, hidden, &self.shadow.text(), Secrecy::Secret)?;
-        writer.shared(GROUP, open, &self.group.text(), Secrecy::Open)?;
+        writer.state.former = self.former.clone();
+        writer.lasting(PASSWD, open, &self.passwd.text(), Secrecy::Open)?;
+        writer.lasting(SHADOW, hidden, &self.shadow.text(), Secrecy::Secret)?;
+        writer.lasting(GROUP, open, &self.group.text(), Secrecy::Open)?;
         match &self.gshadow {
-            Some(gshadow) => writer.shared(GSHADOW, hidden, &gshadow.text(), Secrecy::Secret),
+            Some(gshadow) => writer.lasting(GSHADOW, hidden, &gshadow.text(), Secrecy::Secret),
             None => Ok(()),
         }
     }
@@ -306,7 +390,7 @@ fn first_person(passwd: &Table, own: &[String]) -> Option<String> {
 }
 
 /// Names come from the image, and go into commands.
-fn is_plain(name: &str) -> bool {
+pub(super) fn is_plain(name: &str) -> bool {
     name.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_')
         && name
             .bytes()
@@ -335,11 +419,27 @@ pub(super) fn apply(
 ) -> Result<Accounts, RootError> {
     let mut accounts = Accounts::read(writer.files)?;
     let before = writer.old.clone().unwrap_or_default();
+    writer.state.former = before.former.clone();
     let wanted: Vec<String> = settings
         .users
         .iter()
         .map(|user| user.name.clone())
         .collect();
+    accounts.leave_groups(&before.groups);
+    for user in settings.users.iter().filter(|user| !user.groups.is_empty()) {
+        let groups = accounts.groups_to_join(user);
+        writer.state.groups.insert(user.name.clone(), groups);
+    }
+    if let Some(stock) = before
+        .locked
+        .as_ref()
+        .filter(|_| settings.stock_user.is_none())
+    {
+        accounts.unlock(stock);
+        writer.note(format!(
+            "{stock}, who came with the image, is no longer locked"
+        ));
+    }
     for name in before.users.keys().filter(|name| !wanted.contains(name)) {
         accounts.forget(name);
         writer.note(format!(
@@ -349,7 +449,9 @@ pub(super) fn apply(
     let own: Vec<String> = wanted.iter().chain(before.users.keys()).cloned().collect();
     match (settings.stock_user, accounts.stock_user(&own)) {
         (Some(StockUser::Lock), Some(stock)) => {
+            let was_open = !accounts.is_locked(&stock) || before.locked.as_ref() == Some(&stock);
             accounts.lock(&stock);
+            writer.state.locked = was_open.then(|| stock.clone());
             writer.note(format!(
                 "nobody can log in as {stock}, who came with the image"
             ));
@@ -380,7 +482,8 @@ pub(super) fn apply(
             ));
         }
     }
-    if !settings.users.is_empty() || settings.stock_user.is_some() || !before.users.is_empty() {
+    let had_any = !before.users.is_empty() || before.locked.is_some();
+    if !settings.users.is_empty() || settings.stock_user.is_some() || had_any {
         accounts.write(writer)?;
     }
     for (user, home) in settings.users.iter().zip(&homes) {
@@ -456,7 +559,7 @@ fn put_keys(writer: &mut Writer<'_, '_>, user: &User, home: &Home) -> Result<(),
     if writer.files.has_name(&path)? {
         writer.files.set_rights(&path, rights)?;
     }
-    writer.shared(&path, rights, &text, Secrecy::Open)
+    writer.lasting(&path, rights, &text, Secrecy::Open)
 }
 
 /// Files in `sudoers.d` whose names hold a dot are not read.
@@ -488,6 +591,7 @@ mod tests {
             shadow: Table::of("root:*:1::::::\nhut:$6$a$b:1:0:99999:7:::\n"),
             group: Table::of("root:x:0:\naudio:x:29:hut,other\nhut:x:1000:\n"),
             gshadow: Some(Table::of("root:*::\naudio:*::hut,other\nhut:!::\n")),
+            former: BTreeMap::new(),
             today: 20_000,
         }
     }

@@ -2,8 +2,10 @@
 //! have written them.
 
 mod accounts;
+mod autologin;
 mod network;
 mod regional;
+mod revert;
 mod services;
 mod ssh;
 mod storage;
@@ -11,10 +13,12 @@ mod writer;
 
 use crate::files::{Files, FilesError, MAX_TEXT, Rights};
 use crate::intake::cloud_init::SeedError;
+use crate::intake::first_start::{self, Step, When};
 use crate::intake::{FileChange, HostKey};
 use crate::settings::{CheckedSettings, HashError};
 
 pub(crate) use accounts::stock_user_of;
+pub(crate) use autologin::{CONSOLES, console, desktop_files};
 pub(crate) use network::{knows_wpa3, note_wpa3};
 pub(crate) use regional::lacks_keyboard;
 pub(crate) use writer::State;
@@ -39,9 +43,33 @@ pub enum RootError {
     /// All numbers are in use.
     #[error("there is no number left for another user or group")]
     NoNumber,
+    /// The number that a user is to have belongs to somebody else.
+    #[error("the uid {uid} for {user} belongs to another account of the image")]
+    UidInUse {
+        /// The user.
+        user: String,
+        /// The number.
+        uid: u32,
+    },
+    /// A user is there already, with another number than the settings say.
+    #[error("{user} has the uid {uid} already, and files that belong to it")]
+    OtherUid {
+        /// The user.
+        user: String,
+        /// The number on the unit.
+        uid: u32,
+    },
     /// Nothing is known of how the image manages networks.
     #[error("nothing that manages networks was found in the image")]
     NoNetwork,
+    /// dhcpcd only asks for addresses.
+    #[error("the image's networks are managed by dhcpcd, which makes no {what}: {name}")]
+    NotByDhcpcd {
+        /// A bridge or a bond.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
     /// No host key could be made.
     #[error("no host key could be made")]
     NoKey,
@@ -68,21 +96,18 @@ pub(crate) fn apply(
 ) -> Result<RootReport, RootError> {
     let mut writer = Writer::new(files)?;
     let accounts = accounts::apply(&mut writer, settings)?;
-    let mut commands = regional::apply(&mut writer, settings)?;
+    let mut steps = regional::apply(&mut writer, settings)?;
     forget_identity(&mut writer)?;
     let host_key = ssh::apply(&mut writer, settings)?;
     let network = network::apply(&mut writer, settings)?;
     storage::apply(&mut writer, settings)?;
+    autologin::apply(&mut writer, settings)?;
     quiet_cloud_init(&mut writer)?;
-    commands.extend(first_commands(&mut writer, settings)?);
-    if !commands.is_empty() {
-        let needs_network = !settings.first_start.is_empty();
-        if !services::run_once(&mut writer, &commands, needs_network)? {
-            writer.note(
-                "nothing is known of how this image starts programs: no first-start commands",
-            );
-        }
+    steps.extend(first_steps(&mut writer, settings)?);
+    if !steps.is_empty() && !services::run_steps(&mut writer, &steps)? {
+        writer.note("nothing is known of how this image starts programs: no first-start commands");
     }
+    tell_steps(&mut writer, &steps)?;
     writer.clear_old()?;
     writer.keep_state()?;
     let has_way_in = has_way_in(&writer, &accounts, settings)?;
@@ -123,7 +148,7 @@ fn forget_identity(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
     let path = "/etc/machine-id";
     let text = writer.text(path)?.unwrap_or_default();
     if text.trim().len() == 32 {
-        writer.shared(path, Rights::root(0o444), "", Secrecy::Open)?;
+        writer.lasting(path, Rights::root(0o444), "", Secrecy::Open)?;
     }
     let bus = "/var/lib/dbus/machine-id";
     let facts = writer.files.facts(bus)?;
@@ -134,12 +159,12 @@ fn forget_identity(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
 }
 
 /// Packages first: commands may need them.
-fn first_commands(
+fn first_steps(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
-) -> Result<Vec<String>, FilesError> {
+) -> Result<Vec<Step>, FilesError> {
     let first = &settings.first_start;
-    let mut commands = Vec::new();
+    let mut steps = Vec::new();
     if !first.packages.is_empty() {
         let names = first.packages.join(" ");
         let managers = [
@@ -159,14 +184,39 @@ fn first_commands(
             }
         }
         match found {
-            Some(command) => commands.push(format!("{command} {names}")),
+            Some(command) => {
+                let command = format!("{command} {names}");
+                steps.push(Step::new(&command, When::UntilDone));
+            }
             None => writer.note(format!(
                 "nothing that installs packages was found: {names} left out"
             )),
         }
     }
-    commands.extend(first.commands.iter().cloned());
-    Ok(commands)
+    steps.extend(Step::commands(first));
+    Ok(steps)
+}
+
+/// On a unit that has started before: which steps are still to come.
+fn tell_steps(writer: &mut Writer<'_, '_>, steps: &[Step]) -> Result<(), FilesError> {
+    let marks = writer.files.names(first_start::MARKS)?;
+    let Some(marks) = marks.filter(|_| writer.old.is_some()) else {
+        return Ok(());
+    };
+    let is_marked = |step: &&Step| !matches!(step.when, When::Unless(_));
+    let (done, new): (Vec<&Step>, Vec<&Step>) = steps
+        .iter()
+        .filter(is_marked)
+        .partition(|step| marks.contains(&step.mark));
+    if !done.is_empty() || !new.is_empty() {
+        writer.note(format!(
+            "the unit has started before: {} of its first-start steps run at the next start, {} {} done already",
+            new.len(),
+            done.len(),
+            if done.len() == 1 { "was" } else { "were" },
+        ));
+    }
+    Ok(())
 }
 
 /// A key, or a password that the SSH server or a console takes.

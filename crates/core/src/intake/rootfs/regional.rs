@@ -1,6 +1,7 @@
 //! Host name, time, language and keyboard.
 
 use crate::files::{Edit, Files, FilesError, Rights, edit_text};
+use crate::intake::first_start::{Step, When};
 use crate::settings::CheckedSettings;
 
 use super::services;
@@ -12,12 +13,12 @@ const OPEN: Rights = Rights {
     gid: 0,
 };
 
-/// Puts host name, time zone, locale, keyboard and servers of time in place. Returns commands that
-/// the first start has to run for it.
+/// Puts host name, time zone, locale, keyboard and servers of time in place. Returns what the
+/// first start has to do for it.
 pub(super) fn apply(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
-) -> Result<Vec<String>, FilesError> {
+) -> Result<Vec<Step>, FilesError> {
     if let Some(name) = &settings.host_name {
         put_host_name(writer, name)?;
     }
@@ -25,7 +26,7 @@ pub(super) fn apply(
         put_time_zone(writer, zone)?;
     }
     if let Some(layout) = &settings.keyboard {
-        put_keyboard(writer, layout)?;
+        put_keyboard(writer, layout, settings.keyboard_variant.as_deref())?;
     }
     if !settings.time_servers.is_empty() {
         put_time_servers(writer, &settings.time_servers)?;
@@ -71,7 +72,7 @@ fn put_time_zone(writer: &mut Writer<'_, '_>, zone: &str) -> Result<(), FilesErr
         writer.note(format!("the image has no time zone {zone}; its own stays"));
         return Ok(());
     }
-    writer.plain_link("/etc/localtime", &place)?;
+    writer.lead("/etc/localtime", &place)?;
     if writer.has("/etc/timezone")? {
         writer.shared("/etc/timezone", OPEN, &format!("{zone}\n"), Secrecy::Open)?;
     }
@@ -84,6 +85,11 @@ fn set(text: &str, key: &str, value: &str) -> String {
         value: value.to_owned(),
         section: None,
     };
+    self::edit(text, edit)
+}
+
+/// A text with a change in it.
+pub(super) fn edit(text: &str, edit: Edit) -> String {
     let edited = edit_text(text.as_bytes(), &[edit]).unwrap_or_default();
     String::from_utf8_lossy(&edited).into_owned()
 }
@@ -104,7 +110,11 @@ pub(crate) fn lacks_keyboard(files: &Files<'_>) -> Result<bool, FilesError> {
     files.has("/var/lib/dpkg/status")
 }
 
-fn put_keyboard(writer: &mut Writer<'_, '_>, layout: &str) -> Result<(), FilesError> {
+fn put_keyboard(
+    writer: &mut Writer<'_, '_>,
+    layout: &str,
+    variant: Option<&str>,
+) -> Result<(), FilesError> {
     let usual = "XKBMODEL=\"pc105\"\nXKBLAYOUT=\"us\"\nXKBVARIANT=\"\"\nXKBOPTIONS=\"\"\n";
     let has_console = writer.has_any(&["/etc/vconsole.conf", "/usr/share/kbd"])?;
     if writer.has("/etc/default/keyboard")? || !has_console {
@@ -114,17 +124,41 @@ fn put_keyboard(writer: &mut Writer<'_, '_>, layout: &str) -> Result<(), FilesEr
             "XKBLAYOUT",
             &format!("\"{layout}\""),
         );
+        let variant = format!("\"{}\"", variant.unwrap_or_default());
+        let text = set(&text, "XKBVARIANT", &variant);
         writer.shared("/etc/default/keyboard", OPEN, &text, Secrecy::Open)?;
     }
     if has_console {
+        let map = console_map(writer, layout, variant)?;
         let text = writer.text("/etc/vconsole.conf")?.unwrap_or_default();
-        let text = set(&text, "KEYMAP", layout);
+        let text = set(&text, "KEYMAP", &map);
         writer.shared("/etc/vconsole.conf", OPEN, &text, Secrecy::Open)?;
     }
     Ok(())
 }
 
-fn put_locale(writer: &mut Writer<'_, '_>, locale: &str) -> Result<Vec<String>, FilesError> {
+/// The console has maps of its own, of which those made from XKB's are named `layout-variant`.
+fn console_map(
+    writer: &mut Writer<'_, '_>,
+    layout: &str,
+    variant: Option<&str>,
+) -> Result<String, FilesError> {
+    let Some(variant) = variant else {
+        return Ok(layout.to_owned());
+    };
+    let map = format!("{layout}-{variant}");
+    for folder in ["/usr/share/kbd/keymaps/xkb", "/usr/lib/kbd/keymaps/xkb"] {
+        if writer.has(&format!("{folder}/{map}.map.gz"))? {
+            return Ok(map);
+        }
+    }
+    writer.note(format!(
+        "the console of the image has no map {map}: it has {layout}"
+    ));
+    Ok(layout.to_owned())
+}
+
+fn put_locale(writer: &mut Writer<'_, '_>, locale: &str) -> Result<Vec<Step>, FilesError> {
     let path = match writer.has("/etc/default")? {
         true => "/etc/default/locale",
         false => "/etc/locale.conf",
@@ -154,7 +188,12 @@ fn put_locale(writer: &mut Writer<'_, '_>, locale: &str) -> Result<Vec<String>, 
     writer.shared("/etc/locale.gen", OPEN, &text, Secrecy::Open)?;
     let generator = "/usr/sbin/locale-gen";
     Ok(match writer.has(generator)? {
-        true => vec![generator.to_owned()],
+        true => {
+            // The list of what is there writes `de_AT.UTF-8` as `de_AT.utf8`.
+            let shown = locale.replace(".UTF-8", ".utf8");
+            let test = format!("locale -a | grep -qixF '{shown}'");
+            vec![Step::new(generator, When::Unless(test))]
+        }
         false => Vec::new(),
     })
 }

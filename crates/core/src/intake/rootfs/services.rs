@@ -3,6 +3,7 @@
 use crate::files::{FilesError, Rights};
 
 use super::writer::{Secrecy, State, Writer};
+use crate::intake::first_start::{self, Step};
 
 /// The program that starts all others.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -180,39 +181,21 @@ pub(super) fn mask(writer: &mut Writer<'_, '_>, name: &str) -> Result<(), FilesE
 
 const FIRST_START: &str = "pinewrit-first-start";
 const SCRIPT: &str = "/var/lib/pinewrit/first-start";
-const DONE: &str = "/var/lib/pinewrit/first-start.done";
 const LOG: &str = "/var/log/pinewrit-first-start.log";
 
-/// Runs commands once at the first start, with a log. `false` if the image's init is not known.
-pub(super) fn run_once(
-    writer: &mut Writer<'_, '_>,
-    commands: &[String],
-    needs_network: bool,
-) -> Result<bool, FilesError> {
-    let mut script =
-        String::from("#!/bin/sh\n# Written by Pinewrit: runs once, at the first start.\n");
-    script += &format!("[ -e {DONE} ] && exit 0\nexec >> {LOG} 2>&1\n");
-    script += "result=0\n";
-    for command in commands {
-        let quoted = command.replace('\'', "'\\''");
-        script += &format!(
-            "echo '$ {quoted}'\nsh -c '{quoted}' || {{ echo \"failed: $?\"; result=1; }}\n"
-        );
-    }
-    script += &format!("date > {DONE}\nexit $result\n");
+/// Runs steps at starts, each once, with a log. `false` if the image's init is not known.
+pub(super) fn run_steps(writer: &mut Writer<'_, '_>, steps: &[Step]) -> Result<bool, FilesError> {
     writer.folder("/var/lib/pinewrit", Rights::root(0o700))?;
+    let script = first_start::script(steps, LOG);
     // Commands may hold what nobody else is to read.
     writer.file(SCRIPT, Rights::root(0o700), &script, Secrecy::Secret)?;
     match Init::of(writer)? {
         Init::Systemd => {
-            let network = match needs_network {
-                true => "Wants=network-online.target\nAfter=network-online.target\n",
-                false => "",
-            };
+            // A start is complete before all steps are: some take minutes, or wait for a network.
             let unit = format!(
-                "# Written by Pinewrit.\n[Unit]\nDescription=Commands of the first start\n\
-                 ConditionPathExists=!{DONE}\n{network}\n[Service]\nType=oneshot\n\
-                 ExecStart={SCRIPT}\nRemainAfterExit=yes\n\n[Install]\nWantedBy=multi-user.target\n"
+                "# Written by Pinewrit.\n[Unit]\nDescription=Commands of the first start\n\n\
+                 [Service]\nType=simple\nExecStart={SCRIPT}\nRemainAfterExit=yes\n\n\
+                 [Install]\nWantedBy=multi-user.target\n"
             );
             let path = format!("/etc/systemd/system/{FIRST_START}.service");
             writer.file(&path, Rights::root(0o644), &unit, Secrecy::Open)?;
@@ -220,7 +203,7 @@ pub(super) fn run_once(
         Init::OpenRc => {
             let script = format!(
                 "#!/sbin/openrc-run\n# Written by Pinewrit.\ndescription=\"Commands of the first start\"\n\
-                 depend() {{\n\tafter net\n}}\nstart() {{\n\tebegin \"First start\"\n\t{SCRIPT}\n\teend $?\n}}\n"
+                 depend() {{\n\tafter net\n}}\nstart() {{\n\tebegin \"First start\"\n\t{SCRIPT} &\n\teend $?\n}}\n"
             );
             let path = format!("/etc/init.d/{FIRST_START}");
             writer.file(&path, Rights::root(0o755), &script, Secrecy::Open)?;
@@ -229,7 +212,7 @@ pub(super) fn run_once(
             let script = format!(
                 "#!/bin/sh\n# Written by Pinewrit.\n### BEGIN INIT INFO\n# Provides: {FIRST_START}\n\
                  # Required-Start: $remote_fs $network\n# Required-Stop:\n# Default-Start: 2 3 4 5\n\
-                 # Default-Stop:\n### END INIT INFO\n[ \"$1\" = start ] && {SCRIPT}\nexit 0\n"
+                 # Default-Stop:\n### END INIT INFO\n[ \"$1\" = start ] && {SCRIPT} &\nexit 0\n"
             );
             let path = format!("/etc/init.d/{FIRST_START}");
             writer.file(&path, Rights::root(0o755), &script, Secrecy::Open)?;

@@ -14,8 +14,9 @@ pub(super) fn apply(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
 ) -> Result<(), FilesError> {
-    if let Some(size) = settings.swap {
-        put_swap(writer, size)?;
+    match settings.swap {
+        Some(size) => put_swap(writer, size)?,
+        None => drop_swap(writer)?,
     }
     if settings.zram == Some(false) {
         for unit in ["systemd-zram-setup@zram0.service", "zramswap.service"] {
@@ -29,7 +30,17 @@ pub(super) fn apply(
     Ok(())
 }
 
+/// A swap file of an earlier run goes with its setting; its line in fstab goes as all edits do.
+fn drop_swap(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
+    match writer.old.as_ref().is_some_and(|old| old.has_swap) {
+        true => writer.remove(SWAP),
+        false => Ok(()),
+    }
+}
+
 fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), FilesError> {
+    let made_before = writer.old.as_ref().is_some_and(|old| old.has_swap);
+    writer.state.has_swap = made_before || !writer.files.has_name(SWAP)?;
     // Whole pages.
     let size = size / 4096 * 4096;
     if writer.files.size_of(SWAP)? != Some(size) {

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::revert::Edits;
 use crate::files::{Files, FilesError, MAX_TEXT, Rights, above};
 use crate::intake::{ChangeKind, FileChange};
 
@@ -22,6 +23,27 @@ pub(crate) struct State {
     pub(crate) links: BTreeMap<String, String>,
     /// Users, and the keys that they were given.
     pub(crate) users: BTreeMap<String, Vec<String>>,
+    /// Groups that users were put in.
+    pub(crate) groups: BTreeMap<String, Vec<String>>,
+    /// Numbers of users that are gone: uid and gid.
+    pub(crate) former: BTreeMap<String, (u32, u32)>,
+    /// The user of the image who was locked, and was not before.
+    pub(crate) locked: Option<String>,
+    /// Edits of texts that others use too.
+    pub(crate) edits: BTreeMap<String, Edits>,
+    /// Links that lead elsewhere now, and where they led before.
+    pub(crate) led: BTreeMap<String, Led>,
+    /// Whether the swap file was made here.
+    pub(crate) has_swap: bool,
+}
+
+/// A link that was there before, or a text in its place.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub(crate) struct Led {
+    pub(crate) was: Option<String>,
+    pub(crate) text: Option<String>,
+    pub(crate) is: String,
 }
 
 impl State {
@@ -60,6 +82,11 @@ pub(crate) struct Writer<'f, 'a> {
     /// What the earlier run left.
     pub(crate) old: Option<State>,
     pub(crate) state: State,
+    /// Texts of others as they are without the edits of the earlier run; `None` for those that would be
+    /// gone.
+    restored: BTreeMap<String, Option<String>>,
+    /// Texts of others as they were before this run's edits.
+    bases: BTreeMap<String, Option<String>>,
 }
 
 type Done = Result<(), FilesError>;
@@ -70,11 +97,28 @@ fn digest(content: &[u8]) -> String {
 
 impl<'f, 'a> Writer<'f, 'a> {
     pub(crate) fn new(files: &'f mut Files<'a>) -> Result<Self, FilesError> {
+        let old = State::read(files)?;
+        let mut notes = Vec::new();
+        let mut restored = BTreeMap::new();
+        for (path, edits) in old.iter().flat_map(|old| &old.edits) {
+            let Some(text) = files.text(path)? else {
+                continue;
+            };
+            let (text, is_missing) = edits.taken_back(&text);
+            if is_missing {
+                notes.push(format!(
+                    "{path} was changed since: not all of the earlier settings can be taken out"
+                ));
+            }
+            restored.insert(path.clone(), text);
+        }
         Ok(Self {
-            old: State::read(files)?,
+            restored,
+            bases: BTreeMap::new(),
+            old,
             files,
             changes: Vec::new(),
-            notes: Vec::new(),
+            notes,
             state: State {
                 version: State::VERSION,
                 ..State::default()
@@ -96,8 +140,12 @@ impl<'f, 'a> Writer<'f, 'a> {
         Ok(false)
     }
 
+    /// A text; one of others without what an earlier run put there.
     pub(crate) fn text(&self, path: &str) -> Result<Option<String>, FilesError> {
-        self.files.text(path)
+        match self.restored.get(path) {
+            Some(text) if !self.bases.contains_key(path) => Ok(text.clone()),
+            _ => self.files.text(path),
+        }
     }
 
     pub(crate) fn note(&mut self, note: impl Into<String>) {
@@ -126,8 +174,24 @@ impl<'f, 'a> Writer<'f, 'a> {
         self.put(path, rights, content, secrecy, kind)
     }
 
-    /// A text that others use too: it keeps its owner and permissions.
+    /// A text that others use too: it keeps its owner and permissions. A later run without the setting
+    /// takes the edits back.
     pub(crate) fn shared(
+        &mut self,
+        path: &str,
+        usual: Rights,
+        content: &str,
+        secrecy: Secrecy,
+    ) -> Done {
+        if !self.bases.contains_key(path) {
+            let base = self.text(path)?;
+            self.bases.insert(path.to_owned(), base);
+        }
+        self.lasting(path, usual, content, secrecy)
+    }
+
+    /// The same, for what stays whatever later runs do.
+    pub(crate) fn lasting(
         &mut self,
         path: &str,
         usual: Rights,
@@ -205,8 +269,32 @@ impl<'f, 'a> Writer<'f, 'a> {
         self.plain_link(path, target)
     }
 
-    /// A link that stays, whatever later runs do.
-    pub(crate) fn plain_link(&mut self, path: &str, target: &str) -> Done {
+    /// A link that is the system's: a later run without the setting leads it where it led before.
+    pub(crate) fn lead(&mut self, path: &str, target: &str) -> Done {
+        let known = self.old.as_ref().and_then(|old| old.led.get(path));
+        let led = match known {
+            Some(known) => Led {
+                is: target.to_owned(),
+                ..known.clone()
+            },
+            None => {
+                let was = self.files.facts(path)?;
+                let is_file = was.as_ref().is_some_and(|facts| facts.target.is_none());
+                Led {
+                    was: was.and_then(|facts| facts.target),
+                    text: match is_file {
+                        true => self.files.text(path)?,
+                        false => None,
+                    },
+                    is: target.to_owned(),
+                }
+            }
+        };
+        self.state.led.insert(path.to_owned(), led);
+        self.plain_link(path, target)
+    }
+
+    fn plain_link(&mut self, path: &str, target: &str) -> Done {
         let facts = self.files.facts(path)?;
         let old = facts.as_ref().and_then(|facts| facts.target.clone());
         let kind = match (&facts, &old) {
@@ -241,11 +329,57 @@ impl<'f, 'a> Writer<'f, 'a> {
         Ok(())
     }
 
+    /// Notes this run's edits, and takes those of the earlier one back that are not wanted any more.
+    fn settle_texts(&mut self) -> Done {
+        for (path, base) in &self.bases {
+            let text = self.files.text(path)?.unwrap_or_default();
+            let edits = Edits::between(base.as_deref(), &text);
+            if !edits.hunks.is_empty() {
+                self.state.edits.insert(path.clone(), edits);
+            }
+        }
+        for (path, text) in std::mem::take(&mut self.restored) {
+            if self.bases.contains_key(&path) {
+                continue;
+            }
+            match text {
+                Some(text) => {
+                    self.lasting(&path, Rights::root(0o644), &text, Secrecy::Open)?;
+                    self.changes
+                        .retain(|change| change.path != path || change.kind != ChangeKind::Same);
+                }
+                None => self.remove(&path)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn lead_back(&mut self, path: &str, led: &Led) -> Done {
+        let now = self.files.facts(path)?.and_then(|facts| facts.target);
+        if now.as_deref() != Some(&*led.is) {
+            return Ok(());
+        }
+        match (&led.was, &led.text) {
+            (Some(was), _) => self.plain_link(path, was),
+            (None, Some(text)) => {
+                let rights = Rights::root(0o644);
+                self.put(path, rights, text, Secrecy::Open, ChangeKind::Edited)
+            }
+            (None, None) => self.remove(path),
+        }
+    }
+
     /// Takes away what an earlier run has put and this one has not, unless somebody changed it.
     pub(crate) fn clear_old(&mut self) -> Done {
+        self.settle_texts()?;
         let Some(old) = self.old.clone() else {
             return Ok(());
         };
+        for (path, led) in &old.led {
+            if !self.state.led.contains_key(path) {
+                self.lead_back(path, led)?;
+            }
+        }
         for (path, known) in &old.files {
             if self.state.files.contains_key(path) {
                 continue;

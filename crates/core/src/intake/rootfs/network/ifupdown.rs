@@ -2,9 +2,11 @@
 
 use super::{HIDDEN, OPEN, put_name_servers, wpa};
 use crate::files::{Edit, FilesError, Spot, edit_text};
+use crate::intake::online::PATIENCE;
+use crate::intake::rootfs::RootError;
 use crate::intake::rootfs::services;
 use crate::intake::rootfs::writer::{Secrecy, Writer, block, without_block};
-use crate::settings::{Wired, Wireless};
+use crate::settings::{Joined, Wired, Wireless};
 
 const MAIN: &str = "/etc/network/interfaces";
 const OWN: &str = "/etc/network/interfaces.d/pinewrit";
@@ -33,12 +35,10 @@ pub(super) fn apply(
         writer.shared(MAIN, OPEN, &text, Secrecy::Open)?;
     }
     let mut text = String::from("# Written by Pinewrit.\n");
+    check_programs(writer, wired)?;
+    limit_dhcp(writer, wired)?;
     for one in wired {
-        if one.interface.is_none() {
-            writer.note(format!(
-                "ifupdown needs a name for the wired interface: {USUAL} is taken"
-            ));
-        }
+        let one = &named(writer, one)?;
         text += &interface(one);
     }
     if let Some(wireless) = wireless {
@@ -55,6 +55,75 @@ pub(super) fn apply(
     }
 }
 
+/// Everything here goes by names: what has none gets one.
+fn named(writer: &mut Writer<'_, '_>, wired: &Wired) -> Result<Wired, FilesError> {
+    let mut named = wired.clone();
+    match (&wired.interface, wired.mac) {
+        (Some(_), _) => {}
+        (None, Some(mac)) => {
+            let name = format!("lan{}", &mac.digits()[6..]);
+            writer.note(format!("the interface with {mac} is called {name}"));
+            named.interface = Some(name);
+        }
+        (None, None) => {
+            writer.note(format!(
+                "this image needs a name for the wired interface: {USUAL} is taken"
+            ));
+            named.interface = Some(USUAL.to_owned());
+        }
+    }
+    super::rename(writer, &named)?;
+    Ok(named)
+}
+
+/// What ifupdown calls for bridges, bonds and VLANs comes in packages of its own.
+fn check_programs(writer: &mut Writer<'_, '_>, wired: &[Wired]) -> Result<(), FilesError> {
+    let wants =
+        |joins: fn(&Joined) -> bool| wired.iter().filter_map(|one| one.joins.as_ref()).any(joins);
+    let needs = [
+        (
+            wants(|one| matches!(one, Joined::Bridge(_))),
+            "bridge",
+            "bridge-utils",
+        ),
+        (
+            wants(|one| matches!(one, Joined::Bond(..))),
+            "ifenslave",
+            "ifenslave",
+        ),
+    ];
+    for (_, script, package) in needs.into_iter().filter(|(wanted, ..)| *wanted) {
+        if !writer.has(&format!("/etc/network/if-pre-up.d/{script}"))? {
+            writer.note(format!(
+                "the image lacks the package {package}, which ifupdown needs here"
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// dhclient.conf(5): by itself it holds a start up for a minute where there is no cable.
+fn limit_dhcp(writer: &mut Writer<'_, '_>, wired: &[Wired]) -> Result<(), FilesError> {
+    let path = "/etc/dhcp/dhclient.conf";
+    let Some(text) = writer
+        .text(path)?
+        .filter(|_| wired.iter().any(Wired::is_dhcp))
+    else {
+        return Ok(());
+    };
+    let is_limit = |line: &str| line.trim_start().starts_with("timeout ");
+    if text.lines().any(is_limit) {
+        return Ok(());
+    }
+    let newline = if text.is_empty() || text.ends_with('\n') {
+        ""
+    } else {
+        "\n"
+    };
+    let text = format!("{text}{newline}timeout {PATIENCE};\n");
+    writer.shared(path, OPEN, &text, Secrecy::Open)
+}
+
 fn put_supplicant(writer: &mut Writer<'_, '_>, wireless: &Wireless) -> Result<(), FilesError> {
     if !writer.has_any(&["/usr/sbin/wpa_supplicant", "/sbin/wpa_supplicant"])? {
         writer.note("the image has no wpa_supplicant, so wireless networks are not joined");
@@ -63,15 +132,45 @@ fn put_supplicant(writer: &mut Writer<'_, '_>, wireless: &Wireless) -> Result<()
     writer.file(SUPPLICANT, HIDDEN, &config, Secrecy::Secret)
 }
 
+/// Lines that belong to the interface itself, whatever its addresses.
+fn own_lines(wired: &Wired, name: &str) -> String {
+    let mut text = String::new();
+    if let Some(below) = wired.interface.as_ref().filter(|_| wired.vlan.is_some()) {
+        text += &format!("\tvlan-raw-device {below}\n");
+    }
+    match &wired.joins {
+        Some(Joined::Bridge(ports)) => {
+            let ports = match ports.is_empty() {
+                true => "none".to_owned(),
+                false => ports.join(" "),
+            };
+            text += &format!("\tbridge_ports {ports}\n\tbridge_stp off\n\tbridge_fd 0\n");
+        }
+        Some(Joined::Bond(ports, mode)) => {
+            let (ports, mode) = (ports.join(" "), mode.word());
+            text += &format!("\tbond-slaves {ports}\n\tbond-mode {mode}\n\tbond-miimon 100\n");
+        }
+        None => {}
+    }
+    if let Some(mtu) = wired.mtu {
+        text += &format!("\tpost-up ip link set dev {name} mtu {mtu}\n");
+    }
+    text
+}
+
 fn interface(wired: &Wired) -> String {
     let name = wired.name().unwrap_or_else(|| USUAL.to_owned());
-    let mut text = format!("\nauto {name}\n");
-    if wired.is_dhcp() {
-        text += &format!("iface {name} inet dhcp\n");
-        if let Some(below) = wired.interface.as_ref().filter(|_| wired.vlan.is_some()) {
-            text += &format!("\tvlan-raw-device {below}\n");
-        }
-        return text;
+    // What is plugged in later comes up later.
+    let start = if wired.is_optional {
+        "allow-hotplug"
+    } else {
+        "auto"
+    };
+    let mut text = format!("\n{start} {name}\n");
+    if wired.addresses.is_empty() {
+        let method = if wired.is_dhcp() { "dhcp" } else { "manual" };
+        text += &format!("iface {name} inet {method}\n");
+        return text + &own_lines(wired, &name);
     }
     let mut is_first = true;
     for net in &wired.addresses {
@@ -82,6 +181,10 @@ fn interface(wired: &Wired) -> String {
         };
         let alike = |address: &std::net::IpAddr| address.is_ipv4() == net.addr().is_ipv4();
         text += &format!("iface {name} {family} static\n\taddress {net}\n");
+        if family == "inet6" {
+            // Waiting for other users of the address fails where there is no cable.
+            text += "\tdad-attempts 0\n";
+        }
         let earlier = wired.addresses.iter().take_while(|other| *other != net);
         // One gateway for each family, with its first address.
         if !earlier.map(|other| other.addr()).any(|other| alike(&other)) {
@@ -95,9 +198,7 @@ fn interface(wired: &Wired) -> String {
             }
         }
         if std::mem::take(&mut is_first) {
-            if let Some(below) = wired.interface.as_ref().filter(|_| wired.vlan.is_some()) {
-                text += &format!("\tvlan-raw-device {below}\n");
-            }
+            text += &own_lines(wired, &name);
             let dns: Vec<String> = wired.dns.iter().map(ToString::to_string).collect();
             if !dns.is_empty() {
                 text += &format!("\tdns-nameservers {}\n", dns.join(" "));
@@ -114,11 +215,29 @@ pub(super) fn apply_dhcpcd(
     writer: &mut Writer<'_, '_>,
     wired: &[Wired],
     wireless: Option<&Wireless>,
-) -> Result<(), FilesError> {
+) -> Result<(), RootError> {
     let mut lines = String::new();
-    for one in wired.iter().filter(|one| !one.is_dhcp()) {
+    for one in wired {
+        let (what, name) = (one.joins.as_ref(), one.id());
+        match what {
+            Some(Joined::Bridge(_)) => {
+                return Err(RootError::NotByDhcpcd {
+                    what: "bridge",
+                    name,
+                });
+            }
+            Some(Joined::Bond(..)) => return Err(RootError::NotByDhcpcd { what: "bond", name }),
+            None => {}
+        }
+        if one.is_dhcp() && one.mac.is_none() && one.mtu.is_none() {
+            continue;
+        }
+        let one = &named(writer, one)?;
         let name = one.name().unwrap_or_else(|| USUAL.to_owned());
         lines += &format!("interface {name}\n");
+        if let Some(mtu) = one.mtu {
+            lines += &format!("static interface_mtu={mtu}\n");
+        }
         for net in &one.addresses {
             let key = if net.addr().is_ipv4() {
                 "ip_address"
@@ -147,7 +266,7 @@ pub(super) fn apply_dhcpcd(
     writer.shared(path, OPEN, &kept, Secrecy::Open)?;
     services::enable(writer, &["dhcpcd"])?;
     match wireless {
-        Some(wireless) => put_supplicant(writer, wireless),
+        Some(wireless) => Ok(put_supplicant(writer, wireless)?),
         None => Ok(()),
     }
 }

@@ -2,11 +2,14 @@
 
 use std::net::IpAddr;
 
-use super::HIDDEN;
+use super::{HIDDEN, Stacks};
 use crate::files::FilesError;
+use crate::intake::certificates::Paths;
 use crate::intake::rootfs::services;
 use crate::intake::rootfs::writer::{Secrecy, Writer};
-use crate::settings::{Wired, Wireless, WirelessKey, WirelessNetwork};
+use crate::settings::{
+    EapMethod, Enterprise, Joined, Wired, Wireless, WirelessKey, WirelessNetwork,
+};
 
 const FOLDER: &str = "/etc/NetworkManager/system-connections";
 
@@ -16,16 +19,33 @@ pub(super) fn apply(
     wireless: Option<&Wireless>,
 ) -> Result<(), FilesError> {
     services::enable(writer, &["NetworkManager"])?;
+    let stacks = Stacks::of(wired);
     for one in wired {
-        let id = one.name().unwrap_or_else(|| "wired".to_owned());
-        put(writer, &id, &connection(&id, one))?;
+        super::rename(writer, one)?;
+        put(writer, &one.id(), &connection(one, &stacks))?;
+    }
+    for name in stacks.unnamed(wired) {
+        // What VLANs are on comes up by itself.
+        if let Some((kind, above)) = joined_in(&stacks, name) {
+            let head = head(name, "ethernet", Some(name));
+            put(
+                writer,
+                name,
+                &format!("{head}master={above}\nslave-type={kind}\n"),
+            )?;
+        }
     }
     let Some(wireless) = wireless else {
         return Ok(());
     };
     for (index, network) in wireless.networks.iter().enumerate() {
         let id = format!("{}-{}", wireless.interface, index + 1);
-        put(writer, &id, &wifi(&id, &wireless.interface, network))?;
+        let paths = Paths::of(index);
+        put(
+            writer,
+            &id,
+            &wifi(&id, &wireless.interface, network, &paths),
+        )?;
     }
     Ok(())
 }
@@ -56,16 +76,53 @@ fn head(id: &str, kind: &str, interface: Option<&str>) -> String {
     text
 }
 
-fn connection(id: &str, wired: &Wired) -> String {
+/// The bridge or bond that an interface is a port of.
+fn joined_in<'s>(stacks: &'s Stacks<'_>, name: &str) -> Option<(&'static str, &'s str)> {
+    stacks.all.iter().find_map(|(below, key, above)| {
+        let kind = match *key {
+            "Bridge" => "bridge",
+            "Bond" => "bond",
+            _ => return None,
+        };
+        (*below == name).then_some((kind, above.as_str()))
+    })
+}
+
+fn connection(wired: &Wired, stacks: &Stacks<'_>) -> String {
     let name = wired.name();
-    let mut text = match wired.vlan {
-        None => head(id, "ethernet", name.as_deref()) + "\n[ethernet]\n",
-        Some(vlan) => {
-            let below = wired.interface.as_deref().unwrap_or_default();
-            let head = head(id, "vlan", name.as_deref());
-            format!("{head}\n[vlan]\nflags=1\nid={vlan}\nparent={below}\n")
-        }
+    let kind = match (wired.vlan, &wired.joins) {
+        (Some(_), _) => "vlan",
+        (None, Some(Joined::Bridge(_))) => "bridge",
+        (None, Some(Joined::Bond(..))) => "bond",
+        (None, None) => "ethernet",
     };
+    let mut text = head(&wired.id(), kind, name.as_deref());
+    let port = name.as_deref().and_then(|name| joined_in(stacks, name));
+    if let Some((kind, above)) = port {
+        text += &format!("master={above}\nslave-type={kind}\n");
+    }
+    match (wired.vlan, &wired.joins) {
+        (Some(vlan), _) => {
+            let below = wired.interface.as_deref().unwrap_or_default();
+            text += &format!("\n[vlan]\nflags=1\nid={vlan}\nparent={below}\n");
+        }
+        // A tree of one bridge needs no protocol against loops, which delays it by half a minute.
+        (None, Some(Joined::Bridge(_))) => text += "\n[bridge]\nstp=false\n",
+        (None, Some(Joined::Bond(_, mode))) => {
+            text += &format!("\n[bond]\nmode={}\nmiimon=100\n", mode.word());
+        }
+        (None, None) => {}
+    }
+    text += "\n[ethernet]\n";
+    if let (Some(mac), None) = (wired.mac, &name) {
+        text += &format!("mac-address={mac}\n");
+    }
+    if let Some(mtu) = wired.mtu {
+        text += &format!("mtu={mtu}\n");
+    }
+    if port.is_some() {
+        return text;
+    }
     text += &family(wired, "ipv4", |address| address.is_ipv4());
     text += &family(wired, "ipv6", |address| address.is_ipv6());
     text
@@ -78,6 +135,7 @@ fn family(wired: &Wired, name: &str, is_own: impl Fn(IpAddr) -> bool) -> String 
         (true, ..) => "auto",
         (false, false, _) => "manual",
         (false, true, "ipv4") => "disabled",
+        (false, true, _) if wired.is_bare => "disabled",
         (false, true, _) => "link-local",
     };
     let mut text = format!("\n[{name}]\nmethod={method}\n");
@@ -103,7 +161,7 @@ fn family(wired: &Wired, name: &str, is_own: impl Fn(IpAddr) -> bool) -> String 
     text
 }
 
-fn wifi(id: &str, interface: &str, network: &WirelessNetwork) -> String {
+fn wifi(id: &str, interface: &str, network: &WirelessNetwork, paths: &Paths) -> String {
     let mut text = head(id, "wifi", Some(interface));
     if let Some(priority) = network.priority {
         text += &format!("autoconnect-priority={priority}\n");
@@ -118,14 +176,51 @@ fn wifi(id: &str, interface: &str, network: &WirelessNetwork) -> String {
     if network.hidden {
         text += "hidden=true\n";
     }
-    let (management, key) = match &network.key {
-        WirelessKey::Derived(key) => ("wpa-psk", key.reveal()),
-        WirelessKey::Plain(key) => ("sae", key.reveal()),
-        WirelessKey::Ask(_) => ("wpa-psk", ""),
+    text += &match &network.key {
+        WirelessKey::Derived(key) => shared_key("wpa-psk", key.reveal()),
+        WirelessKey::Plain(key) => shared_key("sae", key.reveal()),
+        WirelessKey::Enterprise(account) => enterprise(account, paths),
+        WirelessKey::Ask(_) => String::new(),
     };
-    let key = escaped(key);
-    text += &format!("\n[wifi-security]\nkey-mgmt={management}\npsk={key}\n");
     text + "\n[ipv4]\nmethod=auto\n\n[ipv6]\nmethod=auto\n"
+}
+
+fn shared_key(management: &str, key: &str) -> String {
+    let key = escaped(key);
+    format!("\n[wifi-security]\nkey-mgmt={management}\npsk={key}\n")
+}
+
+fn enterprise(account: &Enterprise, paths: &Paths) -> String {
+    let mut text = String::from("\n[wifi-security]\nkey-mgmt=wpa-eap\n\n[802-1x]\n");
+    let mut line = |key: &str, value: &str| text += &format!("{key}={}\n", escaped(value));
+    line("identity", &account.identity);
+    if let Some(name) = &account.anonymous_identity {
+        line("anonymous-identity", name);
+    }
+    if let Some(name) = &account.server_name {
+        line("domain-suffix-match", name);
+    }
+    if account.authority.is_some() {
+        line("ca-cert", &paths.authority);
+    }
+    match &account.method {
+        EapMethod::Peap(password) => {
+            line("eap", "peap;");
+            line("phase2-auth", "mschapv2");
+            line("password", password.reveal());
+        }
+        EapMethod::Tls { key_password, .. } => {
+            line("eap", "tls;");
+            line("client-cert", &paths.certificate);
+            line("private-key", &paths.key);
+            match key_password {
+                Some(password) => line("private-key-password", password.reveal()),
+                // 4: there is none to ask for.
+                None => line("private-key-password-flags", "4"),
+            }
+        }
+    }
+    text
 }
 
 /// Backslashes, and blanks at the start, are escaped in keyfiles.

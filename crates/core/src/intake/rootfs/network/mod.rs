@@ -6,12 +6,13 @@ mod networkd;
 mod wpa;
 
 use crate::files::{Files, FilesError, Rights};
-use crate::settings::{CheckedSettings, Security, Wired};
+use crate::settings::{CheckedSettings, Joined, Security, Wired, Wireless};
 
 use super::RootError;
 use super::services;
 use super::writer::{Secrecy, Writer};
-use crate::intake::cloud_init;
+use crate::intake::online::{self, Awaited};
+use crate::intake::{certificates, cloud_init};
 
 const OPEN: Rights = Rights {
     mode: 0o644,
@@ -93,8 +94,15 @@ pub(super) fn apply(
         true => &usual[..],
         false => &settings.wired[..],
     };
+    for file in settings.wireless.iter().flat_map(certificates::files) {
+        let (rights, secrecy) = match file.is_secret {
+            true => (HIDDEN, Secrecy::Secret),
+            false => (OPEN, Secrecy::Open),
+        };
+        writer.file(&file.path, rights, file.content, secrecy)?;
+    }
     match backend {
-        Backend::Netplan => netplan(writer, settings)?,
+        Backend::Netplan => netplan(writer, settings, wired)?,
         Backend::NetworkManager => keyfile::apply(writer, wired, settings.wireless.as_ref())?,
         Backend::Networkd => networkd::apply(writer, wired, settings.wireless.as_ref())?,
         Backend::Ifupdown => ifupdown::apply(writer, wired, settings.wireless.as_ref())?,
@@ -103,13 +111,18 @@ pub(super) fn apply(
     Ok(Some(backend.word()))
 }
 
-fn netplan(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Result<(), RootError> {
+fn netplan(
+    writer: &mut Writer<'_, '_>,
+    settings: &CheckedSettings,
+    wired: &[Wired],
+) -> Result<(), RootError> {
     let renderer = match writer.has("/usr/sbin/NetworkManager")? {
         true => "NetworkManager",
         false => "networkd",
     };
     if renderer == "networkd" {
         services::enable(writer, &["systemd-networkd"])?;
+        limit_wait(writer, wired, settings.wireless.as_ref())?;
     }
     let knows_wpa3 = knows_wpa3(writer.files)?;
     if !knows_wpa3 {
@@ -119,6 +132,88 @@ fn netplan(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Result<()
     let text = format!("# Written by Pinewrit.\n{text}");
     let path = "/etc/netplan/90-pinewrit.yaml";
     Ok(writer.file(path, HIDDEN, &text, Secrecy::Secret)?)
+}
+
+/// Bounds how long systemd-networkd lets a start wait.
+fn limit_wait(
+    writer: &mut Writer<'_, '_>,
+    wired: &[Wired],
+    wireless: Option<&Wireless>,
+) -> Result<(), FilesError> {
+    for program in online::WAIT_PROGRAMS {
+        if writer.has(program)? {
+            let text = Awaited::of(wired, wireless).limit(program);
+            return writer.file(online::WAIT_FILE, OPEN, &text, Secrecy::Open);
+        }
+    }
+    Ok(())
+}
+
+/// An interface that is found by its hardware address gets its name from udev: systemd.link(5).
+fn rename(writer: &mut Writer<'_, '_>, wired: &Wired) -> Result<(), FilesError> {
+    let (Some(mac), Some(name), None) = (wired.mac, &wired.interface, wired.vlan) else {
+        return Ok(());
+    };
+    let places = ["/usr/bin/udevadm", "/bin/udevadm", "/sbin/udevadm"];
+    if !writer.has_any(&places)? {
+        writer.note(format!(
+            "nothing in the image gives {mac} the name {name}: it has no udev"
+        ));
+    }
+    let text = format!(
+        "# Written by Pinewrit.\n[Match]\nMACAddress={mac}\nType=ether\n\n[Link]\nName={name}\n"
+    );
+    let path = format!("/etc/systemd/network/10-pinewrit-{name}.link");
+    writer.file(&path, OPEN, &text, Secrecy::Open)
+}
+
+/// Interfaces that are made on top of others.
+struct Stacks<'w> {
+    /// The one below, the key that says so in systemd.network(5), and the one above.
+    all: Vec<(&'w str, &'static str, String)>,
+}
+
+impl<'w> Stacks<'w> {
+    fn of(wired: &'w [Wired]) -> Self {
+        let mut all = Vec::new();
+        for one in wired {
+            let name = one.name().unwrap_or_default();
+            match (&one.interface, one.vlan, &one.joins) {
+                (Some(below), Some(_), _) => all.push((below.as_str(), "VLAN", name)),
+                (_, None, Some(joined)) => {
+                    let key = match joined {
+                        Joined::Bridge(_) => "Bridge",
+                        Joined::Bond(..) => "Bond",
+                    };
+                    let ports = joined.ports().iter();
+                    all.extend(ports.map(|port| (port.as_str(), key, name.clone())));
+                }
+                _ => {}
+            }
+        }
+        Self { all }
+    }
+
+    /// What is made on top of an interface, as lines of its file.
+    fn lines_for(&self, below: Option<&str>) -> String {
+        let own = self.all.iter().filter(|one| Some(one.0) == below);
+        own.map(|(_, key, above)| format!("{key}={above}\n"))
+            .collect()
+    }
+
+    /// Those below that the settings name nowhere else, each once.
+    fn unnamed(&self, wired: &[Wired]) -> Vec<&'w str> {
+        let mut names = Vec::new();
+        for (below, ..) in &self.all {
+            let is_named = wired
+                .iter()
+                .any(|one| one.name().as_deref() == Some(*below));
+            if !is_named && !names.contains(below) {
+                names.push(*below);
+            }
+        }
+        names
+    }
 }
 
 /// The first release of netplan with WPA3.

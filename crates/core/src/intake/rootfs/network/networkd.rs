@@ -1,12 +1,10 @@
-//! systemd.network(5) and systemd.netdev(5).
+//! systemd.network(5), systemd.netdev(5) and systemd.link(5).
 
-use std::collections::BTreeMap;
-
-use super::{HIDDEN, OPEN, put_name_servers, wpa};
+use super::{HIDDEN, OPEN, Stacks, put_name_servers, wpa};
 use crate::files::FilesError;
 use crate::intake::rootfs::services;
 use crate::intake::rootfs::writer::{Secrecy, Writer};
-use crate::settings::{Wired, Wireless};
+use crate::settings::{Joined, Wired, Wireless};
 
 const FOLDER: &str = "/etc/systemd/network";
 
@@ -17,36 +15,25 @@ pub(super) fn apply(
 ) -> Result<(), FilesError> {
     services::enable(writer, &["systemd-networkd"])?;
     let has_resolved = services::enable(writer, &["systemd-resolved"])?;
-    // VLANs by the interface that they are on.
-    let mut vlans: BTreeMap<&str, Vec<String>> = BTreeMap::new();
-    for one in wired.iter().filter(|one| one.vlan.is_some()) {
-        let below = one.interface.as_deref().unwrap_or_default();
-        vlans.entry(below).or_default().extend(one.name());
-    }
+    super::limit_wait(writer, wired, wireless)?;
+    let stacks = Stacks::of(wired);
     for one in wired {
-        let file = one.name().unwrap_or_else(|| "wired".to_owned());
-        if let Some(vlan) = one.vlan {
-            let text = format!(
-                "# Written by Pinewrit.\n[NetDev]\nName={file}\nKind=vlan\n\n[VLAN]\nId={vlan}\n"
-            );
-            let path = format!("{FOLDER}/10-pinewrit-{file}.netdev");
-            writer.file(&path, OPEN, &text, Secrecy::Open)?;
+        super::rename(writer, one)?;
+        if let Some(device) = netdev(one) {
+            let path = format!("{FOLDER}/10-pinewrit-{}.netdev", one.id());
+            writer.file(&path, OPEN, &device, Secrecy::Open)?;
         }
-        let own = match one.vlan {
-            None => one.interface.as_deref().and_then(|name| vlans.remove(name)),
-            Some(_) => None,
-        };
-        let text = network(one, &own.unwrap_or_default());
-        let path = format!("{FOLDER}/10-pinewrit-{file}.network");
-        writer.file(&path, OPEN, &text, Secrecy::Open)?;
+        let lines = stacks.lines_for(one.interface.as_deref().filter(|_| one.vlan.is_none()));
+        let path = format!("{FOLDER}/10-pinewrit-{}.network", one.id());
+        writer.file(&path, OPEN, &network(one, &lines), Secrecy::Open)?;
     }
-    for (below, names) in vlans {
-        let lines: String = names.iter().map(|name| format!("VLAN={name}\n")).collect();
+    for name in stacks.unnamed(wired) {
+        let lines = stacks.lines_for(Some(name));
         let text = format!(
-            "# Written by Pinewrit.\n[Match]\nName={below}\n\n[Link]\nRequiredForOnline=no\n\n\
+            "# Written by Pinewrit.\n[Match]\nName={name}\n\n[Link]\nRequiredForOnline=no\n\n\
              [Network]\nLinkLocalAddressing=no\n{lines}"
         );
-        let path = format!("{FOLDER}/10-pinewrit-{below}.network");
+        let path = format!("{FOLDER}/10-pinewrit-{name}.network");
         writer.file(&path, OPEN, &text, Secrecy::Open)?;
     }
     match has_resolved {
@@ -57,10 +44,9 @@ pub(super) fn apply(
         return Ok(());
     };
     let name = &wireless.interface;
-    let text = format!(
-        "# Written by Pinewrit.\n[Match]\nName={name}\n\n[Link]\nRequiredForOnline=no\n\n\
-         [Network]\nDHCP=yes\n"
-    );
+    let needed = needed(!wireless.is_optional);
+    let text =
+        format!("# Written by Pinewrit.\n[Match]\nName={name}\n\n{needed}[Network]\nDHCP=yes\n");
     let path = format!("{FOLDER}/20-pinewrit-{name}.network");
     writer.file(&path, OPEN, &text, Secrecy::Open)?;
     let text = wpa::config(writer, wireless)?;
@@ -76,20 +62,69 @@ pub(super) fn apply(
 /// belongs to whoever made it; a text is what the image was built with.
 fn lead_to_resolved(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
     let path = "/etc/resolv.conf";
+    let target = "../run/systemd/resolve/stub-resolv.conf";
     let facts = writer.files.facts(path)?;
-    match facts.is_some_and(|facts| facts.target.is_some()) {
+    let is_own = writer
+        .old
+        .as_ref()
+        .is_some_and(|old| old.led.contains_key(path));
+    match facts.is_some_and(|facts| facts.target.is_some()) && !is_own {
         true => Ok(()),
-        false => writer.plain_link(path, "../run/systemd/resolve/stub-resolv.conf"),
+        false => writer.lead(path, target),
     }
 }
 
-fn network(wired: &Wired, vlans: &[String]) -> String {
-    let name = wired.name().unwrap_or_else(|| "en* eth*".to_owned());
-    let mut text = format!(
-        "# Written by Pinewrit.\n[Match]\nName={name}\n\n[Link]\nRequiredForOnline=no\n\n[Network]\n"
-    );
+/// Every interface is needed to be online, unless it is said not to be.
+fn needed(is_needed: bool) -> &'static str {
+    match is_needed {
+        true => "",
+        false => "[Link]\nRequiredForOnline=no\n\n",
+    }
+}
+
+/// What makes an interface that no hardware stands for.
+fn netdev(wired: &Wired) -> Option<String> {
+    let name = wired.name()?;
+    let (kind, rest) = match (wired.vlan, &wired.joins) {
+        (Some(vlan), _) => ("vlan", format!("\n[VLAN]\nId={vlan}\n")),
+        (None, Some(Joined::Bridge(_))) => ("bridge", String::new()),
+        (None, Some(Joined::Bond(_, mode))) => {
+            let mode = mode.word();
+            (
+                "bond",
+                format!("\n[Bond]\nMode={mode}\nMIIMonitorSec=100ms\n"),
+            )
+        }
+        (None, None) => return None,
+    };
+    Some(format!(
+        "# Written by Pinewrit.\n[NetDev]\nName={name}\nKind={kind}\n{rest}"
+    ))
+}
+
+fn network(wired: &Wired, stacked: &str) -> String {
+    let matching = match (wired.name(), wired.mac) {
+        (Some(name), _) => format!("Name={name}\n"),
+        // Interfaces on top of it have its address too.
+        (None, Some(mac)) => format!("MACAddress={mac}\nType=ether\n"),
+        (None, None) => "Name=en* eth*\n".to_owned(),
+    };
+    let mut text = format!("# Written by Pinewrit.\n[Match]\n{matching}\n");
+    let mtu = wired.mtu.map(|mtu| format!("MTUBytes={mtu}\n"));
+    let needed = match wired.is_optional || wired.is_bare {
+        true => "RequiredForOnline=no\n",
+        false => "",
+    };
+    let link = mtu.unwrap_or_default() + needed;
+    if !link.is_empty() {
+        text += &format!("[Link]\n{link}\n");
+    }
+    text += "[Network]\n";
     if wired.is_dhcp() {
         text += "DHCP=yes\n";
+    }
+    if wired.is_bare {
+        text += "LinkLocalAddressing=no\n";
     }
     let mut line = |key: &str, value: String| text += &format!("{key}={value}\n");
     wired
@@ -107,7 +142,7 @@ fn network(wired: &Wired, vlans: &[String]) -> String {
     if !wired.search.is_empty() {
         line("Domains", wired.search.join(" "));
     }
-    vlans.iter().for_each(|vlan| line("VLAN", vlan.clone()));
+    text += stacked;
     for route in &wired.routes {
         let (to, via) = (&route.to, &route.via);
         text += &format!("\n[Route]\nDestination={to}\nGateway={via}\n");
