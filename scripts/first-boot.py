@@ -155,8 +155,10 @@ class Unit:
     def listen(self):
         try:
             heard = self.serial.recv(65536)
-        except TimeoutError:
+        except (TimeoutError, ConnectionError):
             return
+        if not heard:
+            time.sleep(0.2)
         self.log.write(heard)
         self.log.flush()
         self.heard += heard.decode(errors="replace")
@@ -208,9 +210,10 @@ class Unit:
 
     def off(self):
         self.serial.sendall(b"sudo -n systemctl poweroff || true\n")
-        try:
-            self.process.wait(90)
-        except subprocess.TimeoutExpired:
+        end = time.time() + 90
+        while self.process.poll() is None and time.time() < end:
+            self.listen()
+        if self.process.poll() is None:
             print("  BAD   it does not switch off")
             self.process.kill()
         self.process.wait()

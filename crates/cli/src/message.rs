@@ -54,6 +54,12 @@ impl Message {
         self.fact(name, value)
     }
 
+    /// Leaves a fact out.
+    pub(crate) fn without(mut self, name: &str) -> Self {
+        self.facts.retain(|(known, _)| known != name);
+        self
+    }
+
     /// Adds something to try.
     pub(crate) fn remedy(mut self, text: impl Into<String>) -> Self {
         self.remedies.push(text.into());

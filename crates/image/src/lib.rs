@@ -11,6 +11,7 @@ mod checksum;
 mod content;
 mod error;
 mod fetch;
+mod jumps;
 mod location;
 mod lz4_frames;
 mod lz4_whole;

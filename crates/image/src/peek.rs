@@ -6,18 +6,25 @@ use std::sync::{Mutex, MutexGuard};
 
 use pinewrit_disk::{BlockDevice, DiskError, Operation, SectorSize, is_zero};
 
+use crate::jumps::Jumps;
+use crate::packed::PackedBytes;
 use crate::{ImageSource, ImageStream, StreamError, StreamFault};
 
 const BLOCK: usize = 64 << 10;
+/// How much of an image that can be read from the middle is unpacked for a quick look, as a multiple of
+/// what it may take from the start.
+const JUMPING: u64 = 4;
 /// Blocks that are kept for going back: 64 MiB. Blocks of zeros cost nothing.
 const KEPT_BLOCKS: usize = 1024;
 
 /// A read-only device over an image's unwrapped stream.
 ///
 /// The stream is unpacked only as far as reads ask for. Going back costs nothing within the kept
-/// part; further back, the stream is unpacked again from its start.
+/// part; further back, the stream is unpacked again from its start, or from a place that is nearer where
+/// the wrapping has some.
 pub struct PeekDevice {
     source: ImageSource,
+    jumps: Option<Jumps>,
     limit: u64,
     state: Mutex<State>,
 }
@@ -27,6 +34,8 @@ struct State {
     stream: Option<ImageStream>,
     /// Number of the block that the stream gives next.
     next: u64,
+    /// Bytes that were unpacked so far.
+    unpacked: u64,
     /// `None` for a block of zeros of full length.
     kept: BTreeMap<u64, Option<Box<[u8]>>>,
     stored: usize,
@@ -38,6 +47,7 @@ impl PeekDevice {
     /// A view of `source`; nothing is unpacked yet.
     pub fn new(source: ImageSource) -> Self {
         Self {
+            jumps: source.jumps(),
             source,
             limit: u64::MAX,
             state: Mutex::default(),
@@ -45,7 +55,8 @@ impl PeekDevice {
     }
 
     /// The same view, for quick looks: reads past `limit` bytes of the unwrapped image fail as if
-    /// it ended there, rather than unpack so much.
+    /// it ended there, rather than unpack so much. Where it can be read from the middle, they do so once
+    /// several times as much was unpacked.
     pub fn with_limit(self, limit: u64) -> Self {
         Self { limit, ..self }
     }
@@ -55,24 +66,22 @@ impl PeekDevice {
     }
 }
 
-impl PeekDevice {
-    /// Reads an image without any wrapping where it lies.
-    fn read_plain(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
-        let mut done = 0;
-        while done < buffer.len() {
-            let position = offset + done as u64;
-            match self.source.packed().read_at(&mut buffer[done..], position) {
-                Ok(0) => return Err(past_end(offset, buffer.len(), position)),
-                Ok(len) => done += len,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) if is_not_fetched(&error) => {
-                    return Err(past_end(offset, buffer.len(), position));
-                }
-                Err(error) => return Err(read_failed(position, error)),
+/// Reads an image where it lies.
+fn read_stored(packed: &dyn PackedBytes, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+    let mut done = 0;
+    while done < buffer.len() {
+        let position = offset + done as u64;
+        match packed.read_at(&mut buffer[done..], position) {
+            Ok(0) => return Err(past_end(offset, buffer.len(), position)),
+            Ok(len) => done += len,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) if is_not_fetched(&error) => {
+                return Err(past_end(offset, buffer.len(), position));
             }
+            Err(error) => return Err(read_failed(position, error)),
         }
-        Ok(())
     }
+    Ok(())
 }
 
 fn past_end(offset: u64, len: usize, size: u64) -> DiskError {
@@ -99,21 +108,42 @@ fn is_not_fetched(error: &io::Error) -> bool {
 }
 
 impl State {
-    /// Unpacks until `block` is kept; `false` if the image ends before it.
-    fn load(&mut self, source: &ImageSource, block: u64) -> io::Result<bool> {
+    /// Unpacks until `block` is kept; `false` if the image ends before it, or after `budget` bytes.
+    fn load(&mut self, device: &PeekDevice, block: u64) -> io::Result<bool> {
         if self.kept.contains_key(&block) {
             return Ok(true);
         }
-        if block < self.next || self.stream.is_none() {
-            self.stream = Some(source.stream()?);
-            self.next = 0;
-        }
+        self.go_to(device, block)?;
+        let budget = device.limit.saturating_mul(JUMPING);
         while self.next <= block {
-            if !self.read_block()? {
+            if self.unpacked >= budget || !self.read_block()? {
                 return Ok(false);
             }
         }
         Ok(true)
+    }
+
+    /// Puts the stream before a block, unless it gets there by going on.
+    fn go_to(&mut self, device: &PeekDevice, block: u64) -> io::Result<()> {
+        let is_behind = block < self.next || self.stream.is_none();
+        let Some(jumps) = &device.jumps else {
+            if is_behind {
+                self.stream = Some(device.source.stream()?);
+                self.next = 0;
+            }
+            return Ok(());
+        };
+        let from = jumps.before(block * BLOCK as u64);
+        // The first whole block from there on.
+        let first = from.unpacked.div_ceil(BLOCK as u64);
+        if is_behind || first > self.next {
+            let mut stream = jumps.stream(from)?;
+            let rest = first * BLOCK as u64 - from.unpacked;
+            io::copy(&mut (&mut stream).take(rest), &mut io::sink())?;
+            self.stream = Some(stream);
+            self.next = first;
+        }
+        Ok(())
     }
 
     /// Reads and keeps the next block; `false` at the end of the image.
@@ -128,6 +158,7 @@ impl State {
             self.stream = None;
         }
         read?;
+        self.unpacked += bytes.len() as u64;
         if bytes.len() < BLOCK {
             self.end = Some(self.next * BLOCK as u64 + bytes.len() as u64);
         }
@@ -175,15 +206,18 @@ impl BlockDevice for PeekDevice {
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
         let size = self.size();
         let beyond = past_end(offset, buffer.len(), size);
-        let readable = size.min(self.limit);
+        let readable = match self.jumps {
+            Some(_) => size,
+            None => size.min(self.limit),
+        };
         if offset
             .checked_add(buffer.len() as u64)
             .is_none_or(|end| end > readable)
         {
             return Err(beyond);
         }
-        if self.source.layers().is_empty() && self.source.packed().can_jump() {
-            return self.read_plain(offset, buffer);
+        if let Some(Jumps::Stored(packed)) = &self.jumps {
+            return read_stored(&**packed, offset, buffer);
         }
         let mut state = self.lock();
         let mut done = 0;
@@ -191,7 +225,7 @@ impl BlockDevice for PeekDevice {
             let position = offset + done as u64;
             let (block, within) = (position / BLOCK as u64, (position % BLOCK as u64) as usize);
             let part = (BLOCK - within).min(buffer.len() - done);
-            let loaded = match state.load(&self.source, block) {
+            let loaded = match state.load(self, block) {
                 Err(error) if is_not_fetched(&error) => return Err(beyond),
                 loaded => loaded.map_err(|source| read_failed(position, source))?,
             };

@@ -14,6 +14,7 @@ use nested::PiecesInside;
 
 use crate::archive::{self, ArchiveInput};
 use crate::fetch::{FetchOptions, FetchStats, Remote};
+use crate::jumps::Jumps;
 use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader, Part};
 use crate::spool::Spool;
 use crate::summed::sum_up;
@@ -74,6 +75,8 @@ pub struct ImageSource {
     name: String,
     packed: Arc<dyn PackedBytes>,
     remote: Option<Arc<Remote>>,
+    /// The packed bytes of a quick look that is to be read from the middle.
+    around: Option<Arc<dyn PackedBytes>>,
     layers: Vec<Layer>,
     inner: Option<Inner>,
 }
@@ -118,6 +121,7 @@ impl ImageSource {
             name: opened.name,
             packed: opened.packed,
             remote: opened.remote,
+            around: None,
             layers: Vec::new(),
             inner: None,
         };
@@ -223,9 +227,32 @@ impl ImageSource {
             Some(remote) => Arc::new(remote.start_only()),
             None => Arc::clone(&self.packed),
         };
+        let around = self.remote.as_ref();
         Self {
             packed,
+            around: around.map(|remote| Arc::new(remote.start_only().and_around()) as _),
             ..self.clone()
+        }
+    }
+
+    /// How the image is read from the middle, where its last layer allows it.
+    pub(crate) fn jumps(&self) -> Option<Jumps> {
+        let (after, packed) = self.base();
+        let around = self.around.as_ref().filter(|_| self.inner.is_none());
+        let packed = around.unwrap_or(packed);
+        if !packed.can_jump() {
+            return None;
+        }
+        let layer = match self.layers.get(after..)? {
+            [] => return Some(Jumps::Stored(Arc::clone(packed))),
+            [layer] => layer,
+            _ => return None,
+        };
+        match (layer.wrapping, &layer.member) {
+            (Wrapping::Xz, None) => Jumps::in_xz(packed),
+            (Wrapping::Zstd, None) => Jumps::in_zstd(packed),
+            (_, Some(_)) => Some(Jumps::Stored(self.stored_member()?)),
+            _ => None,
         }
     }
 
@@ -237,10 +264,6 @@ impl ImageSource {
             .filter(|_| outermost == Some(Wrapping::Xz))?;
         let blocks = xz_index::blocks(&*self.packed, size)?;
         xz_streams::one_thread(&blocks)
-    }
-
-    pub(crate) fn packed(&self) -> &dyn PackedBytes {
-        &*self.packed
     }
 
     /// The packed bytes from the start.

@@ -13,7 +13,7 @@ use crate::xz_streams::XzStreams;
 use crate::{StreamError, StreamFault, Wrapping, bzip2_blocks, zstd_parallel};
 
 /// Memory that one decoder may take, in bytes. Enough for xz at its highest preset (65 MiB).
-const DECODER_MEMORY: u64 = 160 << 20;
+pub(crate) const DECODER_MEMORY: u64 = 160 << 20;
 const INPUT_BUFFER: usize = 256 << 10;
 
 /// The unwrapped bytes of an image. Errors hold a [`StreamError`].

@@ -3,6 +3,7 @@
 //! The .xz File Format 1.2.1: stream header (section 2.1.1), index (4), footer (2.1.2), stream
 //! padding (2.2). Several streams in a row are added up.
 
+use crate::jumps::Jump;
 use crate::packed::{PackedBytes, read_exact};
 
 const HEADER: u64 = 12;
@@ -12,6 +13,9 @@ const MAGIC: &[u8] = b"\xfd7zXZ\0";
 const MAX_INDEX: u64 = 64 << 20;
 /// More padding than this, in bytes, is not worth looking through.
 const MAX_PADDING: u64 = 256 << 10;
+
+/// More blocks than this are not kept: 1 TB in blocks of 1 MiB.
+const MAX_JUMPS: usize = 1 << 20;
 
 /// What the indexes of all streams say together.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -48,6 +52,25 @@ pub(crate) fn blocks(file: &dyn PackedBytes, packed_size: u64) -> Option<Blocks>
     Some(all)
 }
 
+/// Where the blocks of a file with a single stream begin, and where they end.
+pub(crate) fn jumps(file: &dyn PackedBytes, packed_size: u64) -> Option<(Vec<Jump>, u64)> {
+    let end = skip_padding(file, packed_size)?;
+    let (index, index_at) = read_index(file, end)?;
+    let mut jumps = Vec::new();
+    let mut next = Jump {
+        packed: HEADER,
+        unpacked: 0,
+    };
+    parse_index(&index, |padded, unpacked| {
+        jumps.push(next);
+        next.packed = next.packed.checked_add(padded)?;
+        next.unpacked = next.unpacked.checked_add(unpacked)?;
+        (jumps.len() <= MAX_JUMPS).then_some(())
+    })?;
+    // Anything else before it would be another stream.
+    (next.packed == index_at).then_some((jumps, index_at))
+}
+
 struct StreamFacts {
     start: u64,
     blocks: Blocks,
@@ -66,7 +89,8 @@ fn skip_padding(file: &dyn PackedBytes, mut end: u64) -> Option<u64> {
     None
 }
 
-fn read_stream(file: &dyn PackedBytes, end: u64) -> Option<StreamFacts> {
+/// The index of the stream that ends at `end`, and where it begins.
+fn read_index(file: &dyn PackedBytes, end: u64) -> Option<(Vec<u8>, u64)> {
     let footer_at = end.checked_sub(FOOTER)?;
     let mut footer = [0; FOOTER as usize];
     read_exact(file, &mut footer, footer_at)?;
@@ -81,16 +105,30 @@ fn read_stream(file: &dyn PackedBytes, end: u64) -> Option<StreamFacts> {
     }
     let mut index = vec![0; index_size as usize];
     read_exact(file, &mut index, index_at)?;
-    let (packed, blocks) = parse_index(&index)?;
+    Some((index, index_at))
+}
 
+fn read_stream(file: &dyn PackedBytes, end: u64) -> Option<StreamFacts> {
+    let (index, index_at) = read_index(file, end)?;
+    let mut packed: u64 = 0;
+    let mut blocks = Blocks::default();
+    parse_index(&index, |padded, unpacked| {
+        packed = packed.checked_add(padded)?;
+        blocks = blocks.add(&Blocks {
+            unpacked,
+            count: 1,
+            largest: padded.checked_add(unpacked)?,
+        })?;
+        Some(())
+    })?;
     let start = index_at.checked_sub(packed)?.checked_sub(HEADER)?;
     let mut magic = [0; MAGIC.len()];
     read_exact(file, &mut magic, start)?;
     (magic == *MAGIC).then_some(StreamFacts { start, blocks })
 }
 
-/// Sums up an index: packed bytes of all blocks with their padding, and what they are.
-fn parse_index(index: &[u8]) -> Option<(u64, Blocks)> {
+/// Gives each block of an index: packed bytes with their padding, and unpacked ones.
+fn parse_index(index: &[u8], mut each: impl FnMut(u64, u64) -> Option<()>) -> Option<()> {
     let (body, crc) = index.split_at_checked(index.len().checked_sub(4)?)?;
     let mut crc32 = flate2::Crc::new();
     crc32.update(body);
@@ -99,19 +137,12 @@ fn parse_index(index: &[u8]) -> Option<(u64, Blocks)> {
     }
     let mut rest = body.strip_prefix(&[0])?;
     let records = take_integer(&mut rest)?;
-    let mut packed: u64 = 0;
-    let mut blocks = Blocks::default();
     for _ in 0..records {
         let unpadded = take_integer(&mut rest)?;
         let unpacked = take_integer(&mut rest)?;
-        packed = packed.checked_add(unpadded.checked_next_multiple_of(4)?)?;
-        blocks = blocks.add(&Blocks {
-            unpacked,
-            count: 1,
-            largest: unpadded.checked_add(unpacked)?,
-        })?;
+        each(unpadded.checked_next_multiple_of(4)?, unpacked)?;
     }
-    Some((packed, blocks))
+    Some(())
 }
 
 /// A multibyte integer, section 1.2: seven bits a byte, lowest first, at most nine bytes.

@@ -3,6 +3,7 @@
 //! RFC 8878, sections 3.1.1 (frames and blocks) and 3.1.2 (skippable frames). All frames are
 //! walked, because the size of the first alone would be a wrong number.
 
+use crate::jumps::Jump;
 use crate::packed::{PackedBytes, read};
 
 const MAGIC: u32 = 0xfd2f_b528;
@@ -10,8 +11,36 @@ const MAGIC: u32 = 0xfd2f_b528;
 /// 128 KiB.
 const MAX_HEADERS: u64 = 8 << 20;
 
+/// More frames than this are not kept: 1 TB in frames of 1 MiB.
+const MAX_JUMPS: usize = 1 << 20;
+
 /// The unpacked size in bytes, or `None` where a frame does not say it or the file is damaged.
 pub(crate) fn unpacked_size(file: &dyn PackedBytes, packed_size: u64) -> Option<u64> {
+    walk(file, packed_size, |_| Some(()))
+}
+
+/// Where the frames begin, those without content left out.
+pub(crate) fn jumps(file: &dyn PackedBytes, packed_size: u64) -> Option<Vec<Jump>> {
+    let mut jumps: Vec<Jump> = Vec::new();
+    walk(file, packed_size, |jump| {
+        if jumps
+            .last()
+            .is_some_and(|last| last.unpacked == jump.unpacked)
+        {
+            jumps.pop();
+        }
+        jumps.push(jump);
+        (jumps.len() <= MAX_JUMPS).then_some(())
+    })?;
+    Some(jumps)
+}
+
+/// Gives each frame that holds a part of the image; returns the image's size.
+fn walk(
+    file: &dyn PackedBytes,
+    packed_size: u64,
+    mut each: impl FnMut(Jump) -> Option<()>,
+) -> Option<u64> {
     let mut at = 0;
     let mut total: u64 = 0;
     let mut left = MAX_HEADERS;
@@ -23,6 +52,10 @@ pub(crate) fn unpacked_size(file: &dyn PackedBytes, packed_size: u64) -> Option<
             at = at.checked_add(8)?.checked_add(u64::from(len))?;
         } else if magic == MAGIC {
             let frame = read_frame(file, at + 4, &mut left)?;
+            each(Jump {
+                packed: at,
+                unpacked: total,
+            })?;
             total = total.checked_add(frame.unpacked)?;
             at = frame.end;
         } else {

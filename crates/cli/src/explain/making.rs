@@ -127,7 +127,7 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
         )
         .remedy("--all removes it with all that is in it"),
         FilesError::Edit(error @ EditError::NoSpace { .. }) => {
-            message(Exit::Medium, format!("{name}: {error}"))
+            message(Exit::Usage, format!("{name}: {error}"))
                 .fact("state", "nothing was changed")
                 .remedy("grow it first, or remove something")
         }
@@ -159,7 +159,7 @@ fn fat_error(name: &str, error: &fat::EditError) -> Message {
     use fat::EditError::{FolderFull, Name, NoSpace, Scattered, TooLarge, Unclean, Volume};
     let (exit, remedy) = match error {
         NoSpace { .. } | Scattered { .. } => {
-            (Exit::Medium, "a larger partition, or remove something")
+            (Exit::Usage, "a larger partition, or remove something")
         }
         FolderFull { .. } => (
             Exit::Medium,

@@ -130,7 +130,12 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
             ),
         )
         .remedy("take another medium; do not trust this one with anything"),
-        WriteError::Configure(error) => left(configure_error(medium, error)),
+        WriteError::Configure(error) => {
+            let message = configure_error(medium, error).without("state");
+            left(message)
+        }
+        WriteError::NoWayIn => left(Message::new(Exit::Settings, error.to_string()))
+            .remedy("[[users]] with a name and ssh-keys, or a password and password-login = true"),
         WriteError::Cancelled => left(interrupted()).remedy("write it again"),
         other => left(Message::new(Exit::Internal, other.to_string())),
     }
@@ -271,6 +276,14 @@ pub(crate) fn configure_error(medium: &str, error: &ConfigureError) -> Message {
         ConfigureError::Seed(error) => Message::new(Exit::Internal, error_chain(error)),
         ConfigureError::Files(error) | ConfigureError::Root(RootError::Files(error)) => {
             files_error(medium, error)
+        }
+        ConfigureError::Root(RootError::NoRoomForSwap { size, room }) => {
+            let what = format!("the swap file of the settings does not fit on {medium}");
+            Message::new(Exit::Settings, what)
+                .fact("swap", units::exact(*size))
+                .fact("room", units::exact(*room))
+                .fact("state", "nothing was changed")
+                .remedy("a smaller swap, or a root that has more room: grow-root = true, on a larger medium")
         }
         ConfigureError::Root(error) => {
             let what = format!("the settings could not be put on {medium}");

@@ -4,7 +4,9 @@ use pinewrit_disk::{BlockDevice, ByteRange, Window};
 use pinewrit_table::{NewPartition, PartitionSize, PartitionType, TableEdit, TableError};
 
 use super::ConfigureError;
-use crate::files::{Files, FilesError, FilesystemOf, filesystems, open_to_change, open_to_read};
+use crate::files::{
+    Files, FilesError, FilesystemOf, filesystems, first_unseen, open_to_change, open_to_read,
+};
 use crate::format::{FatKind, FormatError, FormatKind, FormatOptions, format};
 use crate::intake::cloud_init;
 use crate::intake::custom::CustomIntake;
@@ -107,6 +109,9 @@ pub(super) fn choose(
     settings: &CheckedSettings,
 ) -> Result<Chosen, ConfigureError> {
     let found = Found::on(device)?;
+    if let (None, Some(partition)) = (&found.root, first_unseen(device)?) {
+        return Err(ConfigureError::Unseen { partition });
+    }
     let asked = "it was asked for".to_owned();
     let root_facts = found.root.as_ref().map(|root| look(device, root));
     let root_facts = root_facts.transpose()?.unwrap_or_default();
@@ -150,23 +155,25 @@ pub(super) fn choose(
         None => {}
     }
     match (&found.labelled, &found.root, &found.fat) {
-        (Some(labelled), Some(_), _) if root_facts.has_cloud_init => {
+        (Some(labelled), Some(_), _) if root_facts.cloud_init == CloudInit::On => {
             let number = labelled.partition.unwrap_or(0);
             let reason =
                 format!("the image has cloud-init, and partition {number} is labelled CIDATA");
             Ok(chosen(Way::Seed { folder: "" }, labelled, reason))
         }
-        (None, Some(root), _) if root_facts.has_cloud_init => {
+        (None, Some(root), _) if root_facts.cloud_init == CloudInit::On => {
             let reason = "the image has cloud-init, and no partition labelled CIDATA".to_owned();
             let folder = SEED_FOLDER;
             Ok(chosen(Way::Seed { folder }, root, reason))
         }
         (_, Some(_), _) => {
             let root = changeable_root(device, &found)?;
-            let reason = format!(
-                "the image has no cloud-init, and its root is {} that can be changed",
-                root.facts.kind
-            );
+            let cloud_init = match root_facts.cloud_init {
+                CloudInit::SwitchedOff => "the image's cloud-init is switched off",
+                _ => "the image has no cloud-init",
+            };
+            let kind = root.facts.kind;
+            let reason = format!("{cloud_init}, and its root is {kind} that can be changed");
             Ok(chosen(Way::Root, root, reason))
         }
         (Some(labelled), None, _) => {
@@ -252,9 +259,18 @@ fn changeable_root<'f>(
     }
 }
 
+/// Whether the image has cloud-init, and whether it runs.
+#[derive(Clone, Copy, Default, PartialEq, Eq)]
+enum CloudInit {
+    #[default]
+    Absent,
+    SwitchedOff,
+    On,
+}
+
 #[derive(Default)]
 struct RootFacts {
-    has_cloud_init: bool,
+    cloud_init: CloudInit,
     stock_user: Option<String>,
     lacks_wpa3: bool,
     lacks_keyboard: bool,
@@ -265,8 +281,11 @@ fn look(device: &dyn BlockDevice, root: &FilesystemOf) -> Result<RootFacts, Conf
     let window = Window::new(device, root.range);
     let files: Files<'_> = open_to_read(&window)?;
     Ok(RootFacts {
-        has_cloud_init: files.has("/usr/bin/cloud-init")?
-            && !files.has_name(rootfs::CLOUD_INIT_OFF)?,
+        cloud_init: match files.has("/usr/bin/cloud-init")? {
+            false => CloudInit::Absent,
+            true if files.has_name(rootfs::CLOUD_INIT_OFF)? => CloudInit::SwitchedOff,
+            true => CloudInit::On,
+        },
         stock_user: rootfs::stock_user_of(&files)?,
         lacks_wpa3: !rootfs::knows_wpa3(&files)?,
         lacks_keyboard: rootfs::lacks_keyboard(&files)?,

@@ -86,6 +86,12 @@ pub enum ConfigureError {
         /// Why not, if one was found.
         because: Option<String>,
     },
+    /// The look at an image ended before a partition that may be its root, so nothing can be said yet.
+    #[error("partition {partition} was not looked into")]
+    Unseen {
+        /// The partition's number.
+        partition: u32,
+    },
     /// A setting that this intake cannot bring about.
     #[error("{setting} is not possible by {intake}")]
     NotByThisIntake {

@@ -67,6 +67,27 @@ pub(crate) fn filesystems(device: &dyn BlockDevice) -> Result<Vec<FilesystemOf>,
     Ok(all)
 }
 
+/// The first partition that lies on the device and whose start cannot be reached: a quick look at an image
+/// ends somewhere.
+///
+/// # Errors
+/// The device could not be read.
+pub(crate) fn first_unseen(device: &dyn BlockDevice) -> Result<Option<u32>, DiskError> {
+    let Some(table) = PartitionTable::read(device)? else {
+        return Ok(None);
+    };
+    let inside = |range: ByteRange| range.end <= device.size();
+    for partition in table.partitions.iter().filter(|one| inside(one.range)) {
+        let mut start = [0; 4096];
+        match device.read_at(partition.range.start, &mut start) {
+            Err(DiskError::PastEnd { .. }) => return Ok(Some(partition.number)),
+            Err(error) => return Err(error),
+            Ok(()) => {}
+        }
+    }
+    Ok(None)
+}
+
 fn look_at(
     device: &dyn BlockDevice,
     partition: Option<u32>,

@@ -78,10 +78,14 @@ impl Step {
     }
 }
 
-/// Whether there is a route to anywhere, and waiting for one.
+/// Whether there is a route by an interface that is plugged in, and waiting for one.
 const ONLINE: &str = "is_online() {
-  [ -n \"$(sed 1d /proc/net/route 2> /dev/null)\" ] && return
-  grep -v -e ' lo$' -e '^fe80' -e '^ff00' /proc/net/ipv6_route > /dev/null 2>&1
+  for name in $(sed 1d /proc/net/route 2> /dev/null | cut -f 1) \\
+    $(grep -v -e '^fe80' -e '^ff00' /proc/net/ipv6_route 2> /dev/null | sed 's/.* //'); do
+    [ \"$name\" != lo ] || continue
+    [ \"$(cat /sys/class/net/$name/carrier 2> /dev/null)\" != 1 ] || return 0
+  done
+  return 1
 }
 wait_a_while() {
   left=60

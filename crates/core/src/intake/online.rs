@@ -4,7 +4,7 @@
 use crate::settings::{CheckedSettings, Wired, Wireless};
 
 /// How long a start waits for a network that somebody asks for, in seconds.
-pub(crate) const PATIENCE: u32 = 15;
+pub(crate) const PATIENCE: u32 = 10;
 
 /// Where the limit of systemd-networkd's service lies.
 pub(crate) const WAIT_FILE: &str =

@@ -82,6 +82,9 @@ pub(super) fn finish(
             ..settings.clone()
         };
         let changes = configure::apply(&overlay, &rest).map_err(WriteError::Configure)?;
+        if target.needs_way_in && changes.report.has_way_in == Some(false) {
+            return Err(WriteError::NoWayIn);
+        }
         finished.configured = Some(changes.report);
     }
     target.observer.stage(Stage::Finish, None);

@@ -90,6 +90,8 @@ pub struct Target<'a> {
     pub medium: &'a dyn BlockDevice,
     /// First-boot settings to put on it before it is finished.
     pub settings: Option<&'a CheckedSettings>,
+    /// Settings that leave nobody a way in are an error.
+    pub needs_way_in: bool,
     /// Let the last partition take the whole medium, or the file system the whole partition.
     pub grow: bool,
     /// What is written is one partition of a medium, by a window over it.
@@ -106,6 +108,7 @@ impl<'a> Target<'a> {
         Self {
             medium,
             settings: None,
+            needs_way_in: false,
             grow: false,
             is_partition: false,
             read_back: ReadBack::After,

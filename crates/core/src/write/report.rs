@@ -200,6 +200,9 @@ pub enum WriteError {
     /// What was written further on was found at the medium's start: it is smaller than it says.
     #[error("what was written further on was found at the start")]
     Wraps,
+    /// With the settings, nobody could log in.
+    #[error("nobody could log in: no account has a password or a key")]
+    NoWayIn,
     /// The settings could not be put on the medium.
     #[error("the settings could not be put on the medium")]
     Configure(#[source] ConfigureError),

@@ -2,6 +2,7 @@
 
 use std::io;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::Remote;
 use super::start::IN_MEMORY;
@@ -10,17 +11,47 @@ use crate::{StreamError, StreamFault};
 
 /// The start of a file on a server, as far as it is kept in memory anyway, and its tail.
 #[derive(Debug)]
-pub(crate) struct StartOnly(Arc<Remote>);
+pub(crate) struct StartOnly {
+    remote: Arc<Remote>,
+    /// Bytes that may still be asked for out of order.
+    elsewhere: AtomicU64,
+}
+
+/// What is asked for out of order at most, in bytes: the structures of file systems lie here and there.
+const ELSEWHERE: u64 = 64 << 20;
 
 impl StartOnly {
+    /// The same, where some of what lies elsewhere may be asked for as well.
+    pub(crate) fn and_around(self) -> Self {
+        Self {
+            elsewhere: AtomicU64::new(ELSEWHERE),
+            ..self
+        }
+    }
+
     pub(super) fn new(remote: Arc<Remote>) -> Self {
-        Self(remote)
+        Self {
+            remote,
+            elsewhere: AtomicU64::new(0),
+        }
+    }
+}
+
+impl StartOnly {
+    /// Where the server gives parts, a few of them may lie anywhere.
+    fn may_ask_elsewhere(&self, len: usize) -> bool {
+        let take = |left: u64| left.checked_sub(len as u64);
+        self.remote.can_jump()
+            && self
+                .elsewhere
+                .try_update(Ordering::Relaxed, Ordering::Relaxed, take)
+                .is_ok()
     }
 }
 
 impl PackedBytes for StartOnly {
     fn size(&self) -> Option<u64> {
-        self.0.size()
+        self.remote.size()
     }
 
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
@@ -32,30 +63,33 @@ impl PackedBytes for StartOnly {
                 unpacked: offset,
             })
         };
-        if self.0.is_near(offset) {
-            return self.0.read_at(buffer, offset);
+        if self.remote.is_near(offset) {
+            return self.remote.read_at(buffer, offset);
         }
         // In order, so that everything on the way is kept.
         let mut scratch = vec![0; 64 << 10];
         loop {
-            let known = self.0.kept_start();
+            let known = self.remote.kept_start();
             if offset < known {
-                return self.0.read_at(buffer, offset);
+                return self.remote.read_at(buffer, offset);
             }
             if known >= IN_MEMORY || offset >= IN_MEMORY {
-                return Err(not_fetched());
+                return match self.may_ask_elsewhere(buffer.len()) {
+                    true => self.remote.read_at(buffer, offset),
+                    false => Err(not_fetched()),
+                };
             }
-            if self.0.read_at(&mut scratch, known)? == 0 {
+            if self.remote.read_at(&mut scratch, known)? == 0 {
                 return Ok(0);
             }
         }
     }
 
     fn can_jump(&self) -> bool {
-        self.0.can_jump()
+        self.remote.can_jump()
     }
 
     fn is_near(&self, offset: u64) -> bool {
-        self.0.is_near(offset)
+        self.remote.is_near(offset)
     }
 }

@@ -23,23 +23,30 @@ impl ImageSource {
         after == self.layers.len() && packed.can_jump() && packed.size().is_some()
     }
 
+    /// The last layer's member where it lies, if the archive stores it as it is.
+    pub(super) fn stored_member(&self) -> Option<Arc<dyn PackedBytes>> {
+        let (after, packed) = self.base();
+        let last = self
+            .layers
+            .last()
+            .filter(|_| self.layers.len() == after + 1)?;
+        let name = &last.member.as_ref()?.name;
+        let cursor = self.cursor(&Arc::default())?;
+        let (start, len) = archive::stored_place(last.wrapping, cursor, name)?;
+        Some(Arc::new(StoredPart {
+            packed: Arc::clone(packed),
+            start,
+            len,
+        }))
+    }
+
     /// What comes out of the layers so far, so that it can be read anywhere: where it is stored, or
     /// unpacked to a file.
     pub(super) fn spooled(&self, spool: &Spool) -> io::Result<Arc<dyn PackedBytes>> {
-        let (after, packed) = self.base();
-        let last = self.layers.last();
-        let member = last.and_then(|layer| Some((layer.wrapping, layer.member.as_ref()?)));
-        if let Some((kind, member)) = member
-            && self.layers.len() == after + 1
-            && let Some(cursor) = self.cursor(&Arc::default())
-            && let Some((start, len)) = archive::stored_place(kind, cursor, &member.name)
-        {
-            return Ok(Arc::new(StoredPart {
-                packed: Arc::clone(packed),
-                start,
-                len,
-            }));
+        if let Some(stored) = self.stored_member() {
+            return Ok(stored);
         }
+        let last = self.layers.last();
         spool.announce(last.and_then(|layer| layer.unpacked.exact()))?;
         spool.keep(self.stream()?)
     }

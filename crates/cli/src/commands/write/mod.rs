@@ -192,6 +192,8 @@ fn carry_out(
         .map(|(medium, watcher)| Target {
             medium: &*medium.medium.device,
             settings: plan.settings.as_ref(),
+            // Otherwise somebody was asked, if need be.
+            needs_way_in: plan.trial.is_none(),
             grow: args.grow || plan.settings.as_ref().is_some_and(|all| all.grows_root),
             is_partition: medium.partition.is_some(),
             read_back: medium.read_back,

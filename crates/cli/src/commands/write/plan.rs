@@ -9,7 +9,7 @@ use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect, inspect_medium
 use pinewrit_core::receipt::{Receipt, ReceiptPartition};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::unfinished::UnfinishedWrite;
-use pinewrit_disk::{BlockDevice, ByteRange, DiskError, SectorSize};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Padded, SectorSize};
 use pinewrit_host::{Bus, Footing, MediumKind, Readers, Target};
 use pinewrit_image::{
     ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
@@ -359,19 +359,30 @@ fn try_settings(ui: &Ui, args: &WriteArgs, plan: Plan) -> Result<Plan, Message> 
     let Some(settings) = plan.settings.as_ref().filter(|_| args.into.is_none()) else {
         return Ok(plan);
     };
-    // What is as large as the medium only after growing is not tried.
+    let grows = args.grow || settings.grows_root;
     let mut tried = settings.clone();
-    tried.grows_root = false;
-    if args.grow || settings.grows_root {
-        tried.swap = None;
-    }
+    tried.grows_root = grows;
     let device = PeekDevice::new(plan.source.for_a_look());
     let device = match plan.source.layers() {
         [] => device,
         _ => device.with_limit(PREVIEW),
     };
-    let trial = match prepare(&device, &tried) {
-        Ok(prepared) => prepared.report().clone(),
+    // What is put there has as much room as the smallest medium gives it.
+    let sizes = plan.media.iter().map(|medium| medium.target.size());
+    let smallest = sizes.min().filter(|_| grows);
+    let larger = Padded::new(&device, smallest.unwrap_or(0));
+    let report = |tried: &CheckedSettings, device: &dyn BlockDevice| {
+        prepare(device, tried).map(|prepared| prepared.report().clone())
+    };
+    let mut trial = report(&tried, &larger);
+    if grows && trial.as_ref().is_err_and(is_out_of_reach) {
+        // The end of the file system is not seen, where the room is.
+        tried.grows_root = false;
+        tried.swap = None;
+        trial = report(&tried, &device);
+    }
+    let trial = match trial {
+        Ok(report) => report,
         Err(error) if is_out_of_reach(&error) => return Ok(plan),
         Err(error) => {
             let message = explain::configure_error(&plan.source.name(), &error);
@@ -389,6 +400,9 @@ fn try_settings(ui: &Ui, args: &WriteArgs, plan: Plan) -> Result<Plan, Message> 
 
 /// Whether an error only says that the quick look ended.
 fn is_out_of_reach(error: &ConfigureError) -> bool {
+    if let ConfigureError::Unseen { .. } = error {
+        return true;
+    }
     let mut cause: Option<&dyn std::error::Error> = Some(error);
     while let Some(error) = cause {
         let is_disk = error.downcast_ref::<DiskError>().is_some();
@@ -479,8 +493,12 @@ impl Plan {
         }
         if let Some(settings) = &self.settings {
             facts.add("settings", settings::brief(settings));
-            if let Some(trial) = &self.trial {
-                facts.add("intake", format!("{}: {}", trial.intake, trial.reason));
+            match &self.trial {
+                Some(trial) => facts.add("intake", format!("{}: {}", trial.intake, trial.reason)),
+                None => facts.add(
+                    "intake",
+                    "decided when the image has passed: its root lies too far into it for a quick look",
+                ),
             }
         }
         for medium in &self.media {

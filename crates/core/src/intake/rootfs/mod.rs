@@ -70,6 +70,14 @@ pub enum RootError {
         /// Its name.
         name: String,
     },
+    /// The swap file is larger than the room that is left.
+    #[error("a swap file of {size} bytes does not fit: the root has {room} bytes free")]
+    NoRoomForSwap {
+        /// Its size, in bytes.
+        size: u64,
+        /// What is left, in bytes, with everything else in place.
+        room: u64,
+    },
     /// No host key could be made.
     #[error("no host key could be made")]
     NoKey,

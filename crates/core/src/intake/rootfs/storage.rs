@@ -4,8 +4,8 @@ use crate::files::{Files, FilesError, Rights};
 use crate::format::swap_header;
 use crate::settings::CheckedSettings;
 
-use super::services;
 use super::writer::{Secrecy, Writer};
+use super::{RootError, services};
 
 const SWAP: &str = "/swapfile";
 const FSTAB: &str = "/etc/fstab";
@@ -13,7 +13,7 @@ const FSTAB: &str = "/etc/fstab";
 pub(super) fn apply(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
-) -> Result<(), FilesError> {
+) -> Result<(), RootError> {
     match settings.swap {
         Some(size) => put_swap(writer, size)?,
         None => drop_swap(writer)?,
@@ -38,7 +38,7 @@ fn drop_swap(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
     }
 }
 
-fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), FilesError> {
+fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), RootError> {
     let made_before = writer.old.as_ref().is_some_and(|old| old.has_swap);
     writer.state.has_swap = made_before || !writer.files.has_name(SWAP)?;
     // Whole pages.
@@ -50,10 +50,16 @@ fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), FilesError> {
         let uuid = *uuid::Uuid::new_v4().as_bytes();
         let header = swap_header(size, uuid, "");
         let Files::Ext(editor) = &mut *writer.files else {
-            return Err(FilesError::ReadOnly);
+            return Err(FilesError::ReadOnly.into());
         };
         let attributes = pinewrit_ext4::Attributes::root(0o600, crate::grow::now());
-        editor.reserve_file(SWAP.as_bytes(), &attributes, size, &header)?;
+        let room = editor.free_bytes();
+        match editor.reserve_file(SWAP.as_bytes(), &attributes, size, &header) {
+            Err(pinewrit_ext4::EditError::NoSpace { .. }) => {
+                return Err(RootError::NoRoomForSwap { size, room });
+            }
+            done => done.map_err(FilesError::from)?,
+        }
         writer.changes.push(crate::intake::FileChange {
             path: SWAP.to_owned(),
             kind: crate::intake::ChangeKind::New,
@@ -74,5 +80,5 @@ fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), FilesError> {
         "\n"
     };
     let text = format!("{fstab}{newline}{SWAP} none swap sw 0 0\n");
-    writer.shared(FSTAB, Rights::root(0o644), &text, Secrecy::Open)
+    Ok(writer.shared(FSTAB, Rights::root(0o644), &text, Secrecy::Open)?)
 }

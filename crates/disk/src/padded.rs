@@ -1,0 +1,48 @@
+//! A device that is larger than another, with zeros behind it.
+
+use crate::{BlockDevice, DiskError, SectorSize};
+
+/// A view of a device as it would be on a larger one: zeros follow its end. It cannot be written to.
+pub struct Padded<'a> {
+    device: &'a dyn BlockDevice,
+    size: u64,
+}
+
+impl<'a> Padded<'a> {
+    /// A view of `size` bytes, or of as many as the device has, if they are more.
+    pub fn new(device: &'a dyn BlockDevice, size: u64) -> Self {
+        let size = size.max(device.size());
+        Self { device, size }
+    }
+}
+
+impl BlockDevice for Padded<'_> {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn logical_sector(&self) -> SectorSize {
+        self.device.logical_sector()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        let inside = self.device.size().saturating_sub(offset);
+        let inside = buffer
+            .len()
+            .min(usize::try_from(inside).unwrap_or(usize::MAX));
+        let (part, rest) = buffer.split_at_mut(inside);
+        rest.fill(0);
+        match part.is_empty() {
+            true => Ok(()),
+            false => self.device.read_at(offset, part),
+        }
+    }
+
+    fn write_at(&self, _offset: u64, _data: &[u8]) -> Result<(), DiskError> {
+        Err(DiskError::ReadOnly)
+    }
+
+    fn flush(&self) -> Result<(), DiskError> {
+        Ok(())
+    }
+}
