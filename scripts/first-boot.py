@@ -187,7 +187,7 @@ class Unit:
         return prompt
 
     def shell(self):
-        self.serial.sendall(b"stty -echo; PS1=; PS2=; export SYSTEMD_PAGER=\n")
+        self.serial.sendall(b"stty -echo; PS1=; PS2=; export LC_ALL=C SYSTEMD_PAGER=\n")
         self.until(r"SYSTEMD_PAGER=", 10)
         self.run("true")
 
@@ -263,7 +263,8 @@ def pinewrit(*words):
 def configure(image, name, text, intake):
     with open(f"{name}.toml", "w") as out:
         out.write(text)
-    told = pinewrit("--json", "-q", "configure", image, "--settings", f"{name}.toml", "--intake", intake)
+    told = pinewrit("--json", "-q", "configure", image, "--yes",
+                    "--settings", f"{name}.toml", "--intake", intake)
     result = json.loads(told.splitlines()[-1])
     for note in result.get("notes", []):
         print(f"  note  {note}")
@@ -311,7 +312,11 @@ def judge(name, port):
         address = "ip -4 -br addr show {} | grep -o '10[.][0-9./]*'"
         judge.shell(unit, address.format("eth0"), "10.0.2.15/24")
         judge.shell(unit, address.format("eth1"), "10.78.3.10/24")
-        judge.shell(unit, "cat /sys/class/net/eth1/mtu", "1400")
+        mtu = "cat /sys/class/net/eth1/mtu"
+        if name == "dhcpcd":
+            # It limits the routes, and leaves the interface as it is.
+            mtu = "ip route show dev eth1 | grep -o 'mtu [0-9]*' | cut -d' ' -f2 | head -1"
+        judge.shell(unit, mtu, "1400")
         if has_joined:
             judge.shell(unit, address.format("eth1.20"), "10.79.3.10/24")
             judge.shell(unit, address.format("br0"), "10.80.3.10/24")

@@ -232,9 +232,20 @@ pub(crate) struct WriteArgs {
     /// The image is a draft of the new card file, and becomes it.
     #[arg(skip)]
     pub(crate) is_draft: bool,
+    /// It ends the command `build`.
+    #[arg(skip)]
+    pub(crate) is_built: bool,
 }
 
 impl WriteArgs {
+    /// The command that was typed.
+    pub(crate) fn command(&self) -> &'static str {
+        match self.is_built {
+            true => "build",
+            false => "write",
+        }
+    }
+
     /// To write an image to one medium, with nothing else asked for.
     pub(crate) fn plain(image: Location, to: PathBuf) -> Self {
         Self {
@@ -260,6 +271,7 @@ impl WriteArgs {
             dry_run: false,
             yes: false,
             is_draft: false,
+            is_built: false,
         }
     }
 }
@@ -331,6 +343,9 @@ pub(crate) struct BuildArgs {
     /// First-boot settings to put on the medium
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: Option<PathBuf>,
+    /// How the system takes them: cloud-init, rootfs, or an intake's file; else it is looked at
+    #[arg(long, value_name = "INTAKE", requires = "settings")]
+    pub(crate) intake: Option<String>,
     /// Folder for the sparse file (default: beside a file, or the system's temporary folder)
     #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
     pub(crate) scratch: Option<PathBuf>,
@@ -364,6 +379,7 @@ impl BuildArgs {
             to,
             access: MediumArgs::default(),
             size: None,
+            intake: None,
             settings: None,
             scratch: None,
             no_verify: false,

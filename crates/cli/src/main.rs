@@ -2,6 +2,7 @@
 
 mod args;
 mod commands;
+mod events;
 mod exit;
 mod explain;
 mod message;
@@ -15,5 +16,8 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
-    commands::run(args::Args::parse()).into()
+    match args::Args::try_parse() {
+        Ok(args) => commands::run(args).into(),
+        Err(error) => commands::refuse(&error).into(),
+    }
 }

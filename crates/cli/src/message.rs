@@ -1,7 +1,9 @@
 //! Messages about what failed: the user's words, then facts with numbers, then what to try.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::ui::style;
 
@@ -12,23 +14,58 @@ pub(crate) struct Message {
     what: String,
     facts: Vec<(String, String)>,
     remedies: Vec<String>,
+    /// Mistakes of a file, told before everything else.
+    mistakes: Vec<FileMistake>,
+    medium: Option<Box<MediumName>>,
 }
 
 /// The message as an event of `--json`.
-#[derive(Serialize)]
-struct ErrorEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ErrorEvent<'a> {
     exit: u8,
     what: &'a str,
+    /// The medium that it is about, where it is about one of several: its path and tag, or nothing.
+    #[serde(flatten)]
+    medium: Option<&'a MediumName>,
+    /// What is known of it.
     facts: Vec<Fact<'a>>,
+    /// Mistakes of a file, in the order of their lines.
+    mistakes: &'a [FileMistake],
+    /// What to try.
     #[serde(rename = "try")]
     remedies: &'a [String],
 }
 
-#[derive(Serialize)]
+/// A mistake of a settings file, a layout or a rack file.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub(crate) struct FileMistake {
+    /// The file.
+    pub(crate) file: String,
+    /// The line in it, from 1.
+    pub(crate) line: usize,
+    /// What is wrong.
+    pub(crate) what: String,
+    /// What is right.
+    pub(crate) remedy: String,
+}
+
+impl Event for ErrorEvent<'_> {
+    const EVENT: &'static str = "error";
+}
+
+#[derive(Serialize, JsonSchema)]
 struct Fact<'a> {
     name: &'a str,
     value: &'a str,
+}
+
+impl FileMistake {
+    fn rows(&self) -> [(String, String); 2] {
+        [
+            (format!("line {}", self.line), self.what.clone()),
+            (String::new(), format!("→ {}", self.remedy)),
+        ]
+    }
 }
 
 impl Message {
@@ -39,7 +76,23 @@ impl Message {
             what: what.into(),
             facts: Vec::new(),
             remedies: Vec::new(),
+            mistakes: Vec::new(),
+            medium: None,
         }
+    }
+
+    /// Says which medium it is about.
+    pub(crate) fn of(self, medium: MediumName) -> Self {
+        Self {
+            medium: Some(Box::new(medium)),
+            ..self
+        }
+    }
+
+    /// Adds a mistake of a file.
+    pub(crate) fn mistake(mut self, mistake: FileMistake) -> Self {
+        self.mistakes.push(mistake);
+        self
     }
 
     /// Adds a fact.
@@ -66,17 +119,29 @@ impl Message {
         self
     }
 
+    /// What failed.
+    pub(crate) fn what(&self) -> &str {
+        &self.what
+    }
+
+    /// Everything else in rows of a name and a text.
+    pub(crate) fn rows(&self) -> Vec<(String, String)> {
+        let mistakes = self.mistakes.iter().flat_map(FileMistake::rows);
+        let remedies = self.remedies.iter().enumerate().map(|(index, remedy)| {
+            let name = if index == 0 { "try" } else { "" };
+            (name.to_owned(), remedy.clone())
+        });
+        mistakes
+            .chain(self.facts.iter().cloned())
+            .chain(remedies)
+            .collect()
+    }
+
     /// The message for a terminal or a log.
     pub(crate) fn to_text(&self) -> String {
         let (error, dim) = (style::ERROR, style::DIM);
         let mut text = format!("{error}pinewrit:{error:#} {}\n", self.what);
-        let remedies = self.remedies.iter().enumerate();
-        let remedies = remedies.map(|(index, remedy)| {
-            let name = if index == 0 { "try" } else { "" };
-            (name, remedy.as_str())
-        });
-        let facts = self.facts.iter().map(|(n, v)| (n.as_str(), v.as_str()));
-        let rows: Vec<_> = facts.chain(remedies).collect();
+        let rows = self.rows();
         let width = rows.iter().map(|(name, _)| name.chars().count()).max();
         let width = width.unwrap_or(0).max(9);
         for (name, value) in rows {
@@ -86,9 +151,8 @@ impl Message {
     }
 
     /// The message as a line of JSON.
-    pub(crate) fn to_json(&self) -> impl Serialize + '_ {
+    pub(crate) fn to_json(&self) -> ErrorEvent<'_> {
         ErrorEvent {
-            event: "error",
             exit: self.exit.code(),
             what: &self.what,
             facts: self
@@ -96,6 +160,8 @@ impl Message {
                 .iter()
                 .map(|(name, value)| Fact { name, value })
                 .collect(),
+            mistakes: &self.mistakes,
+            medium: self.medium.as_deref(),
             remedies: &self.remedies,
         }
     }

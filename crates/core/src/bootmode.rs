@@ -2,12 +2,13 @@
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_fat::Volume;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::system::fat_files;
 
 /// The boot modes that were found.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct BootModes {
     /// Loaders on the path that UEFI firmware tries on removable media.
     pub uefi: Vec<UefiLoader>,
@@ -16,7 +17,7 @@ pub struct BootModes {
 }
 
 /// A loader at `/EFI/BOOT/BOOT*.EFI`.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct UefiLoader {
     /// Number of the partition; `None` where the medium has no table.
     pub partition: Option<u32>,
@@ -29,7 +30,7 @@ pub struct UefiLoader {
 }
 
 /// Boot code in the first sector.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct BiosBoot {
     /// The partition marked active.
     pub active_partition: Option<u32>,

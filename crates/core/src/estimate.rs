@@ -3,13 +3,14 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use ipnet::IpNet;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::settings::Remark;
 use crate::settings::nets;
 
 /// A range of addresses, both ends in it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Pool {
     /// The first.
     pub first: IpAddr,
@@ -18,7 +19,7 @@ pub struct Pool {
 }
 
 /// What is in a network.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct NetReport {
     /// The network with its prefix.
     pub network: String,

@@ -3,10 +3,11 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A part of a job that takes time.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Stage {
@@ -27,7 +28,7 @@ pub enum Stage {
 }
 
 /// How far a stage is.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Progress {
     /// Bytes of the medium that are done.
     pub done: u64,

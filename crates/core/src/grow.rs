@@ -5,6 +5,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, Window};
 use pinewrit_ext4::{CheckError, EditError, Editor, Growth, Timestamp, VolumeError, check};
 use pinewrit_table::TableError;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::filesystem;
@@ -14,7 +15,7 @@ use crate::filesystem;
 const MAX_ZEROED: u64 = 64 << 20;
 
 /// What was grown.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct GrowReport {
     /// The partition's number; `None` where there is no table, and only a file system grew.
     pub partition: Option<u32>,
@@ -27,7 +28,7 @@ pub struct GrowReport {
 }
 
 /// What became of the file system in a partition that was grown.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FilesystemGrowth {
     /// Its kind.
     pub kind: &'static str,

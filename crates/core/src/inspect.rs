@@ -2,6 +2,7 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, ReadCache, Window};
 use pinewrit_table::{Partition, PartitionTable, Problem, Scheme};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::bootmode::{self, BiosBoot, BootModes};
@@ -10,7 +11,7 @@ use crate::intake::{self, SettingsFacts};
 use crate::system::{self, KernelFacts, SystemFacts};
 
 /// Everything that was found.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Inspection {
     /// Size in bytes; `None` where an image's size is not known.
     pub size: Option<u64>,
@@ -38,7 +39,7 @@ pub struct Inspection {
 }
 
 /// Scheme and identifier of a table.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SchemeFacts {
     /// `MBR` or `GPT`.
     pub kind: &'static str,
@@ -47,7 +48,7 @@ pub struct SchemeFacts {
 }
 
 /// One partition and what is in it.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct PartitionFacts {
     /// Number as operating systems count.
     pub number: u32,

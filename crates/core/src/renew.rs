@@ -7,6 +7,7 @@ use pinewrit_ext4::{
 };
 use pinewrit_fat as fat;
 use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::filesystem::{self, FilesystemFacts};
@@ -16,7 +17,7 @@ use crate::partitions::TableChange;
 use crate::system::fat_files;
 
 /// An identifier that was replaced.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Renewal {
     /// The partition; `None` for the medium's own.
     pub partition: Option<u32>,
@@ -29,7 +30,7 @@ pub struct Renewal {
 }
 
 /// A file in which identifiers were replaced.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Followed {
     /// The partition that it lies in.
     pub partition: u32,
@@ -40,7 +41,7 @@ pub struct Followed {
 }
 
 /// What was renewed, and where it was named.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct RenewReport {
     /// The identifiers.
     pub renewals: Vec<Renewal>,

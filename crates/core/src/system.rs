@@ -3,12 +3,13 @@
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_fat::{Node, Tree, Volume, VolumeError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::filesystem;
 
 /// The operating system, as its `os-release` file names it (os-release(5)).
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SystemFacts {
     /// `NAME`.
     pub name: String,
@@ -17,7 +18,7 @@ pub struct SystemFacts {
 }
 
 /// A kernel, and the processors that it is for.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct KernelFacts {
     /// Number of the partition; `None` where the medium has no table.
     pub partition: Option<u32>,

@@ -1,9 +1,10 @@
 //! Notes of jobs that are not finished: a medium without a table says nothing of itself.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A write that was begun, as it is kept beside the receipts until it is done.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct UnfinishedWrite {
     /// Version of the form.
     pub version: u32,

@@ -2,6 +2,7 @@
 
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError};
 use pinewrit_image::{ImageSource, StreamError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::extents::MapTracker;
@@ -9,7 +10,7 @@ use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, stream_chu
 use crate::{Cancel, Observer, Progress, Stage};
 
 /// What a comparison came to.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Comparison {
     /// Bytes of the image that were compared: all that are in use.
     pub compared: u64,
@@ -27,7 +28,7 @@ pub struct Comparison {
 }
 
 /// A run of neighbouring chunks that differ.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Difference {
     /// First differing byte.
     pub start: u64,

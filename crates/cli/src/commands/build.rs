@@ -13,6 +13,7 @@ use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
 use pinewrit_host::{MediumError, Readers, Verdict};
 use pinewrit_image::Location;
 use rustix::fs::FlockOperation;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use tempfile::TempDir;
@@ -21,6 +22,7 @@ use uuid::Uuid;
 use super::report::{self, Facts};
 use super::{Outcome, records, target, write};
 use crate::args::{BuildArgs, WriteArgs};
+use crate::events::Event;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -31,9 +33,8 @@ use crate::ui::{self, Ui, style, units};
 /// A layout larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
 
-#[derive(Serialize)]
-struct BuildEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct BuildEvent<'a> {
     command: &'static str,
     layout: String,
     to: String,
@@ -42,6 +43,20 @@ struct BuildEvent<'a> {
     #[serde(flatten)]
     report: Option<&'a BuildReport>,
     inspection: &'a Inspection,
+}
+
+impl Event for BuildEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["build"];
+}
+
+/// The same, where the result is that of writing it to a medium.
+#[derive(Serialize, JsonSchema)]
+#[serde(transparent)]
+pub(crate) struct BuiltEvent<'a>(BuildEvent<'a>);
+
+impl Event for BuiltEvent<'_> {
+    const EVENT: &'static str = "built";
 }
 
 /// How an image is packed, by its name.
@@ -99,12 +114,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
     if args.dry_run {
         show_planned(&layout, &mut found);
     }
-    ui.event(&BuildEvent {
-        event: if matches!(goal, Goal::Medium) && !args.dry_run {
-            "built"
-        } else {
-            "result"
-        },
+    let event = BuildEvent {
         command: "build",
         layout: name.clone(),
         to: args.to.display().to_string(),
@@ -112,7 +122,11 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
         dry_run: args.dry_run,
         report: report.as_ref(),
         inspection: &found,
-    });
+    };
+    match matches!(goal, Goal::Medium) && !args.dry_run {
+        true => ui.event(&BuiltEvent(event)),
+        false => ui.event(&event),
+    }
     let text = text(args, &layout, size, &found, report.as_ref());
     drop(device);
     match goal {
@@ -342,6 +356,8 @@ fn write_it(ui: &Ui, readers: &Readers, args: &BuildArgs, scratch: &Scratch) -> 
         medium: args.access.clone(),
         size: args.size,
         settings: args.settings.clone(),
+        intake: args.intake.clone(),
+        is_built: true,
         no_verify: args.no_verify,
         receipt: args.receipt.clone(),
         report: args.report.clone(),

@@ -12,6 +12,7 @@ use pinewrit_host::{Medium, MediumError, Readers};
 use super::target::{self, Chosen};
 use super::{Outcome, records};
 use crate::args::ChangeArgs;
+use crate::events::MediumName;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -20,6 +21,8 @@ use crate::ui::{Answer, Ui, style, units};
 /// A medium that is being changed, and what it is called.
 pub(crate) struct Opened {
     pub(crate) name: String,
+    /// What it is called in JSON.
+    pub(crate) id: MediumName,
     pub(crate) medium: Medium,
     pub(crate) undo: UndoLog,
     /// Its receipts, for what is changed; `None` in a dry run.
@@ -90,6 +93,7 @@ pub(crate) fn open(
         return Ok(Opened {
             undo: UndoLog::new(PathBuf::new()),
             books: None,
+            id: MediumName::of(&chosen),
             name,
             medium,
         });
@@ -104,6 +108,7 @@ pub(crate) fn open(
     Ok(Opened {
         medium,
         books: Some(books),
+        id: MediumName::of(&chosen),
         name,
         undo,
     })

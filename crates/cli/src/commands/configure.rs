@@ -2,25 +2,32 @@
 
 use pinewrit_core::configure::{ChangeKind, ConfigureReport, FileChange, prepare};
 use pinewrit_host::Readers;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::change::{self, Opened};
 use super::report::{self, Facts};
 use super::{Outcome, settings};
 use crate::args::{ChangeArgs, ConfigureArgs};
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::{Answer, Ui, style};
 
-#[derive(Serialize)]
-struct ConfigureEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ConfigureEvent<'a> {
     command: &'static str,
-    medium: String,
+    #[serde(flatten)]
+    medium: MediumName,
     dry_run: bool,
     #[serde(flatten)]
     report: &'a ConfigureReport,
+}
+
+impl Event for ConfigureEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["configure"];
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
@@ -47,9 +54,8 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
         opened.amend(ui, "configure", files);
     }
     ui.event(&ConfigureEvent {
-        event: "result",
         command: "configure",
-        medium: change.medium.display().to_string(),
+        medium: opened.id.clone(),
         dry_run: change.dry_run,
         report: &report,
     });

@@ -1,23 +1,29 @@
 //! `pinewrit eject MEDIUM`
 
 use pinewrit_host::{EjectError, Permits, Power, Readers, Verdict};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Outcome, target};
 use crate::args::EjectArgs;
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style};
 
-#[derive(Serialize)]
-struct EjectEvent {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct EjectEvent {
     command: &'static str,
-    medium: String,
-    tag: Option<String>,
+    #[serde(flatten)]
+    medium: MediumName,
     unmounted: Vec<String>,
     powered_down: bool,
+}
+
+impl Event for EjectEvent {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["eject"];
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &EjectArgs) -> Outcome {
@@ -45,10 +51,8 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &EjectArgs) -> Outcome {
         .eject(&chosen.path, &permits)
         .map_err(|e| explain::eject_error(&name, &e))?;
     ui.event(&EjectEvent {
-        event: "result",
         command: "eject",
-        medium: chosen.path.display().to_string(),
-        tag: facts.tag.as_ref().map(ToString::to_string),
+        medium: MediumName::of(&chosen),
         unmounted: unmounted
             .iter()
             .map(|point| point.display().to_string())

@@ -1,21 +1,27 @@
 //! `pinewrit estimate ...`
 
 use pinewrit_core::estimate::{NetReport, Pool, net};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
 use super::report::Facts;
 use crate::args::{EstimateAction, EstimateArgs};
+use crate::events::Event;
 use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::{Ui, style, units};
 
-#[derive(Serialize)]
-struct NetEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct NetEvent<'a> {
     command: &'static str,
     #[serde(flatten)]
     report: &'a NetReport,
+}
+
+impl Event for NetEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["estimate net"];
 }
 
 pub(crate) fn run(ui: &Ui, args: &EstimateArgs) -> Outcome {
@@ -26,7 +32,6 @@ pub(crate) fn run(ui: &Ui, args: &EstimateArgs) -> Outcome {
     } = &args.action;
     let report = net(*wanted, *pool, with);
     ui.event(&NetEvent {
-        event: "result",
         command: "estimate net",
         report: &report,
     });

@@ -5,6 +5,7 @@ use pinewrit_core::inspect::{PartitionFacts, inspect_medium};
 use pinewrit_disk::Window;
 use pinewrit_ext4::Timestamp;
 use pinewrit_host::Readers;
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -12,21 +13,27 @@ use super::change::{self, Opened, confirm};
 use super::report::{self, Facts};
 use super::{Outcome, records};
 use crate::args::FormatArgs;
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::progress::Waiting;
 use crate::ui::{Ui, style, units};
 
-#[derive(Serialize)]
-struct FormatEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct FormatEvent<'a> {
     command: &'static str,
-    medium: &'a str,
+    #[serde(flatten)]
+    medium: MediumName,
     partition: u32,
     dry_run: bool,
     #[serde(flatten)]
     report: Option<&'a FormatReport>,
+}
+
+impl Event for FormatEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["format"];
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FormatArgs) -> Outcome {
@@ -58,9 +65,8 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FormatArgs) -> Outcome {
         }
     };
     ui.event(&FormatEvent {
-        event: "result",
         command: "format",
-        medium: &opened.name,
+        medium: opened.id.clone(),
         partition: partition.number,
         dry_run: args.change.dry_run,
         report: made.as_ref(),

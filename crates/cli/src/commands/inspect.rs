@@ -10,6 +10,7 @@ use pinewrit_host::Readers;
 use pinewrit_image::{
     ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::report::{self, Facts};
@@ -17,14 +18,14 @@ use super::source::{self, Keep};
 use super::write::unfinished_text;
 use super::{Outcome, change, records, target};
 use crate::args::InspectArgs;
+use crate::events::Event;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::progress::Waiting;
 use crate::ui::{self, Ui, style, units};
 
-#[derive(Serialize)]
-struct InspectEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct InspectEvent<'a> {
     command: &'static str,
     source: String,
     kind: &'static str,
@@ -37,7 +38,12 @@ struct InspectEvent<'a> {
     inspection: &'a Inspection,
 }
 
-#[derive(Serialize)]
+impl Event for InspectEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["inspect"];
+}
+
+#[derive(Serialize, JsonSchema)]
 struct LayerEvent<'a> {
     kind: &'static str,
     packed_bytes: Option<u64>,
@@ -47,7 +53,7 @@ struct LayerEvent<'a> {
     others: Vec<&'a str>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct ChecksumEvent {
     kind: &'static str,
     expected: String,
@@ -86,7 +92,6 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
     let checksum = find_beside(&source).map_err(|e| explain::checksum_error(&e))?;
     let kind = kind(&source);
     ui.event(&InspectEvent {
-        event: "result",
         command: "inspect",
         source: source.location().to_string(),
         kind,
@@ -124,7 +129,6 @@ fn run_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
         inspect_medium(&*medium.device).map_err(|e| explain::disk_error(&medium.name(), &e))?;
     let kind = "medium";
     ui.event(&InspectEvent {
-        event: "result",
         command: "inspect",
         source: path.display().to_string(),
         kind,

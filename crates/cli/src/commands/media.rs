@@ -7,11 +7,13 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, inspect_medium};
 use pinewrit_host::{Changes, Hold, MediumFacts, Readers, Verdict};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::write::unfinished_text;
 use super::{Outcome, records, report};
 use crate::args::MediaArgs;
+use crate::events::Event;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -27,21 +29,36 @@ const LISTEN_FOR: Duration = Duration::from_millis(500);
 /// How often to look although nothing was heard.
 const LOOK_ANYWAY: Duration = Duration::from_secs(3);
 
-#[derive(Serialize)]
-struct MediaEvent {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct MediaEvent {
     command: &'static str,
     media: Vec<MediumEvent>,
 }
 
-#[derive(Serialize)]
-struct ChangeEvent {
-    event: &'static str,
-    #[serde(flatten)]
-    medium: MediumEvent,
+impl Event for MediaEvent {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["media"];
 }
 
-#[derive(Serialize)]
+/// A medium that was plugged in.
+#[derive(Serialize, JsonSchema)]
+#[serde(transparent)]
+pub(crate) struct NewEvent(MediumEvent);
+
+impl Event for NewEvent {
+    const EVENT: &'static str = "new";
+}
+
+/// A medium that was pulled out.
+#[derive(Serialize, JsonSchema)]
+#[serde(transparent)]
+pub(crate) struct GoneEvent(MediumEvent);
+
+impl Event for GoneEvent {
+    const EVENT: &'static str = "gone";
+}
+
+#[derive(Serialize, JsonSchema)]
 struct MediumEvent {
     tag: Option<String>,
     path: String,
@@ -97,7 +114,6 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &MediaArgs) -> Outcome {
         .into_iter()
         .partition(|medium| args.all || is_of_use(medium));
     ui.event(&MediaEvent {
-        event: "result",
         command: "media",
         media: shown
             .iter()
@@ -305,10 +321,11 @@ fn tell(ui: &Ui, readers: &Readers, what: &'static str, medium: &MediumFacts) {
     if medium.identity.size == 0 {
         return;
     }
-    ui.event(&ChangeEvent {
-        event: what,
-        medium: MediumEvent::new(readers, medium),
-    });
+    let event = MediumEvent::new(readers, medium);
+    match what {
+        "new" => ui.event(&NewEvent(event)),
+        _ => ui.event(&GoneEvent(event)),
+    }
     let tag = medium
         .tag
         .as_ref()

@@ -1,25 +1,25 @@
 //! The commands, a file each.
 
-mod build;
+pub(crate) mod build;
 mod change;
-mod configure;
+pub(crate) mod configure;
 mod demo;
-mod eject;
-mod estimate;
-mod files;
-mod format;
-mod inspect;
-mod media;
-mod rack;
+pub(crate) mod eject;
+pub(crate) mod estimate;
+pub(crate) mod files;
+pub(crate) mod format;
+pub(crate) mod inspect;
+pub(crate) mod media;
+pub(crate) mod rack;
 mod records;
-mod renew;
+pub(crate) mod renew;
 mod report;
-mod settings;
-mod source;
-mod table;
-mod target;
-mod verify;
-mod write;
+pub(crate) mod settings;
+pub(crate) mod source;
+pub(crate) mod table;
+pub(crate) mod target;
+pub(crate) mod verify;
+pub(crate) mod write;
 
 use pinewrit_host::{Rack, Readers, SystemRoots};
 
@@ -51,6 +51,30 @@ pub(crate) fn run(args: Args) -> Exit {
             message.exit
         }
     }
+}
+
+/// Arguments that make no sense, or a wish for help: as clap has it, and for programs as they read all
+/// else.
+pub(crate) fn refuse(error: &clap::Error) -> Exit {
+    let exit = match error.use_stderr() {
+        true => Exit::Usage,
+        false => Exit::Done,
+    };
+    let wants_json = std::env::args_os().any(|word| word == "--json");
+    if wants_json && exit == Exit::Usage {
+        let text = error.to_string();
+        let mut lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+        let what = lines.next().unwrap_or_default();
+        let what = what.strip_prefix("error: ").unwrap_or(what);
+        let message = Message::new(exit, what);
+        let message = lines.fold(message, |message, line| match line.split_once(": ") {
+            Some(("tip" | "Usage", text)) => message.remedy(text),
+            _ => message,
+        });
+        Ui::for_programs().event(&message.to_json());
+    }
+    let _ = error.print();
+    exit
 }
 
 fn dispatch(ui: &Ui, args: Args) -> Outcome {

@@ -4,10 +4,12 @@ use std::fs;
 use std::path::Path;
 
 use pinewrit_host::Rack;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
 use crate::args::{RackAction, RackArgs};
+use crate::events::Event;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -17,22 +19,26 @@ use crate::ui::{Ui, style, units};
 pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");
 const NAME: &str = "rack.toml";
 
-#[derive(Serialize)]
-struct RackEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct RackEvent<'a> {
     command: &'static str,
     rack: String,
     readers: Vec<ReaderEvent<'a>>,
     cards: Vec<CardEvent>,
 }
 
-#[derive(Serialize)]
+impl Event for RackEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["rack"];
+}
+
+#[derive(Serialize, JsonSchema)]
 struct ReaderEvent<'a> {
     reader: &'a str,
     holds: Option<&'a str>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct CardEvent {
     card: String,
     reader: Option<String>,
@@ -64,9 +70,17 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
             .map(|()| Some(format!("{first} and {second} have exchanged their cards"))),
     };
     let changed = changed.map_err(|e| explain::rack_error(&e))?;
+    tell(ui, path, &rack);
+    ui.result(match changed {
+        Some(text) => format!("{text}\n"),
+        None => show(&rack),
+    });
+    Ok(())
+}
+
+fn tell(ui: &Ui, path: &Path, rack: &Rack) {
     let readers = rack.readers();
     ui.event(&RackEvent {
-        event: "result",
         command: "rack",
         rack: path.display().to_string(),
         readers: readers
@@ -88,11 +102,6 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
             })
             .collect(),
     });
-    ui.result(match changed {
-        Some(text) => format!("{text}\n"),
-        None => show(&rack),
-    });
-    Ok(())
 }
 
 fn make(ui: &Ui, dir: &Path) -> Outcome {
@@ -112,6 +121,8 @@ fn make(ui: &Ui, dir: &Path) -> Outcome {
         );
     }
     fs::write(&path, SAMPLE).map_err(failed)?;
+    let rack = Rack::open(&path).map_err(|e| explain::rack_error(&e))?;
+    tell(ui, &path, &rack);
     let good = style::GOOD;
     ui.result(format!(
         "{good}done:{good:#} {} holds made-up readers and cards\n  next      pinewrit --rack {} media\n",

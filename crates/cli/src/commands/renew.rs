@@ -2,25 +2,32 @@
 
 use pinewrit_core::renew::{RenewError, RenewReport, prepare};
 use pinewrit_host::Readers;
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
 use super::change;
 use super::{Outcome, report::Facts};
 use crate::args::ChangeArgs;
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style};
 
-#[derive(Serialize)]
-struct RenewEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct RenewEvent<'a> {
     command: &'static str,
-    medium: &'a str,
+    #[serde(flatten)]
+    medium: MediumName,
     dry_run: bool,
     #[serde(flatten)]
     report: &'a RenewReport,
+}
+
+impl Event for RenewEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["table renew"];
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ChangeArgs) -> Outcome {
@@ -36,9 +43,8 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ChangeArgs) -> Outcome {
         opened.amend(ui, "table renew", Vec::new());
     }
     ui.event(&RenewEvent {
-        event: "result",
         command: "table renew",
-        medium: name,
+        medium: opened.id.clone(),
         dry_run: args.dry_run,
         report: &report,
     });

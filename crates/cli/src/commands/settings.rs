@@ -5,9 +5,11 @@ use std::path::{Path, PathBuf};
 use pinewrit_core::configure::{ConfigureReport, IntakeWish};
 use pinewrit_core::intake::custom::CustomIntake;
 use pinewrit_core::settings::{self, CheckedSettings, Remark};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
+use crate::events::Event;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -17,12 +19,15 @@ use crate::ui::{Answer, Ui, style};
 /// A settings file larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
 
-#[derive(Serialize)]
-struct WarningEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct WarningEvent<'a> {
     file: &'a str,
     #[serde(flatten)]
     warning: &'a Remark,
+}
+
+impl Event for WarningEvent<'_> {
+    const EVENT: &'static str = "warning";
 }
 
 /// Reads and checks a settings file; warnings are said at once. `intake` is the one that is asked
@@ -49,7 +54,6 @@ pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<Checked
     settings.intake = wish;
     for warning in &settings.warnings {
         ui.event(&WarningEvent {
-            event: "warning",
             file: &name,
             warning,
         });

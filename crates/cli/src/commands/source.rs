@@ -5,10 +5,12 @@ use std::time::Duration;
 use pinewrit_image::{
     FetchOptions, FetchStats, ImageSource, Location, OpenOptions, Spool, StreamError,
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::records;
 use crate::args::SourceArgs;
+use crate::events::Event;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::progress::Waiting;
@@ -60,7 +62,6 @@ pub(crate) fn finish(ui: &Ui, source: &ImageSource, keep: Keep) -> Vec<(&'static
         return Vec::new();
     };
     ui.event(&DownloadEvent {
-        event: "download",
         fetched_bytes: stats.fetched,
         kept_bytes: stats.kept,
         resumed: stats.resumed,
@@ -79,13 +80,16 @@ pub(crate) fn finish(ui: &Ui, source: &ImageSource, keep: Keep) -> Vec<(&'static
     lines
 }
 
-#[derive(Serialize)]
-struct DownloadEvent {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct DownloadEvent {
     fetched_bytes: u64,
     kept_bytes: u64,
     resumed: u64,
     unconfirmed: bool,
+}
+
+impl Event for DownloadEvent {
+    const EVENT: &'static str = "download";
 }
 
 fn amount(stats: &FetchStats) -> String {

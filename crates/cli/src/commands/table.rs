@@ -5,26 +5,44 @@ use pinewrit_core::partitions::{TableChange, prepare, prepare_wipe};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::Readers;
 use pinewrit_table::{NewPartition, PURPOSES, PartitionType, SchemeKind, TableEdit, TableError};
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
 use super::change::{self, Opened, confirm};
 use super::{Outcome, renew, report, target};
 use crate::args::{AddArgs, ChangeArgs, SchemeArg, TableAction, TableArgs};
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::{self, Ui, style, units};
 
-#[derive(Serialize)]
-struct TableEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct TableEvent<'a> {
     command: &'static str,
-    medium: &'a str,
+    #[serde(flatten)]
+    medium: MediumName,
     dry_run: bool,
     changed: bool,
     before: Option<&'a Inspection>,
     after: &'a Inspection,
+}
+
+impl Event for TableEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &[
+        "table show",
+        "table create",
+        "table add",
+        "table remove",
+        "table resize",
+        "table convert",
+        "table activate",
+        "table type",
+        "table name",
+        "table wipe",
+    ];
 }
 
 /// A change in words, and the new table.
@@ -211,9 +229,8 @@ fn show(ui: &Ui, readers: &Readers, medium: &std::path::Path) -> Outcome {
     let size = opened.device.size();
     let found = inspect(&*opened.device, Some(size)).map_err(|e| explain::disk_error(&name, &e))?;
     ui.event(&TableEvent {
-        event: "result",
         command: "table show",
-        medium: &name,
+        medium: MediumName::of(&chosen),
         dry_run: false,
         changed: false,
         before: None,
@@ -367,9 +384,8 @@ fn finish(
         note = rescan_note(opened);
     }
     ui.event(&TableEvent {
-        event: "result",
         command: step.command,
-        medium: name,
+        medium: opened.id.clone(),
         dry_run: args.dry_run,
         changed,
         before: Some(&prepared.before),

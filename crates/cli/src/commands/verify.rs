@@ -11,6 +11,7 @@ use pinewrit_core::write::{ChunkRecord, Owned, OwnerKind, owners};
 use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, Window};
 use pinewrit_host::{Medium, Readers};
 use pinewrit_image::Location;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::report::Facts;
@@ -18,6 +19,7 @@ use super::source::{self, Keep};
 use super::target::Chosen;
 use super::{Outcome, change, records, target};
 use crate::args::VerifyArgs;
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -29,11 +31,11 @@ use crate::ui::{Ui, style, units};
 /// Differences that are shown one by one.
 const SHOWN: usize = 8;
 
-#[derive(Serialize)]
-struct VerifyEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct VerifyEvent<'a> {
     command: &'static str,
-    medium: String,
+    #[serde(flatten)]
+    medium: MediumName,
     image: String,
     equal: bool,
     owners: Vec<&'a Owned>,
@@ -41,21 +43,34 @@ struct VerifyEvent<'a> {
     comparison: &'a Comparison,
 }
 
-#[derive(Serialize)]
-struct ReceiptEvent<'a> {
-    event: &'static str,
+impl Event for VerifyEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["verify"];
+}
+
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ReceiptEvent<'a> {
     command: &'static str,
-    medium: String,
+    #[serde(flatten)]
+    medium: MediumName,
     receipt: String,
     image: String,
     equal: bool,
     compared: u64,
-    differing_chunks: Vec<u64>,
+    /// How many chunks differ.
+    differing_chunks: usize,
+    /// Their numbers, from 0.
+    chunks: Vec<u64>,
     /// What uses the differing chunks.
     owners: Vec<&'a Owned>,
     /// Receipts that could have been meant.
     candidates: usize,
     changes: &'a [ReceiptChange],
+}
+
+impl Event for ReceiptEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["verify"];
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &VerifyArgs) -> Outcome {
@@ -88,9 +103,8 @@ fn against_image(
     let owned = owners(&*medium.device, &comparison.spots);
     ui.event(&VerifyEvent {
         owners: owned.iter().take(MAX_TOLD).collect(),
-        event: "result",
         command: "verify",
-        medium: args.medium.display().to_string(),
+        medium: MediumName::of(chosen),
         image: image.to_string(),
         equal: comparison.is_equal(),
         comparison: &comparison,
@@ -165,7 +179,7 @@ fn against_receipt(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &Medium)
         None => find(chosen, &name, medium)?,
     };
     let parts = parts_of(&found);
-    compare(ui, args, chosen, medium, &found)?;
+    compare(ui, chosen, medium, &found)?;
     // What was written to a partition later has a receipt of its own.
     for path in parts {
         let receipt = read_receipt(&path).map_err(|e| explain::receipt_error(&path, &e))?;
@@ -174,7 +188,7 @@ fn against_receipt(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &Medium)
             path,
             candidates: 1,
         };
-        compare(ui, args, chosen, medium, &found)?;
+        compare(ui, chosen, medium, &found)?;
     }
     Ok(())
 }
@@ -197,7 +211,7 @@ fn parts_of(found: &Found) -> Vec<PathBuf> {
     latest.into_iter().map(|(_, path)| path).collect()
 }
 
-fn compare(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome {
+fn compare(ui: &Ui, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome {
     let Found { path, receipt, .. } = found;
     let whole = &*medium.device;
     let name = match receipt.medium.partition {
@@ -235,14 +249,14 @@ fn compare(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &Medium, found: 
         false => owners(whole, &places),
     };
     ui.event(&ReceiptEvent {
-        event: "result",
         command: "verify",
-        medium: args.medium.display().to_string(),
+        medium: MediumName::of(chosen),
         receipt: path.display().to_string(),
         image: receipt.image.name.clone(),
         equal: differing.is_empty(),
         compared: receipt.used_bytes(),
-        differing_chunks: differing.iter().map(|record| record.index).collect(),
+        differing_chunks: differing.len(),
+        chunks: differing.iter().map(|record| record.index).collect(),
         owners: owned.iter().take(MAX_TOLD).collect(),
         candidates: found.candidates,
         changes: &receipt.changes,

@@ -1,5 +1,6 @@
 //! Media and racks: why one cannot be opened, freed, written or ejected.
 
+use std::io::ErrorKind;
 use std::path::Path;
 
 use pinewrit_host::{Doubt, EjectError, Hold, MediumError, RackError, Tag, UnmountError, Verdict};
@@ -67,7 +68,7 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
         .remedy("leave --size out"),
         MediumError::Permission { path, group } => {
             let message = Message::new(
-                Exit::Medium,
+                Exit::Refused,
                 format!("no permission for {}", path.display()),
             );
             match group {
@@ -83,6 +84,20 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
             format!("another medium answers at {} now", path.display()),
         )
         .remedy("look which one it is, then start again"),
+        MediumError::Io { path, source }
+            if [
+                ErrorKind::PermissionDenied,
+                ErrorKind::ReadOnlyFilesystem,
+                ErrorKind::StorageFull,
+                ErrorKind::QuotaExceeded,
+            ]
+            .contains(&source.kind()) =>
+        {
+            let what = format!("{} cannot be opened for writing", path.display());
+            Message::new(Exit::Refused, what)
+                .fact("system", source.to_string())
+                .remedy("another folder, or other permissions; sudo, if need be")
+        }
         MediumError::Io { path, source } => {
             Message::new(Exit::Medium, format!("{} cannot be opened", path.display()))
                 .fact("system", source.to_string())

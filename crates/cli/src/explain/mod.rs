@@ -4,7 +4,7 @@ mod making;
 mod medium;
 mod source;
 
-use std::io::{self, ErrorKind};
+use std::io::ErrorKind;
 
 use pinewrit_core::configure::ConfigureError;
 use pinewrit_core::intake::custom::CustomError;
@@ -17,7 +17,7 @@ use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
 use pinewrit_image::{StreamError, Subject};
 
 use crate::exit::Exit;
-use crate::message::Message;
+use crate::message::{FileMistake, Message};
 use crate::ui::units;
 
 pub(crate) use making::{
@@ -49,6 +49,7 @@ pub(crate) fn disk_error(name: &str, error: &DiskError) -> Message {
     else {
         return message("failed").fact("found", error.to_string());
     };
+    let refused = |what: &str| Message::new(Exit::Refused, format!("{name} {what}"));
     let place = format!(
         "{} at {}",
         operation.word(),
@@ -56,8 +57,16 @@ pub(crate) fn disk_error(name: &str, error: &DiskError) -> Message {
     );
     let is_gone = matches!(cause.raw_os_error(), Some(6 | 19));
     let message = match (cause.kind(), operation) {
-        (ErrorKind::StorageFull, _) => message("cannot grow: the disk that holds it is full")
-            .remedy("make room on that disk, or put the card file on another"),
+        // None of these is the medium's fault.
+        (ErrorKind::StorageFull | ErrorKind::QuotaExceeded, _) => {
+            refused("cannot grow: the disk that holds it is full")
+                .remedy("make room on that disk, or put the card file on another")
+        }
+        (ErrorKind::ReadOnlyFilesystem, _) => refused("lies on a disk that is mounted read-only")
+            .remedy("put the card file on another disk, or mount that one for writing"),
+        (ErrorKind::PermissionDenied, _) => {
+            refused("may not be used by you").remedy("run it with sudo, or change its permissions")
+        }
         _ if is_gone => message("is gone: it was pulled out, or its reader failed")
             .remedy("plug it in firmly and write it again; try another reader"),
         (_, Operation::Read) => message("cannot be read everywhere")
@@ -367,17 +376,13 @@ pub(crate) fn mistakes(name: &str, mistakes: &Mistakes) -> Message {
     let what = format!("{name} has {count} {noun}; nothing was changed");
     let message = Message::new(Exit::Settings, what);
     mistakes.0.iter().fold(message, |message, remark| {
-        message
-            .fact(format!("line {}", remark.line), remark.what.clone())
-            .fact("", format!("→ {}", remark.remedy))
+        message.mistake(FileMistake {
+            file: name.to_owned(),
+            line: remark.line,
+            what: remark.what.clone(),
+            remedy: remark.remedy.clone(),
+        })
     })
-}
-
-fn permission_hint(error: &io::Error, otherwise: &str) -> String {
-    match error.kind() {
-        ErrorKind::PermissionDenied => "run as root, or change its permissions".to_owned(),
-        _ => otherwise.to_owned(),
-    }
 }
 
 /// An error and its causes in one line.

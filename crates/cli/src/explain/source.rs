@@ -5,7 +5,6 @@ use pinewrit_image::{
     StreamFault,
 };
 
-use super::permission_hint;
 use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::units;
@@ -26,9 +25,18 @@ pub(crate) fn open_error(error: &OpenError) -> Message {
         OpenError::Io {
             path,
             source: cause,
+        } if cause.kind() == std::io::ErrorKind::PermissionDenied => {
+            let what = format!("no permission for {}", path.display());
+            Message::new(Exit::Refused, what)
+                .fact("system", cause.to_string())
+                .remedy("run it with sudo, or change its permissions")
+        }
+        OpenError::Io {
+            path,
+            source: cause,
         } => source(format!("{} cannot be opened", path.display()))
             .fact("system", cause.to_string())
-            .remedy(permission_hint(cause, "check the path and its permissions")),
+            .remedy("check the path"),
         OpenError::NotAnImage { path, why } => not_an_image(&path.display().to_string(), *why),
         OpenError::NoChoice { path, why } => no_choice(&path.display().to_string(), why),
         OpenError::TooManyLayers { path } => source(format!(

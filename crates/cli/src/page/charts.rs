@@ -4,7 +4,7 @@ use pinewrit_core::receipt::Receipt;
 use plotters::coord::Shift;
 use plotters::prelude::*;
 
-use super::Section;
+use super::Finished;
 use super::pace::{Curve, SlowSpot, over_offset, over_time};
 use crate::ui::units;
 
@@ -42,7 +42,7 @@ fn svg(
 }
 
 /// The medium to scale: what is in use, what is free, and the partitions.
-pub(super) fn medium(section: &Section) -> String {
+pub(super) fn medium(section: &Finished) -> String {
     svg((1120, 96), |area| {
         let receipt = &section.receipt;
         let size = receipt.medium.size.max(receipt.bytes.image).max(1);

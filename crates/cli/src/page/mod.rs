@@ -6,6 +6,7 @@ mod pace;
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::receipt::Receipt;
 
+use crate::message::Message;
 use crate::ui::text::printable;
 use crate::ui::units;
 use pace::{SlowSpot, slow_spots};
@@ -14,7 +15,22 @@ use pace::{SlowSpot, slow_spots};
 const MAX_SPOTS: usize = 12;
 
 /// A medium on the page.
-pub(crate) struct Section {
+pub(crate) enum Section {
+    /// It is finished.
+    Done(Box<Finished>),
+    /// It is not to be used.
+    Failed {
+        /// What it is called.
+        name: String,
+        /// What was to be written.
+        image: String,
+        /// What failed.
+        message: Box<Message>,
+    },
+}
+
+/// A medium that was written.
+pub(crate) struct Finished {
     /// What it is called.
     pub(crate) name: String,
     /// What was put on it.
@@ -32,6 +48,8 @@ h1 { font-size: 24px; margin: 0 0 2px; }
 h2 { font-size: 15px; margin: 22px 0 6px; color: var(--soft); font-weight: 600; }
 p.lead { margin: 0 0 14px; color: var(--soft); }
 section { background: #fff; border: 1px solid var(--line); border-radius: 10px; padding: 20px 24px; margin-bottom: 22px; }
+section.failed { border-left: 6px solid #c8452f; }
+section.failed .lead { color: #a63522; font-weight: 600; }
 .tiles { display: grid; grid-template-columns: repeat(auto-fit, minmax(170px, 1fr)); gap: 10px; margin: 12px 0 4px; }
 .tile { border: 1px solid var(--line); border-radius: 8px; padding: 8px 12px; }
 .tile b { display: block; font-size: 19px; font-variant-numeric: tabular-nums; }
@@ -51,7 +69,8 @@ code { font: 13px 'DejaVu Sans Mono', monospace; overflow-wrap: anywhere; }
 /// Makes the page.
 pub(crate) fn html(sections: &[Section]) -> String {
     let title = match sections {
-        [one] => format!("{} on {}", one.receipt.image.name, one.name),
+        [Section::Done(one)] => format!("{} on {}", one.receipt.image.name, one.name),
+        [Section::Failed { name, image, .. }] => format!("{image} on {name}: failed"),
         _ => format!("{} media", sections.len()),
     };
     let bodies: String = sections.iter().map(section).collect();
@@ -64,6 +83,33 @@ pub(crate) fn html(sections: &[Section]) -> String {
 }
 
 fn section(section: &Section) -> String {
+    match section {
+        Section::Done(finished) => done(finished),
+        Section::Failed {
+            name,
+            image,
+            message,
+        } => {
+            let row = |(name, value): (String, String)| {
+                format!(
+                    "<tr><th>{}</th><td>{}</td></tr>\n",
+                    escape(&name),
+                    escape(value.trim())
+                )
+            };
+            format!(
+                "<section class=\"failed\">\n<h1>{} on {}</h1>\n<p class=\"lead\">failed: {}</p>\n\
+                 <table>\n{}</table>\n</section>\n",
+                escape(image),
+                escape(name),
+                escape(message.what()),
+                message.rows().into_iter().map(row).collect::<String>(),
+            )
+        }
+    }
+}
+
+fn done(section: &Finished) -> String {
     let receipt = &section.receipt;
     let verified = match receipt.verified {
         true => "written, read back and equal",
@@ -131,7 +177,7 @@ fn tiles(receipt: &Receipt) -> String {
     )
 }
 
-fn spot_table(section: &Section, spots: &[SlowSpot]) -> String {
+fn spot_table(section: &Finished, spots: &[SlowSpot]) -> String {
     if spots.is_empty() {
         return "<p class=\"legend\">none: no chunk took much longer than the others</p>\n"
             .to_owned();

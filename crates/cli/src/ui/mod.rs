@@ -10,9 +10,8 @@ pub(crate) mod units;
 use std::fmt::Display;
 use std::io::{self, BufRead, IsTerminal, Write};
 
-use serde::Serialize;
-
 use crate::args::{ColorWhen, Global};
+use crate::events::{Event, Line};
 
 /// How to talk to the user.
 #[derive(Clone, Copy, Debug)]
@@ -45,6 +44,15 @@ impl Ui {
         }
     }
 
+    /// Before the arguments are known.
+    pub(crate) fn for_programs() -> Self {
+        Self {
+            json: true,
+            quiet: false,
+            verbose: false,
+        }
+    }
+
     /// A part of the result for people. Nobody reading it any more is no error; that it cannot be
     /// written is told at the end.
     pub(crate) fn result(&self, text: impl Display) {
@@ -55,9 +63,9 @@ impl Ui {
     }
 
     /// An event or the result for programs.
-    pub(crate) fn event(&self, event: &impl Serialize) {
+    pub(crate) fn event<T: Event>(&self, event: &T) {
         if self.json
-            && let Ok(line) = serde_json::to_string(event)
+            && let Ok(line) = serde_json::to_string(&Line::of(event))
         {
             let line = text::safe_json(&line);
             output::write(|| writeln!(io::stdout(), "{line}"));

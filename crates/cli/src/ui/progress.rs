@@ -8,10 +8,12 @@ use std::time::{Duration, Instant};
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use pinewrit_core::{Observer, Progress, Stage};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::text::printable;
 use super::{Ui, units};
+use crate::events::{Event, MediumName};
 
 /// Work shorter than this shows nothing.
 const PATIENCE: Duration = Duration::from_millis(250);
@@ -40,6 +42,7 @@ pub(crate) struct ProgressView {
     terminal: bool,
     /// The medium's name, where several are written.
     name: Option<String>,
+    id: Option<MediumName>,
     /// Writing is the first of two parts, reading back the second.
     reads_back: bool,
     screen: MultiProgress,
@@ -54,20 +57,24 @@ struct State {
     bar: Option<ProgressBar>,
 }
 
-#[derive(Serialize)]
-struct StageEvent<'a> {
-    event: &'static str,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    medium: Option<&'a str>,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct StageEvent<'a> {
+    /// The medium, where several are written; its path and tag, or nothing.
+    #[serde(flatten)]
+    medium: Option<&'a MediumName>,
     stage: Stage,
     total: Option<u64>,
 }
 
-#[derive(Serialize)]
-struct ProgressEvent<'a> {
-    event: &'static str,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    medium: Option<&'a str>,
+impl Event for StageEvent<'_> {
+    const EVENT: &'static str = "stage";
+}
+
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ProgressEvent<'a> {
+    /// The medium, where several are written; its path and tag, or nothing.
+    #[serde(flatten)]
+    medium: Option<&'a MediumName>,
     stage: Stage,
     done: u64,
     total: Option<u64>,
@@ -77,14 +84,24 @@ struct ProgressEvent<'a> {
     waiting_seconds: f64,
 }
 
+impl Event for ProgressEvent<'_> {
+    const EVENT: &'static str = "progress";
+}
+
 impl ProgressView {
     pub(crate) fn new(ui: Ui) -> Self {
         Self::on(&Screen::new(), ui, None, false)
     }
 
     /// One of several on a screen, with the medium's name.
-    pub(crate) fn on(screen: &Screen, ui: Ui, name: Option<String>, reads_back: bool) -> Self {
+    pub(crate) fn on(
+        screen: &Screen,
+        ui: Ui,
+        medium: Option<(String, MediumName)>,
+        reads_back: bool,
+    ) -> Self {
         let now = Instant::now();
+        let (name, id) = medium.unzip();
         let name = name.map(|name| printable(&name));
         let terminal = std::io::stderr().is_terminal();
         // Side by side, the bars stand in the order of the media, whoever moves first.
@@ -98,6 +115,7 @@ impl ProgressView {
             ui,
             terminal,
             name,
+            id,
             reads_back,
             screen: screen.0.clone(),
             state: Mutex::new(State {
@@ -118,8 +136,7 @@ impl ProgressView {
         let pace = state.pace();
         if self.ui.json {
             self.ui.event(&ProgressEvent {
-                event: "progress",
-                medium: self.name.as_deref(),
+                medium: self.id.as_ref(),
                 stage,
                 done: progress.done,
                 total: progress.total,
@@ -304,8 +321,7 @@ fn word(stage: Stage) -> &'static str {
 impl Observer for ProgressView {
     fn stage(&self, stage: Stage, total: Option<u64>) {
         self.ui.event(&StageEvent {
-            event: "stage",
-            medium: self.name.as_deref(),
+            medium: self.id.as_ref(),
             stage,
             total,
         });

@@ -16,6 +16,16 @@ use std::process::{Command, Output};
 
 use serde_json::Value;
 
+/// The description of all lines of `--json`.
+static LINES: std::sync::LazyLock<jsonschema::Validator> =
+    std::sync::LazyLock::new(|| jsonschema::validator_for(&description()).unwrap());
+
+/// The schema in `docs`.
+pub(crate) fn description() -> Value {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/events.schema.json");
+    serde_json::from_slice(&fs::read(path).unwrap()).unwrap()
+}
+
 pub(crate) const PROGRAM: &str = env!("CARGO_BIN_EXE_pinewrit");
 
 /// A file of the demo's folder.
@@ -89,8 +99,13 @@ impl Bench {
         command
     }
 
+    /// Runs the program; with `--json`, every line that it prints must fit the description of all.
     pub(crate) fn run(&self, args: &[&str]) -> Run {
-        Run::from(self.command(args).output().unwrap())
+        let run = Run::from(self.command(args).output().unwrap());
+        match args.contains(&"--json") {
+            true => run.described(),
+            false => run,
+        }
     }
 
     /// Runs a judge in this folder; its output, whatever its exit code.
@@ -156,6 +171,19 @@ impl Run {
                 "no {part:?} in:\n{}",
                 self.stdout
             );
+        }
+        self
+    }
+
+    /// Every line fits the description.
+    #[track_caller]
+    pub(crate) fn described(self) -> Self {
+        for line in self.stdout.lines() {
+            let value: Value = serde_json::from_str(line).unwrap();
+            if !LINES.is_valid(&value) {
+                let (event, command) = (&value["event"], &value["command"]);
+                panic!("not described in docs/events.schema.json: {event} of {command}: {line}");
+            }
         }
         self
     }

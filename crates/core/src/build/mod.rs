@@ -16,6 +16,7 @@ use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window, open_plain};
 use pinewrit_ext4::{Editor, Timestamp};
 use pinewrit_table::{NewPartition, PartitionType, SchemeKind, TableEdit, TableError};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::Cancel;
@@ -41,7 +42,7 @@ pub struct BuildOptions<'a> {
 }
 
 /// What was built.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct BuildReport {
     /// Files in all file systems.
     pub files: u64,

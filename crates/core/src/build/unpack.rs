@@ -9,6 +9,7 @@ use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_ext4::{Attributes, Editor, NodeKind, Zeros};
 use pinewrit_fat::Geometry;
 use pinewrit_image::{Wrapping, unpacked_stream};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::fat::FatSink;
@@ -48,7 +49,7 @@ pub struct UnpackOptions {
 }
 
 /// What was put where.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct UnpackReport {
     /// Paths that are new.
     pub new: Vec<String>,

@@ -4,6 +4,7 @@ mod choice;
 mod extras;
 
 use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, UndoLog, Window};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::files::{FilesError, FilesystemOf, Rights, Site};
@@ -18,7 +19,7 @@ pub use crate::settings::IntakeWish;
 use choice::Way;
 
 /// What configuring changes, or has changed.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct ConfigureReport {
     /// The intake that takes the settings: `cloud-init`, `rootfs`, or a custom one's name.
     pub intake: String,

@@ -15,6 +15,7 @@ use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, DiskError, Lba, Operatio
 use pinewrit_ext4::{Superblock, SuperblockError};
 use pinewrit_fat::{TableRead, Usage, UsageDoubt};
 use pinewrit_table::{ChainRecord, MBR_SIZE, Mbr, PartitionTable, Problem, Scheme};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use ext::ExtScan;
@@ -65,7 +66,7 @@ impl fmt::Display for Doubt {
 }
 
 /// What the map knows of a partition.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct RegionFacts {
     /// Its number; `None` for a file system without a table.
     pub partition: Option<u32>,

@@ -5,13 +5,14 @@ use std::io::Write;
 use std::ops::Bound;
 
 use pinewrit_image::{Checksum, ChecksumKind};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::walk::walk_with;
 use super::{Files, FilesError, Kind};
 
 /// One file of the list.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Expected {
     /// Its size in bytes, if that matters.
@@ -23,7 +24,7 @@ pub struct Expected {
 }
 
 /// What is not as expected.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "what", rename_all = "kebab-case")]
 pub enum Difference {
     /// It is not there.
@@ -54,7 +55,7 @@ pub enum Difference {
     },
 }
 
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, JsonSchema, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct List {
     files: BTreeMap<String, Expected>,

@@ -4,6 +4,7 @@ use std::io::Write;
 
 use pinewrit_ext4::{FileKind, InodeNumber, Metadata, Tree};
 use pinewrit_fat as fat;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::FilesError;
@@ -12,7 +13,7 @@ use super::FilesError;
 const PIECE: usize = 1 << 20;
 
 /// What stands at a path.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
     /// A file.
@@ -26,7 +27,7 @@ pub enum Kind {
 }
 
 /// What is known of a file.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Facts {
     /// What it is.
     pub kind: Kind,

@@ -6,12 +6,13 @@ mod magic;
 
 use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_fat::Geometry;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 pub(crate) use magic::has_other_mark;
 
 /// What a file system tells of itself.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FilesystemFacts {
     /// Its kind: `FAT32`, `ext4`, `ISO 9660`, `swap` …
     pub kind: &'static str,

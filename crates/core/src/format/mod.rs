@@ -8,6 +8,7 @@ use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_ext4::{EditError, MakeOptions, Timestamp, VolumeError, make};
 pub use pinewrit_fat::MakeKind as FatKind;
 use pinewrit_fat::{self as fat, MakeError, Stamp};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::filesystem;
@@ -149,7 +150,7 @@ impl FormatOptions {
 }
 
 /// What was made.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FormatReport {
     /// Its kind: `FAT32`, `ext4`, `swap`.
     pub kind: &'static str,

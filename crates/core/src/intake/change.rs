@@ -1,9 +1,10 @@
 //! What an intake tells of its work.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// One file of the settings.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FileChange {
     /// Its path inside the partition.
     pub path: String,
@@ -16,7 +17,7 @@ pub struct FileChange {
 }
 
 /// What happens to a file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ChangeKind {
     /// It was not there.

@@ -1,9 +1,10 @@
 //! What is found of settings on a medium.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// First-boot settings that were found on a medium.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SettingsFacts {
     /// The intake.
     pub intake: String,

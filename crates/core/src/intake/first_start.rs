@@ -6,6 +6,9 @@ use crate::settings::FirstStart;
 /// Where steps leave their marks on the unit, one file each.
 pub(crate) const MARKS: &str = "/var/lib/pinewrit/done";
 
+/// Where their output goes.
+pub(crate) const LOG: &str = "/var/log/pinewrit-first-start.log";
+
 /// One step.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Step {
@@ -58,10 +61,6 @@ impl Step {
         steps
     }
 
-    pub(crate) fn needs_network(&self) -> bool {
-        matches!(self.when, When::WithNetwork | When::UntilDone)
-    }
-
     fn line(&self) -> String {
         let Self {
             mark,
@@ -92,18 +91,6 @@ wait_a_while() {
   while [ $left -gt 0 ] && ! is_online; do sleep 1; left=$((left - 1)); done
 }
 ";
-
-/// A step as one text for the shell, for systems that run steps in a way of their own.
-pub(crate) fn alone(step: &Step) -> String {
-    let Step { mark, command, .. } = step;
-    let wait = match step.needs_network() {
-        true => format!("{ONLINE}wait_a_while\n"),
-        false => String::new(),
-    };
-    format!(
-        "[ -e {MARKS}/{mark} ] && exit\nmkdir -p {MARKS}\ndate > {MARKS}/{mark}\n{wait}{command}\n"
-    )
-}
 
 /// A word of the shell (POSIX, "Shell Command Language", 2.2.2).
 fn quoted(text: &str) -> String {

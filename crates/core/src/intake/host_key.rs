@@ -2,6 +2,7 @@
 
 use ring::rand::{SecureRandom, SystemRandom};
 use ring::signature::{Ed25519KeyPair, KeyPair};
+use schemars::JsonSchema;
 use serde::Serialize;
 use ssh_key::private::{Ed25519Keypair, Ed25519PrivateKey, KeypairData};
 use ssh_key::public::Ed25519PublicKey;
@@ -11,7 +12,7 @@ use zeroize::Zeroizing;
 use crate::settings::CheckedSettings;
 
 /// A host key that is known before the first start.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct HostKey {
     /// Its fingerprint: SHA-256, as ssh shows it.
     pub fingerprint: String,

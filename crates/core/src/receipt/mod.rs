@@ -4,6 +4,7 @@
 use std::io;
 
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 mod amend;
@@ -22,7 +23,7 @@ const VERSION: u32 = 1;
 pub const MAX_RECEIPT: u64 = 256 << 20;
 
 /// What was put on a medium.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema, Deserialize)]
 pub struct Receipt {
     /// Always `pinewrit-receipt`.
     pub format: String,
@@ -66,7 +67,7 @@ pub struct Receipt {
 }
 
 /// The medium of a receipt.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct ReceiptMedium {
     /// Its name: the file's, or the device's path.
     pub name: String,
@@ -88,7 +89,7 @@ pub struct ReceiptMedium {
 }
 
 /// The partition of a receipt.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct ReceiptPartition {
     /// Its number.
     pub number: u32,
@@ -97,7 +98,7 @@ pub struct ReceiptPartition {
 }
 
 /// A later change of the medium.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct ReceiptChange {
     /// When it was made, RFC 3339.
     pub time: String,
@@ -131,7 +132,7 @@ impl ReceiptChange {
 }
 
 /// The image of a receipt.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct ReceiptImage {
     /// Its name.
     pub name: String,
@@ -146,7 +147,7 @@ pub struct ReceiptImage {
 }
 
 /// Identifiers on the medium.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct Identifiers {
     /// Disk signature or disk GUID.
     pub table: Option<String>,
@@ -155,7 +156,7 @@ pub struct Identifiers {
 }
 
 /// The settings of a receipt.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct ReceiptSettings {
     /// The unit's host name.
     pub host_name: Option<String>,
@@ -172,7 +173,7 @@ pub struct ReceiptSettings {
 }
 
 /// How bytes were dealt with.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct ReceiptBytes {
     /// All of the image.
     pub image: u64,
@@ -189,7 +190,7 @@ pub struct ReceiptBytes {
 }
 
 /// A chunk of a receipt.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct ReceiptChunk {
     /// The chunk's number.
     pub index: u64,

@@ -89,7 +89,7 @@ pub enum IntakeWish {
 }
 
 /// A mistake or a warning, with its line in the settings file.
-#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 pub struct Remark {
     /// Line in the file, from 1.
     pub line: usize,

@@ -11,6 +11,7 @@ mod report;
 mod state;
 mod work;
 
+use std::io::Read;
 use std::sync::Arc;
 use std::thread;
 use std::time::Instant;
@@ -43,6 +44,8 @@ pub struct WriteOptions<'a> {
     pub verify: bool,
     /// Checksum that the packed source or the image must have.
     pub checksum: Option<&'a ExpectedChecksum>,
+    /// The checksum was found right before, and is not summed up again.
+    pub checked: Option<&'a ChecksumReport>,
     /// Write free space of file systems as well.
     pub every_byte: bool,
     /// Tell the media first that nothing on them is needed any more.
@@ -63,6 +66,7 @@ impl Default for WriteOptions<'_> {
         Self {
             verify: true,
             checksum: None,
+            checked: None,
             every_byte: false,
             clear_free: false,
             only_changes: false,
@@ -254,7 +258,8 @@ fn stream_to(
         Some(sector) => MapTracker::new(source.unpacked_size().exact(), sector),
         None => MapTracker::every_byte(),
     };
-    let sums = wanted_sums(source, options.checksum);
+    let wanted = options.checksum.filter(|_| options.checked.is_none());
+    let sums = wanted_sums(source, wanted);
     let mut reach = 0;
     let take = |chunk: Chunk| {
         let chunk = Arc::new(chunk);
@@ -288,12 +293,58 @@ fn stream_to(
             unpacked: end.unpacked,
         }));
     }
-    let checksum = options.checksum.map(|expected| check_sum(expected, &end));
+    let checksum = wanted.map(|expected| check_sum(expected, &end));
     let checksum = checksum.transpose();
-    Ok((
-        end,
-        checksum.map_err(|e| Interrupted::Taker(Some(Box::new(e))))?,
-    ))
+    let checksum = checksum.map_err(|e| Interrupted::Taker(Some(Box::new(e))))?;
+    Ok((end, checksum.or_else(|| options.checked.cloned())))
+}
+
+/// Sums a source on this computer up before anything is written. `Ok(None)`: that cannot tell, because
+/// it is far away, or the checksum is not of the packed file.
+///
+/// # Errors
+/// [`WriteError::Checksum`] where it is another; [`WriteError::Source`] or [`WriteError::Cancelled`].
+pub fn sum_before(
+    source: &ImageSource,
+    expected: &ExpectedChecksum,
+    cancel: &Cancel,
+) -> Result<Option<ChecksumReport>, WriteError> {
+    let is_meant = expected
+        .subject
+        .is_none_or(|known| known == Subject::Packed);
+    if source.fetch_stats().is_some() || !is_meant {
+        return Ok(None);
+    }
+    let mut hasher = expected.checksum.kind.hasher();
+    let mut reader = source.packed_reader();
+    let mut buffer = vec![0; 1 << 20];
+    loop {
+        if cancel.is_cancelled() {
+            return Err(WriteError::Cancelled);
+        }
+        let read = reader.read(&mut buffer);
+        let read = read.map_err(|error| WriteError::Source(StreamError::from_io(error)))?;
+        if read == 0 {
+            break;
+        }
+        hasher.update(&buffer[..read]);
+    }
+    let sum = hasher.finish();
+    let of_anything = expected.subject.is_none() && !source.layers().is_empty();
+    if sum == expected.checksum {
+        return Ok(Some(ChecksumReport {
+            digest: sum.to_string(),
+            of: Subject::Packed.word(),
+        }));
+    }
+    match of_anything {
+        // It may be that of what comes out of it.
+        true => Ok(None),
+        false => Err(WriteError::Checksum {
+            expected: expected.checksum.clone(),
+            found: vec![(Subject::Packed, sum)],
+        }),
+    }
 }
 
 /// Finds out where a medium reads back differently.

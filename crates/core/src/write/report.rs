@@ -2,6 +2,7 @@
 
 use pinewrit_disk::{ByteRange, CommitError, DiskError};
 use pinewrit_image::{Checksum, StreamError, Subject};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::configure::{ConfigureError, ConfigureReport};
@@ -9,7 +10,7 @@ use crate::extents::RegionFacts;
 use crate::grow::GrowReport;
 
 /// What was written.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct WriteReport {
     /// Size of the unpacked image in bytes.
     pub image_bytes: u64,
@@ -50,7 +51,7 @@ pub struct WriteReport {
 }
 
 /// A checksum that matched.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ChecksumReport {
     /// Kind and digest: `sha256:…`.
     pub digest: String,
@@ -86,7 +87,7 @@ pub struct Pace {
 }
 
 /// One chunk's time.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, JsonSchema, Deserialize)]
 pub struct PacePoint {
     /// Offset on the medium in bytes.
     pub offset: u64,
@@ -99,7 +100,7 @@ pub struct PacePoint {
 }
 
 /// Where something is on a medium.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Whereabouts {
     /// The partition's number.
     pub partition: Option<u32>,
@@ -108,7 +109,7 @@ pub struct Whereabouts {
 }
 
 /// Something on a medium that uses places that were asked about.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Owned {
     /// The partition's number; `None` outside of partitions and where there are none.
     pub partition: Option<u32>,
@@ -121,7 +122,7 @@ pub struct Owned {
 }
 
 /// What uses a place.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum OwnerKind {
     /// A file or a folder.

@@ -8,12 +8,14 @@ use pinewrit_core::files::{
 };
 use pinewrit_disk::open_plain;
 use pinewrit_host::Readers;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::super::change::{self, Opened, confirm};
 use super::super::{Outcome, records};
 use super::filesystem;
 use crate::args::{ChangeArgs, EditArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -22,11 +24,11 @@ use crate::ui::progress::Waiting;
 use crate::ui::text::printable;
 use crate::ui::{Ui, style, units};
 
-#[derive(Serialize)]
-struct ChangeEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ChangeEvent<'a> {
     command: &'static str,
-    medium: &'a str,
+    #[serde(flatten)]
+    medium: MediumName,
     place: String,
     dry_run: bool,
     changed: bool,
@@ -34,6 +36,18 @@ struct ChangeEvent<'a> {
     diff: Option<String>,
     #[serde(flatten)]
     unpacked: Option<&'a UnpackReport>,
+}
+
+impl Event for ChangeEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &[
+        "files put",
+        "files remove",
+        "files unpack",
+        "files edit",
+        "files move",
+        "files make-folder",
+    ];
 }
 
 /// A medium that is open for a change, and the file system that it concerns.
@@ -142,14 +156,7 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
         &args.change,
         ("files put", vec![shown.to_string()]),
     )?;
-    event(
-        ui,
-        "files put",
-        &opened.name,
-        &shown,
-        &args.change,
-        is_changed,
-    );
+    event(ui, "files put", &opened, &shown, &args.change, is_changed);
     let size = units::size(facts.len());
     let verb = if before.is_some() { "replaced" } else { "new" };
     tell(
@@ -166,15 +173,14 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
 fn event(
     ui: &Ui,
     command: &'static str,
-    medium: &str,
+    opened: &Opened,
     place: &Place,
     args: &ChangeArgs,
     changed: bool,
 ) {
     ui.event(&ChangeEvent {
-        event: "result",
         command,
-        medium,
+        medium: opened.id.clone(),
         place: place.to_string(),
         dry_run: args.dry_run,
         changed,
@@ -217,7 +223,7 @@ pub(super) fn remove(
         &what,
     )?;
     let is_changed = work.finish(ui, changes, args, ("files remove", vec![what.clone()]))?;
-    event(ui, "files remove", &opened.name, place, args, is_changed);
+    event(ui, "files remove", &opened, place, args, is_changed);
     tell(
         ui,
         args,
@@ -274,9 +280,8 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
     let files = files.cloned().collect();
     let is_changed = work.finish(ui, changes, &args.change, ("files unpack", files))?;
     ui.event(&ChangeEvent {
-        event: "result",
         command: "files unpack",
-        medium: &opened.name,
+        medium: opened.id.clone(),
         place: args.place.to_string(),
         dry_run: args.change.dry_run,
         changed: is_changed,
@@ -400,9 +405,8 @@ pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
         ("files edit", vec![args.place.to_string()]),
     )? && diff.is_some();
     ui.event(&ChangeEvent {
-        event: "result",
         command: "files edit",
-        medium: &opened.name,
+        medium: opened.id.clone(),
         place: args.place.to_string(),
         dry_run: args.change.dry_run,
         changed: is_changed,

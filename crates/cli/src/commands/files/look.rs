@@ -10,36 +10,19 @@ use pinewrit_core::files::{
 use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_host::Readers;
 use pinewrit_image::PeekDevice;
-use serde::Serialize;
 
 use super::super::inspect::medium_at;
 use super::super::source::{self, Keep};
 use super::super::{Outcome, change};
 use super::filesystem;
 use crate::args::{ReadArgs, SourceArgs};
+use crate::events::{CheckEvent, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
 use crate::ui::output::Sink;
 use crate::ui::text::printable;
 use crate::ui::{Ui, style, units};
-
-#[derive(Serialize)]
-struct NodeEvent<'a> {
-    event: &'static str,
-    path: &'a str,
-    #[serde(flatten)]
-    facts: &'a Facts,
-}
-
-#[derive(Serialize)]
-struct CheckEvent<'a> {
-    event: &'static str,
-    command: &'static str,
-    place: String,
-    expected: usize,
-    differences: &'a [Difference],
-}
 
 /// Opens the place and hands its file system on.
 fn look<T>(
@@ -123,16 +106,25 @@ pub(super) fn list(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
             }
         };
         for node in &nodes {
-            ui.event(&NodeEvent {
-                event: "file",
+            ui.event(&FileEvent {
                 path: &node.path,
                 facts: &node.facts,
             });
         }
+        tell_list(ui, "files list", name, at, nodes.len());
         Ok(rows(&nodes))
     })?;
     ui.result(text);
     Ok(())
+}
+
+fn tell_list(ui: &Ui, command: &'static str, source: &str, at: &ReadArgs, count: usize) {
+    ui.event(&ListEvent {
+        command,
+        source,
+        place: at.place.to_string(),
+        count,
+    });
 }
 
 /// Rights as `ls` of any system shows them, for what has some.
@@ -218,7 +210,16 @@ fn rows(nodes: &[Node]) -> String {
 
 pub(super) fn expected(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
     let list = look(ui, readers, at, |files, name| {
-        expected_of(files, &at.place.path).map_err(|e| explain::files_error(name, &e))
+        let list = expected_of(files, &at.place.path);
+        let list = list.map_err(|e| explain::files_error(name, &e))?;
+        if ui.json {
+            let all = read_expected(&list).unwrap_or_default();
+            for (path, expected) in &all {
+                ui.event(&ExpectedEvent { path, expected });
+            }
+            tell_list(ui, "files list", name, at, all.len());
+        }
+        Ok(list)
     })?;
     ui.result(list);
     Ok(())
@@ -250,12 +251,12 @@ pub(super) fn tree(ui: &Ui, readers: &Readers, at: &ReadArgs, depth: Option<usiz
             walked => walked.map_err(|e| explain::files_error(name, &e))?,
         }
         for node in &nodes {
-            ui.event(&NodeEvent {
-                event: "file",
+            ui.event(&FileEvent {
                 path: &node.path,
                 facts: &node.facts,
             });
         }
+        tell_list(ui, "files tree", name, at, nodes.len());
         let mut text = drawn(&at.place.to_string(), &nodes);
         if is_cut {
             let most = units::grouped(MAX_LINES as u64);
@@ -334,14 +335,25 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
             }
             sink.end().map(drop).map_err(not_written)
         };
+        let mut text = None;
         match to {
-            None => copy(&mut io::stdout().lock()),
+            None if ui.json => text = Some(text_of(files, name, at)?),
+            None => copy(&mut io::stdout().lock())?,
             Some(to) => {
                 let mut file = File::create(to).map_err(not_written)?;
                 copy(&mut file)?;
-                file.sync_all().map_err(not_written)
+                file.sync_all().map_err(not_written)?;
             }
         }
+        ui.event(&ReadEvent {
+            command: "files read",
+            source: name,
+            place: at.place.to_string(),
+            bytes: files.size_of(path).map_err(failed)?.unwrap_or(0),
+            to: to.map(|to| to.display().to_string()),
+            text,
+        });
+        Ok(())
     })?;
     if let Some(to) = to {
         let good = style::GOOD;
@@ -352,6 +364,22 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
         ));
     }
     Ok(())
+}
+
+/// Longer files are no part of a line of JSON.
+const MAX_TEXT: u64 = 1 << 20;
+
+/// A file as a part of a line of JSON.
+fn text_of(files: &Files<'_>, name: &str, at: &ReadArgs) -> Result<String, Message> {
+    let content = files.read(&at.place.path, MAX_TEXT);
+    let content = content.map_err(|e| explain::files_error(name, &e))?;
+    String::from_utf8(content.unwrap_or_default()).map_err(|_| {
+        let what = format!(
+            "{} is no text, and has no place in a line of JSON",
+            at.place
+        );
+        Message::new(Exit::Usage, what).remedy("--to FILE puts it in a file of its own")
+    })
 }
 
 pub(super) fn check(ui: &Ui, readers: &Readers, at: &ReadArgs, list: &Path) -> Outcome {
@@ -371,7 +399,6 @@ pub(super) fn check(ui: &Ui, readers: &Readers, at: &ReadArgs, list: &Path) -> O
         })
     })?;
     ui.event(&CheckEvent {
-        event: "result",
         command: "files check",
         place: at.place.to_string(),
         expected: expected.len(),

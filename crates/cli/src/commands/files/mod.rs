@@ -3,6 +3,9 @@
 mod change;
 mod look;
 
+#[cfg(test)]
+pub(crate) use change::ChangeEvent;
+
 use pinewrit_core::files::{FilesystemOf, Place, find_place};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::Readers;

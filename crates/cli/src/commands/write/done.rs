@@ -16,7 +16,7 @@ use super::super::{Outcome, configure, eject, records, settings};
 use super::{OpenMedium, Plan, WriteEvent};
 use crate::args::WriteArgs;
 use crate::explain;
-use crate::page::Section;
+use crate::page::{Finished, Section};
 use crate::ui::{Ui, style, units};
 
 /// Everything there is to say of a finished medium.
@@ -47,11 +47,11 @@ impl Done<'_> {
         }
         let device = &*self.medium.medium.device;
         if self.args.report.is_some() {
-            sections.push(Section {
+            sections.push(Section::Done(Box::new(Finished {
                 name: self.medium.name.clone(),
                 receipt,
                 content: inspect(device, Some(device.size())).ok(),
-            });
+            })));
         }
         let medium = &self.medium.medium;
         let ejecting = self.args.eject && medium.kind != MediumKind::CardFile;
@@ -62,10 +62,9 @@ impl Done<'_> {
             None => medium.rescan(),
         };
         self.ui.event(&WriteEvent {
-            event: "result",
-            command: "write",
+            command: self.args.command(),
             image: self.args.image.to_string(),
-            medium: medium.path.display().to_string(),
+            medium: self.medium.id.clone(),
             receipt: kept
                 .or_else(|| self.args.receipt.clone())
                 .map(|place| place.display().to_string()),

@@ -7,26 +7,32 @@ mod plan;
 use std::io;
 use std::path::PathBuf;
 use std::sync::Mutex;
+use std::thread;
 use std::time::{Duration, Instant};
 
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::receipt::{Receipt, ReceiptPartition};
 use pinewrit_core::state::save;
 use pinewrit_core::unfinished::UnfinishedWrite;
-use pinewrit_core::write::{ReadBack, Target, WriteError, WriteOptions, WriteReport, write_all};
-use pinewrit_core::{Observer, Progress, Stage};
+use pinewrit_core::write::{
+    ChecksumReport, ReadBack, Target, WriteError, WriteOptions, WriteReport, sum_before, write_all,
+};
+use pinewrit_core::{Cancel, Observer, Progress, Stage};
+use pinewrit_disk::DiskError;
 use pinewrit_host::{Bus, Medium, MediumKind, Readers};
 use pinewrit_image::ImageSource;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Outcome, records, source};
 use crate::args::WriteArgs;
+use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
-use crate::page;
+use crate::page::{self, Section};
 use crate::signals;
-use crate::ui::progress::{ProgressView, Screen};
+use crate::ui::progress::{ProgressView, Screen, Waiting};
 use crate::ui::{Answer, Ui};
 use done::Done;
 pub(super) use plan::unfinished_text;
@@ -36,22 +42,29 @@ const NOTHING_WRITTEN: &str = "nothing was written";
 /// How often the note of an unfinished write is brought up to date.
 const NOTE_EVERY: Duration = Duration::from_secs(3);
 
-#[derive(Serialize)]
-struct WriteEvent<'a> {
-    event: &'static str,
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct WriteEvent<'a> {
     command: &'static str,
     image: String,
-    medium: String,
+    #[serde(flatten)]
+    medium: MediumName,
     receipt: Option<String>,
     #[serde(flatten)]
     report: &'a WriteReport,
 }
 
-#[derive(Serialize)]
-struct PlanEvent<'a> {
-    event: &'static str,
+impl Event for WriteEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["write", "build"];
+}
+
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct PlanEvent<'a> {
+    /// The command: `write`, or `build` for a medium.
+    command: &'static str,
     image: String,
-    medium: String,
+    #[serde(flatten)]
+    medium: MediumName,
     medium_bytes: u64,
     unpacked_bytes: Option<u64>,
     free_bytes: u64,
@@ -61,13 +74,17 @@ struct PlanEvent<'a> {
     unfinished: Option<&'a UnfinishedWrite>,
 }
 
+impl Event for PlanEvent<'_> {
+    const EVENT: &'static str = "plan";
+}
+
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Outcome {
     let plan = plan::make(ui, readers, args)?;
-    for (medium, named) in plan.media.iter().zip(&args.to) {
+    for medium in &plan.media {
         ui.event(&PlanEvent {
-            event: "plan",
+            command: args.command(),
             image: args.image.to_string(),
-            medium: named.display().to_string(),
+            medium: MediumName::of(&medium.chosen),
             medium_bytes: medium.target.size(),
             unpacked_bytes: plan.source.unpacked_size().exact(),
             free_bytes: plan.expected_free(),
@@ -85,8 +102,33 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Outcome {
         ui.result("nothing was written (--dry-run); all checks passed\n");
         return Ok(());
     }
-    let only_changes = confirm(ui, args, &plan)?;
-    carry_out(ui, readers, args, plan, only_changes)
+    // A wrong image is found out while the question waits.
+    let cancel = Cancel::default();
+    let (only_changes, checked) = thread::scope(|scope| {
+        let expected = plan.checksum.as_ref().filter(|_| !args.is_draft);
+        let summing = expected.map(|expected| {
+            let (source, cancel) = (&plan.source, &cancel);
+            scope.spawn(move || sum_before(source, expected, cancel))
+        });
+        let only_changes = confirm(ui, args, &plan);
+        if only_changes.is_err() {
+            cancel.cancel();
+        }
+        let _waiting = Waiting::new(ui, format!("summing up {}", plan.source.name()));
+        let summed = summing.map(|summing| summing.join());
+        Ok::<_, Message>((only_changes?, summed))
+    })?;
+    let checked = match checked {
+        Some(Ok(summed)) => summed.map_err(|error| {
+            let names = plan.media.iter().map(|one| one.name.as_str());
+            let names = names.collect::<Vec<_>>().join(", ");
+            let message = explain::write_error(&plan.source.name(), &names, &error);
+            message.without(&names).fact("state", NOTHING_WRITTEN)
+        })?,
+        // A thread that failed has said so, and the writing will sum it up.
+        Some(Err(_)) | None => None,
+    };
+    carry_out(ui, readers, args, plan, (only_changes, checked))
 }
 
 /// A new card file holds nothing that could be lost; everything else is asked for. Returns whether
@@ -148,7 +190,7 @@ fn carry_out(
     readers: &Readers,
     args: &WriteArgs,
     mut plan: Plan,
-    only_changes: bool,
+    (only_changes, checked): (bool, Option<ChecksumReport>),
 ) -> Outcome {
     let begun = records::now();
     let expected_free = plan.expected_free();
@@ -163,6 +205,7 @@ fn carry_out(
             .map_err(|e| explain::medium_error(&e))?;
         media.push(OpenMedium {
             read_back: read_back(&medium, bus),
+            id: MediumName::of(&one.chosen),
             name: one.name,
             key: one.key,
             facts: one.chosen.facts,
@@ -176,7 +219,7 @@ fn carry_out(
     let watchers: Vec<Noting> = media
         .iter()
         .map(|medium| {
-            let name = several.then(|| medium.name.clone());
+            let name = several.then(|| (medium.name.clone(), medium.id.clone()));
             Noting::new(
                 ui,
                 ProgressView::on(&screen, *ui, name, !args.no_verify),
@@ -203,6 +246,7 @@ fn carry_out(
     let options = WriteOptions {
         verify: !args.no_verify,
         checksum: plan.checksum.as_ref(),
+        checked: checked.as_ref(),
         every_byte: args.every_byte,
         clear_free: args.clear_free,
         only_changes,
@@ -227,10 +271,19 @@ fn carry_out(
             false => message,
         }
     };
-    let results = written.map_err(|error| {
-        let names: Vec<&str> = media.iter().map(|medium| medium.name.as_str()).collect();
-        failed(&names.join(", "), &error)
-    })?;
+    let results = match written {
+        Ok(results) => results,
+        Err(error) => {
+            let mut sections = Vec::new();
+            for one in &media {
+                forget_unless_resumed(&one.key, &error);
+                sections.push(failed_section(one, &source, &failed(&one.name, &error)));
+            }
+            save_page(ui, args, &sections);
+            let names: Vec<&str> = media.iter().map(|medium| medium.name.as_str()).collect();
+            return Err(failed(&names.join(", "), &error));
+        }
+    };
     let download = source::finish(ui, &plan.source, plan::keep(args));
     let mut failure = None;
     let mut sections = Vec::new();
@@ -256,22 +309,58 @@ fn carry_out(
                     .map_err(|e| explain::named_medium_error(&medium.name, &e))
                     .and_then(|()| done.tell(readers, &report, &mut sections))
             }
-            Err(error) => Err(failed(&medium.name, &error)),
+            Err(error) => {
+                forget_unless_resumed(&medium.key, &error);
+                Err(failed(&medium.name, &error))
+            }
         };
+        let outcome = outcome.map_err(|message| message.of(medium.id.clone()));
         if let Err(message) = outcome {
+            sections.push(failed_section(&medium, &source, &message));
             // All but the last are told at once.
             if let Some(earlier) = failure.replace(message) {
                 tell_failure(ui, &earlier);
             }
         }
     }
-    if let Some(path) = args.report.as_ref().filter(|_| !sections.is_empty()) {
-        match save(path, page::html(&sections).as_bytes()) {
-            Ok(()) => ui.say(format!("report in {}\n", path.display())),
-            Err(error) => ui.warn(format!("note: no report in {}: {error}\n", path.display())),
-        }
-    }
+    save_page(ui, args, &sections);
     failure.map_or(Ok(()), Err)
+}
+
+/// Where nothing is amiss but that it was interrupted, the same write can be resumed; a medium that was
+/// found bad, or an image that is wrong, does not invite it.
+fn forget_unless_resumed(key: &str, error: &WriteError) {
+    let is_gone = |error: &DiskError| {
+        error
+            .io()
+            .is_some_and(|cause| matches!(cause.raw_os_error(), Some(6 | 19)))
+    };
+    let can_resume = match error {
+        WriteError::Cancelled | WriteError::Source(_) | WriteError::Configure(_) => true,
+        WriteError::Disk(error) | WriteError::Dead(error) => is_gone(error),
+        _ => false,
+    };
+    if !can_resume && let Some(state) = records::state_if_any() {
+        state.remove_note(key);
+    }
+}
+
+fn failed_section(medium: &OpenMedium, image: &str, message: &Message) -> Section {
+    Section::Failed {
+        name: medium.name.clone(),
+        image: image.to_owned(),
+        message: Box::new(message.clone()),
+    }
+}
+
+fn save_page(ui: &Ui, args: &WriteArgs, sections: &[Section]) {
+    let Some(path) = args.report.as_ref().filter(|_| !sections.is_empty()) else {
+        return;
+    };
+    match save(path, page::html(sections).as_bytes()) {
+        Ok(()) => ui.say(format!("report in {}\n", path.display())),
+        Err(error) => ui.warn(format!("note: no report in {}: {error}\n", path.display())),
+    }
 }
 
 fn tell_failure(ui: &Ui, message: &Message) {
@@ -282,6 +371,7 @@ fn tell_failure(ui: &Ui, message: &Message) {
 /// A medium that is being written.
 struct OpenMedium {
     name: String,
+    id: MediumName,
     key: String,
     facts: Option<pinewrit_host::MediumFacts>,
     partition: Option<ReceiptPartition>,

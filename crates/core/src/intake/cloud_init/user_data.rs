@@ -157,6 +157,7 @@ pub(super) fn user_data(
             .chain(port_file(settings))
             .chain(certificate_files(settings))
             .chain(autologin_files(settings))
+            .chain(steps_file(settings))
             .collect(),
         bootcmd: locale_command(settings)
             .into_iter()
@@ -205,7 +206,7 @@ fn port_file(settings: &CheckedSettings) -> Option<FileEntry> {
     ))
 }
 
-/// What is run at the first start, the settings' own commands last.
+/// What is run at the first start, before the settings' own commands.
 fn commands(settings: &CheckedSettings, stock_user: Option<&str>) -> Vec<Vec<String>> {
     let shell = |command: String| vec!["sh".to_owned(), "-c".to_owned(), command];
     let mut commands: Vec<_> = ssh_command(settings.ssh_enabled).into_iter().collect();
@@ -221,8 +222,6 @@ fn commands(settings: &CheckedSettings, stock_user: Option<&str>) -> Vec<Vec<Str
         commands.push(shell(format!("{command} || true")));
     }
     commands.extend(autologin_command(settings).map(shell));
-    let steps = Step::commands(&settings.first_start);
-    commands.extend(steps.iter().map(first_start::alone).map(shell));
     commands
 }
 
@@ -233,6 +232,17 @@ fn certificate_files(settings: &CheckedSettings) -> Vec<FileEntry> {
         ..FileEntry::open(&file.path, file.content.to_owned())
     };
     files.map(entry).collect()
+}
+
+/// cloud-init runs it at each start, after packages were installed; each of its steps runs once.
+fn steps_file(settings: &CheckedSettings) -> Option<FileEntry> {
+    let steps = Step::commands(&settings.first_start);
+    let script = first_start::script(&steps, first_start::LOG);
+    let path = "/var/lib/cloud/scripts/per-boot/pinewrit";
+    (!steps.is_empty()).then(|| FileEntry {
+        permissions: Some("0700"),
+        ..FileEntry::open(path, script)
+    })
 }
 
 fn autologin_files(settings: &CheckedSettings) -> Vec<FileEntry> {

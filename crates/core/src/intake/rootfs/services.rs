@@ -181,12 +181,11 @@ pub(super) fn mask(writer: &mut Writer<'_, '_>, name: &str) -> Result<(), FilesE
 
 const FIRST_START: &str = "pinewrit-first-start";
 const SCRIPT: &str = "/var/lib/pinewrit/first-start";
-const LOG: &str = "/var/log/pinewrit-first-start.log";
 
 /// Runs steps at starts, each once, with a log. `false` if the image's init is not known.
 pub(super) fn run_steps(writer: &mut Writer<'_, '_>, steps: &[Step]) -> Result<bool, FilesError> {
     writer.folder("/var/lib/pinewrit", Rights::root(0o700))?;
-    let script = first_start::script(steps, LOG);
+    let script = first_start::script(steps, first_start::LOG);
     // Commands may hold what nobody else is to read.
     writer.file(SCRIPT, Rights::root(0o700), &script, Secrecy::Secret)?;
     match Init::of(writer)? {

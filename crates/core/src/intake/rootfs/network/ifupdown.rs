@@ -262,7 +262,15 @@ pub(super) fn apply_dhcpcd(
     }
     let path = "/etc/dhcpcd.conf";
     let old = writer.text(path)?.unwrap_or_default();
-    let kept = without_block(&old) + &block(&lines);
+    // By itself it holds a start up for half a minute where an interface gets no address. What stands
+    // before all interfaces is for all.
+    let is_limit = |line: &str| line.trim_start().starts_with("timeout ");
+    let plain = without_block(&old);
+    let limit = match plain.lines().any(is_limit) {
+        true => String::new(),
+        false => format!("timeout {PATIENCE}\n"),
+    };
+    let kept = block(&limit) + &plain + &block(&lines);
     writer.shared(path, OPEN, &kept, Secrecy::Open)?;
     services::enable(writer, &["dhcpcd"])?;
     match wireless {
