@@ -15,7 +15,7 @@ use pinewrit_image::Location;
 
 pub(crate) use estimate::{EstimateAction, EstimateArgs};
 pub(crate) use files::{
-    EditArgs, FatArgs, FilesAction, FilesArgs, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
+    EditArgs, FatArgs, FilesAction, FilesArgs, KindArg, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
 };
 pub(crate) use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 

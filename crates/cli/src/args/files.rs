@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Subcommand, ValueEnum, ValueHint};
 use jiff::tz::TimeZone;
-use pinewrit_core::files::{Place, time_zone};
+use pinewrit_core::files::{Place, TextKind, time_zone};
 use pinewrit_image::Location;
 
 use super::{ChangeArgs, location};
@@ -185,7 +185,7 @@ pub(crate) struct EditArgs {
     pub(crate) place: Place,
     #[command(flatten)]
     pub(crate) what: WhatArgs,
-    /// Only in the section with this head; a new line goes there
+    /// Only in the section or block with this head; a new line goes there
     #[arg(long, value_name = "NAME")]
     pub(crate) section: Option<String>,
     /// A new line goes after this one
@@ -196,11 +196,41 @@ pub(crate) struct EditArgs {
         conflicts_with = "section"
     )]
     pub(crate) after: Option<String>,
+    /// What the text is made of; told by looking at it if left out
+    #[arg(long, value_name = "KIND")]
+    pub(crate) kind: Option<KindArg>,
     /// Keep the text as it was beside it, with .orig at its name
     #[arg(long)]
     pub(crate) keep_original: bool,
     #[command(flatten)]
     pub(crate) fat: FatArgs,
+}
+
+/// What a text is made of.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum KindArg {
+    /// key=value lines
+    Assignments,
+    /// key value lines
+    Pairs,
+    /// key=value lines in sections with [heads]
+    Sections,
+    /// key value lines in blocks that begin with a keyword, such as label
+    Blocks,
+    /// Settings, and blocks in braces, such as menuentry "..." {
+    Braces,
+}
+
+impl KindArg {
+    pub(crate) fn kind(self) -> TextKind {
+        match self {
+            Self::Assignments => TextKind::Assignments,
+            Self::Pairs => TextKind::Pairs,
+            Self::Sections => TextKind::Sections,
+            Self::Blocks => TextKind::Blocks,
+            Self::Braces => TextKind::Braces,
+        }
+    }
 }
 
 /// What an edit does: one of them.
@@ -216,6 +246,12 @@ pub(crate) struct WhatArgs {
     /// A key that no line is to set
     #[arg(long, value_name = "KEY")]
     pub(crate) unset: Option<String>,
+    /// A line that is to go
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) remove_line: Option<String>,
+    /// A block that is to go, by its head: `label rescue`, `menuentry "Rescue"`, `[rescue]`
+    #[arg(long, value_name = "HEAD")]
+    pub(crate) remove_block: Option<String>,
     /// A line that is commented out, by its text or key, and is to count
     #[arg(long, value_name = "LINE")]
     pub(crate) on: Option<String>,

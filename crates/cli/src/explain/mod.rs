@@ -398,6 +398,8 @@ pub(crate) fn error_chain(error: &dyn std::error::Error) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::io;
+
     use super::*;
     use pinewrit_image::StreamFault;
     use rstest::rstest;

@@ -81,9 +81,11 @@ fn change(files: &mut Files<'_>, wanted: &PlacedEdit) -> Result<FileChange, Conf
         line: wanted.line,
         what,
     };
-    match files.edit(path, edit, wanted.keep_original) {
+    match files.edit(path, edit, wanted.kind, wanted.keep_original) {
         Ok(Ok(Some(diff))) => Ok(told(ChangeKind::Edited, diff)),
         Ok(Ok(None)) => Ok(told(ChangeKind::Same, String::new())),
+        // The second time, what was to go is gone.
+        Ok(Err(fault)) if fault.is_absent(edit) => Ok(told(ChangeKind::Same, String::new())),
         Ok(Err(fault)) => Err(wrong(format!("{}: {fault}", wanted.place))),
         Err(FilesError::NotFound(_)) => Err(wrong(format!("there is no {}", wanted.place))),
         Err(error) => Err(error.into()),

@@ -4,7 +4,9 @@ use pinewrit_disk::{BlockDevice, ByteRange, CommitError, Overlay, UndoLog, Windo
 use pinewrit_ext4::{CheckError, EditError, VolumeError as ExtError};
 use pinewrit_fat as fat;
 
-use super::{Edit, EditFault, Files, FilesError, FilesystemOf, MAX_TEXT, Rights, edit_text};
+use super::{
+    Edit, EditFault, Files, FilesError, FilesystemOf, MAX_TEXT, Rights, TextKind, edit_text_as,
+};
 
 /// Changes are kept in memory until they are committed, so no more than this is taken, in bytes.
 pub const MAX_GATHERED: u64 = 192 << 20;
@@ -174,11 +176,12 @@ impl Files<'_> {
         &mut self,
         path: &str,
         edit: &Edit,
+        kind: Option<TextKind>,
         keep_original: bool,
     ) -> Result<Result<Option<String>, EditFault>, FilesError> {
         let old = self.read(path, MAX_TEXT)?;
         let old = old.ok_or_else(|| FilesError::NotFound(path.to_owned()))?;
-        let new = match edit_text(&old, std::slice::from_ref(edit)) {
+        let new = match edit_text_as(&old, std::slice::from_ref(edit), kind) {
             Ok(new) if new == old => return Ok(Ok(None)),
             Ok(new) => new,
             Err(fault) => return Ok(Err(fault)),

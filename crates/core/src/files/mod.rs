@@ -27,7 +27,7 @@ use facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
 pub use open::{FilesystemOf, find_place, open_to_change, open_to_read};
 pub(crate) use open::{filesystems, first_unseen};
 pub use place::{Place, PlaceError, Wanted};
-pub use text::{Edit, EditFault, Spot, apply as edit_text};
+pub use text::{Edit, EditFault, Spot, TextKind, apply as edit_text, apply_as as edit_text_as};
 pub use walk::{Node, walk};
 pub use zone::time_zone;
 

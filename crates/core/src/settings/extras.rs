@@ -5,7 +5,7 @@ use pinewrit_disk::parse_size;
 
 use super::document::{Document, Fields, Wrong};
 use super::regional::quoted;
-use crate::files::{Edit, Place, Rights, Spot};
+use crate::files::{Edit, Place, Rights, Spot, TextKind};
 
 /// A change of a text on the medium.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -16,6 +16,8 @@ pub struct PlacedEdit {
     pub place: Place,
     /// What is done with it.
     pub what: EditOrRemoval,
+    /// What the text is made of; told by looking if `None`.
+    pub kind: Option<TextKind>,
     /// Whether the text stays beside it as it was.
     pub keep_original: bool,
 }
@@ -88,7 +90,7 @@ impl FirstStart {
 }
 
 /// Keys of an edit: first those that say what is done.
-const EDIT: [&str; 14] = [
+const EDIT: [&str; 17] = [
     "line",
     "set",
     "unset",
@@ -98,13 +100,16 @@ const EDIT: [&str; 14] = [
     "replace-word",
     "remove-word",
     "remove",
+    "remove-line",
+    "remove-block",
     "place",
     "with",
     "section",
     "after",
     "keep-original",
+    "kind",
 ];
-const VERBS: usize = 9;
+const VERBS: usize = 11;
 
 /// The smallest and the largest swap file, in bytes.
 const SWAP: std::ops::RangeInclusive<u64> = 1 << 20..=64 << 30;
@@ -166,6 +171,8 @@ fn read_edit(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<PlacedE
             key: text("unset")?,
             section,
         },
+        "remove-line" => Edit::RemoveLine(text("remove-line")?),
+        "remove-block" => Edit::RemoveBlock(text("remove-block")?),
         "on" => Edit::On(text("on")?),
         "off" => Edit::Off(text("off")?),
         "word" => Edit::AddWord(text("word")?),
@@ -189,6 +196,7 @@ fn read_edit(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<PlacedE
                 line,
                 place: place?,
                 what: EditOrRemoval::Remove,
+                kind: None,
                 keep_original: false,
             });
         }
@@ -197,7 +205,17 @@ fn read_edit(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<PlacedE
         line,
         place: place?,
         what: EditOrRemoval::Edit(edit),
+        kind: fields.checked("kind", kind),
         keep_original: fields.boolean("keep-original").is_some_and(|at| at.value),
+    })
+}
+
+fn kind(text: &str) -> Result<TextKind, Wrong> {
+    let known = TextKind::ALL.iter().find(|(word, _)| *word == text);
+    known.map(|(_, kind)| *kind).ok_or_else(|| {
+        let words: Vec<&str> = TextKind::ALL.iter().map(|(word, _)| *word).collect();
+        let what = format!("{} is no kind of text", quoted(text));
+        Wrong::new(what, words.join(", "))
     })
 }
 

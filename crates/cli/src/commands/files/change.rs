@@ -4,7 +4,7 @@ use std::os::unix::fs::PermissionsExt;
 
 use pinewrit_core::build::{self, BuildError, Overwrite, UnpackOptions, UnpackReport};
 use pinewrit_core::files::{
-    Edit, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
+    Edit, EditFault, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
 };
 use pinewrit_disk::open_plain;
 use pinewrit_host::Readers;
@@ -14,7 +14,7 @@ use serde::Serialize;
 use super::super::change::{self, Opened, confirm};
 use super::super::{Outcome, records};
 use super::filesystem;
-use crate::args::{ChangeArgs, EditArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
+use crate::args::{ChangeArgs, EditArgs, FatArgs, KindArg, OverwriteArg, PutArgs, UnpackArgs};
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
@@ -365,6 +365,12 @@ fn edit_of(args: &EditArgs) -> Edit {
             section,
         };
     }
+    if let Some(line) = what.remove_line.clone() {
+        return Edit::RemoveLine(line);
+    }
+    if let Some(head) = what.remove_block.clone() {
+        return Edit::RemoveBlock(head);
+    }
     if let Some(key) = what.unset.clone() {
         return Edit::Unset { key, section };
     }
@@ -386,18 +392,31 @@ fn edit_of(args: &EditArgs) -> Edit {
     }
 }
 
+fn edit_fault(medium: &str, args: &EditArgs, fault: &EditFault) -> Message {
+    let exit = match fault.is_missing() {
+        true => Exit::Differences,
+        false => Exit::Usage,
+    };
+    let what = format!("{} was not changed: {fault}", args.place);
+    let message = Message::new(exit, what);
+    let message = match fault {
+        EditFault::NotOneLine(_) => message.remedy("--line adds a line; --set changes one"),
+        _ => message,
+    };
+    message.remedy(format!(
+        "pinewrit files read {medium} {} shows it",
+        args.place
+    ))
+}
+
 pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
     let opened = change::open(ui, readers, &args.change, None)?;
     let work = Work::begin(&opened, &args.place, &args.fat)?;
     let (path, edit) = (args.place.path.clone(), edit_of(args));
-    let (changes, edited) = work.change(|files| files.edit(&path, &edit, args.keep_original))?;
-    let diff = edited.map_err(|fault| {
-        let what = format!("{} was not changed: {fault}", args.place);
-        Message::new(Exit::Usage, what).remedy(format!(
-            "pinewrit files read {} {} shows it",
-            opened.name, args.place
-        ))
-    })?;
+    let kind = args.kind.map(KindArg::kind);
+    let keep = args.keep_original;
+    let (changes, edited) = work.change(|files| files.edit(&path, &edit, kind, keep))?;
+    let diff = edited.map_err(|fault| edit_fault(&opened.name, args, &fault))?;
     let is_changed = work.finish(
         ui,
         changes,

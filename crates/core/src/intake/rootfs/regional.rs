@@ -1,6 +1,6 @@
 //! Host name, time, language and keyboard.
 
-use crate::files::{Edit, Files, FilesError, Rights, edit_text};
+use crate::files::{Edit, Files, FilesError, Rights, TextKind, edit_text_as};
 use crate::intake::first_start::{Step, When};
 use crate::settings::CheckedSettings;
 
@@ -90,7 +90,13 @@ fn set(text: &str, key: &str, value: &str) -> String {
 
 /// A text with a change in it.
 pub(super) fn edit(text: &str, edit: Edit) -> String {
-    let edited = edit_text(text.as_bytes(), &[edit]).unwrap_or_default();
+    let kind = match &edit {
+        Edit::Set {
+            section: Some(_), ..
+        } => Some(TextKind::Sections),
+        _ => Some(TextKind::Assignments),
+    };
+    let edited = edit_text_as(text.as_bytes(), &[edit], kind).unwrap_or_default();
     String::from_utf8_lossy(&edited).into_owned()
 }
 

@@ -1,6 +1,15 @@
 //! Edits of texts such as boot settings: small, repeatable, and nothing else is touched. Line ends
 //! and the missing newline of a last line stay as they are.
 
+mod kind;
+mod lines;
+mod words;
+
+use kind::Form;
+pub use kind::TextKind;
+use lines::{Lines, commented};
+use words::{change_words, is_word, replace_word};
+
 /// Where a line goes that is not there yet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Spot {
@@ -22,7 +31,7 @@ pub enum Edit {
         /// Where it goes if it is not.
         spot: Spot,
     },
-    /// `key=value` holds.
+    /// `key=value` holds, or whatever form the text's kind has.
     Set {
         /// The key.
         key: String,
@@ -38,6 +47,10 @@ pub enum Edit {
         /// Only in this section.
         section: Option<String>,
     },
+    /// No line says this.
+    RemoveLine(String),
+    /// No block has this head.
+    RemoveBlock(String),
     /// A line that is commented out counts.
     On(String),
     /// A line is commented out.
@@ -65,6 +78,12 @@ pub enum EditFault {
     /// The line that it refers to is not there.
     #[error("there is no line {0:?}")]
     NoLine(String),
+    /// The block or section that it refers to is not there.
+    #[error("there is no block or section {0:?}")]
+    NoBlock(String),
+    /// No line sets the key.
+    #[error("no line sets {0:?}")]
+    NoKey(String),
     /// The word that it refers to is not there.
     #[error("there is no word {0:?}")]
     NoWord(String),
@@ -73,179 +92,69 @@ pub enum EditFault {
     NotOneLine(usize),
 }
 
-/// A line without its end, and the end.
-#[derive(Clone, Debug)]
-struct Line {
-    text: String,
-    end: &'static str,
-}
-
-struct Lines {
-    lines: Vec<Line>,
-    /// How lines end here.
-    end: &'static str,
-}
-
-impl Lines {
-    fn of(text: &str) -> Self {
-        let mut lines = Vec::new();
-        for piece in text.split_inclusive('\n') {
-            let (text, end) = match piece.strip_suffix("\r\n") {
-                Some(text) => (text, "\r\n"),
-                None => match piece.strip_suffix('\n') {
-                    Some(text) => (text, "\n"),
-                    None => (piece, ""),
-                },
-            };
-            let text = text.to_owned();
-            lines.push(Line { text, end });
-        }
-        let dos = lines.iter().filter(|line| line.end == "\r\n").count();
-        let end = if dos * 2 > lines.len() { "\r\n" } else { "\n" };
-        Self { lines, end }
+impl EditFault {
+    /// Whether there was nothing to do, because what was to go is not there.
+    pub fn is_absent(&self, edit: &Edit) -> bool {
+        let removes = matches!(
+            edit,
+            Edit::Unset { .. } | Edit::RemoveLine(_) | Edit::RemoveBlock(_) | Edit::RemoveWord(_)
+        );
+        removes && !matches!(self, Self::NotText | Self::NotOneLine(_))
     }
 
-    fn insert(&mut self, at: usize, text: &str) {
-        let mut end = self.end;
-        if at == self.lines.len()
-            && let Some(last) = self.lines.last_mut()
-            && last.end.is_empty()
-        {
-            // The text goes on without a newline at its end.
-            last.end = self.end;
-            end = "";
-        }
-        let text = text.to_owned();
-        self.lines.insert(at, Line { text, end });
-    }
-
-    fn remove_where(&mut self, mut is_meant: impl FnMut(usize, &str) -> bool) {
-        let ends_open = self.lines.last().is_some_and(|last| last.end.is_empty());
-        let mut index = 0;
-        self.lines.retain(|line| {
-            let keep = !is_meant(index, &line.text);
-            index += 1;
-            keep
-        });
-        if let Some(last) = self.lines.last_mut().filter(|_| ends_open) {
-            last.end = "";
-        }
-    }
-
-    fn find(
-        &self,
-        range: std::ops::Range<usize>,
-        is_meant: impl Fn(&str) -> bool,
-    ) -> Option<usize> {
-        range
-            .clone()
-            .find(|&index| is_meant(&self.lines[index].text))
-    }
-
-    /// Lines of a section, without its head; `None` if there is none.
-    fn section(&self, name: &str) -> Option<std::ops::Range<usize>> {
-        let head = self.find(0..self.lines.len(), |line| head_of(line) == Some(name))?;
-        let rest = head + 1..self.lines.len();
-        let end = self.find(rest, |line| head_of(line).is_some());
-        Some(head + 1..end.unwrap_or(self.lines.len()))
-    }
-
-    fn range_of(&self, section: Option<&str>) -> Option<std::ops::Range<usize>> {
-        match section {
-            None => Some(0..self.lines.len()),
-            Some(name) => self.section(name),
-        }
-    }
-
-    /// Puts a line at the end of a section, before the blank lines that part it from the next.
-    fn add_to_section(&mut self, name: &str, text: &str) {
-        let range = match self.section(name) {
-            Some(range) => range,
-            None => {
-                if self
-                    .lines
-                    .last()
-                    .is_some_and(|last| !last.text.trim().is_empty())
-                {
-                    self.insert(self.lines.len(), "");
-                }
-                self.insert(self.lines.len(), &format!("[{name}]"));
-                self.lines.len()..self.lines.len()
-            }
-        };
-        let mut at = range.end;
-        while at > range.start && self.lines[at - 1].text.trim().is_empty() {
-            at -= 1;
-        }
-        self.insert(at, text);
-    }
-
-    fn into_text(self) -> String {
-        let lines = self.lines.iter();
-        lines
-            .flat_map(|line| [line.text.as_str(), line.end])
-            .collect()
+    /// Whether it is that what the edit refers to is not there.
+    pub fn is_missing(&self) -> bool {
+        !matches!(self, Self::NotText | Self::NotOneLine(_))
     }
 }
 
-/// The name in a section's head.
-fn head_of(line: &str) -> Option<&str> {
-    line.trim()
-        .strip_prefix('[')?
-        .strip_suffix(']')
-        .map(str::trim)
-}
-
-/// A line that is commented out, without the comment's sign.
-fn commented(line: &str) -> Option<&str> {
-    let line = line.trim_start();
-    let bare = line.trim_start_matches(['#', ';']);
-    (bare.len() < line.len()).then_some(bare.trim())
-}
-
-/// The key of a line that sets one.
-fn key_of(line: &str) -> Option<&str> {
-    let line = line.trim();
-    match line.starts_with(['#', ';']) {
-        true => None,
-        false => line.split_once('=').map(|(key, _)| key.trim_end()),
-    }
-}
-
-/// Makes the edits one after the other.
+/// Makes the edits one after the other, in a text of the kind that it looks like.
 ///
 /// # Errors
 /// The first fault; nothing is changed then.
 pub fn apply(text: &[u8], edits: &[Edit]) -> Result<Vec<u8>, EditFault> {
+    apply_as(text, edits, None)
+}
+
+/// The same in a text of this kind.
+///
+/// # Errors
+/// The first fault; nothing is changed then.
+pub fn apply_as(text: &[u8], edits: &[Edit], kind: Option<TextKind>) -> Result<Vec<u8>, EditFault> {
     let text = std::str::from_utf8(text).map_err(|_| EditFault::NotText)?;
     let mut lines = Lines::of(text);
+    let form = Form::of(kind.unwrap_or_else(|| TextKind::of(&lines)));
     for edit in edits {
-        make(&mut lines, edit)?;
+        make(&mut lines, edit, form)?;
     }
     Ok(lines.into_text().into_bytes())
 }
 
-fn make(lines: &mut Lines, edit: &Edit) -> Result<(), EditFault> {
+fn make(lines: &mut Lines, edit: &Edit, form: Form) -> Result<(), EditFault> {
     match edit {
-        Edit::Line { text, spot } => ensure_line(lines, text, spot),
+        Edit::Line { text, spot } => ensure_line(lines, text, spot, form),
         Edit::Set {
             key,
             value,
             section,
-        } => {
-            set(lines, key, value, section.as_deref());
-            Ok(())
-        }
-        Edit::Unset { key, section } => {
-            if let Some(range) = lines.range_of(section.as_deref()) {
-                lines.remove_where(|index, line| {
-                    range.contains(&index) && key_of(line) == Some(key)
-                });
+        } => set(lines, form, (key, value), section.as_deref()),
+        Edit::Unset { key, section } => unset(lines, form, key, section.as_deref()),
+        Edit::RemoveLine(text) => {
+            let count = lines.lines.len();
+            lines.remove_where(|_, line| line.trim() == text.trim());
+            match lines.lines.len() < count {
+                true => Ok(()),
+                false => Err(EditFault::NoLine(text.clone())),
             }
+        }
+        Edit::RemoveBlock(head) => {
+            let block = form.block(lines, head);
+            let block = block.ok_or_else(|| EditFault::NoBlock(head.clone()))?;
+            lines.remove_where(|index, _| block.contains(&index));
             Ok(())
         }
-        Edit::On(wanted) => switch(lines, wanted, true),
-        Edit::Off(wanted) => switch(lines, wanted, false),
+        Edit::On(wanted) => switch(lines, form, wanted, true),
+        Edit::Off(wanted) => switch(lines, form, wanted, false),
         Edit::AddWord(word) => change_words(lines, |words| {
             if !words.contains(word) {
                 words.push(word.clone());
@@ -253,8 +162,12 @@ fn make(lines: &mut Lines, edit: &Edit) -> Result<(), EditFault> {
             Ok(())
         }),
         Edit::RemoveWord(word) => change_words(lines, |words| {
+            let count = words.len();
             words.retain(|found| !is_word(found, word));
-            Ok(())
+            match words.len() < count {
+                true => Ok(()),
+                false => Err(EditFault::NoWord(word.clone())),
+            }
         }),
         Edit::ReplaceWord { old, new } => {
             change_words(lines, |words| replace_word(words, old, new))
@@ -262,7 +175,7 @@ fn make(lines: &mut Lines, edit: &Edit) -> Result<(), EditFault> {
     }
 }
 
-fn ensure_line(lines: &mut Lines, text: &str, spot: &Spot) -> Result<(), EditFault> {
+fn ensure_line(lines: &mut Lines, text: &str, spot: &Spot, form: Form) -> Result<(), EditFault> {
     let is_it = |line: &str| line.trim() == text.trim();
     match spot {
         Spot::End => {
@@ -271,9 +184,10 @@ fn ensure_line(lines: &mut Lines, text: &str, spot: &Spot) -> Result<(), EditFau
             }
         }
         Spot::Section(name) => {
-            let range = lines.section(name).unwrap_or(0..0);
-            if lines.find(range, is_it).is_none() {
-                lines.add_to_section(name, text);
+            let range = form.inside(lines, name);
+            let is_there = range.clone().and_then(|range| lines.find(range, is_it));
+            if is_there.is_none() {
+                form.add(lines, Some((name, range)), text)?;
             }
         }
         Spot::After(other) => {
@@ -288,44 +202,55 @@ fn ensure_line(lines: &mut Lines, text: &str, spot: &Spot) -> Result<(), EditFau
     Ok(())
 }
 
-fn set(lines: &mut Lines, key: &str, value: &str, section: Option<&str>) {
-    let range = lines.range_of(section);
+fn set(
+    lines: &mut Lines,
+    form: Form,
+    (key, value): (&str, &str),
+    section: Option<&str>,
+) -> Result<(), EditFault> {
+    let range = match section {
+        None => Some(form.outside(lines)),
+        Some(name) => form.inside(lines, name),
+    };
     let found = range
         .clone()
-        .and_then(|range| lines.find(range, |line| key_of(line) == Some(key)));
+        .and_then(|range| lines.find(range, |line| form.sets(line, key)));
     if let Some(index) = found {
         let line = &mut lines.lines[index].text;
-        *line = with_value(line, value);
-        return;
+        *line = form.with_value(line, value);
+        return Ok(());
     }
-    let new = format!("{key}={value}");
-    let is_off = |line: &str| commented(line).and_then(key_of) == Some(key);
-    match range.and_then(|range| lines.find(range, is_off)) {
+    let new = form.line(lines, key, value, section.is_some());
+    let is_off = |line: &str| commented(line).is_some_and(|line| form.sets(line, key));
+    match range.clone().and_then(|range| lines.find(range, is_off)) {
         Some(index) => lines.insert(index + 1, &new),
-        None => match section {
-            Some(name) => lines.add_to_section(name, &new),
-            None => lines.insert(lines.lines.len(), &new),
-        },
+        None => form.add(lines, section.map(|name| (name, range)), &new)?,
     }
+    Ok(())
 }
 
-/// A line with another value; what stands around it is kept, a comment behind it too.
-fn with_value(line: &str, value: &str) -> String {
-    let Some((key, old)) = line.split_once('=') else {
-        return line.to_owned();
+fn unset(lines: &mut Lines, form: Form, key: &str, section: Option<&str>) -> Result<(), EditFault> {
+    let range = match section {
+        None if form.has_sections_of_assignments() => 0..lines.lines.len(),
+        None => form.outside(lines),
+        Some(name) => {
+            let range = form.inside(lines, name);
+            range.ok_or_else(|| EditFault::NoBlock(name.to_owned()))?
+        }
     };
-    let blank = &old[..old.len() - old.trim_start().len()];
-    let is_quoted = old.trim_start().starts_with(['"', '\'']);
-    let comment = old.find(" #").filter(|_| !is_quoted);
-    let rest = comment.map_or("", |at| &old[old[..at].trim_end().len()..]);
-    format!("{key}={blank}{value}{rest}")
+    let count = lines.lines.len();
+    lines.remove_where(|index, line| range.contains(&index) && form.sets(line, key));
+    match lines.lines.len() < count {
+        true => Ok(()),
+        false => Err(EditFault::NoKey(key.to_owned())),
+    }
 }
 
 /// Switches a line on or off that is there in one of the two forms. It is named by its text, or by
 /// its key.
-fn switch(lines: &mut Lines, wanted: &str, on: bool) -> Result<(), EditFault> {
+fn switch(lines: &mut Lines, form: Form, wanted: &str, on: bool) -> Result<(), EditFault> {
     let wanted = wanted.trim();
-    let is_named = |text: &str| text == wanted || key_of(text) == Some(wanted);
+    let is_named = |text: &str| text == wanted || form.sets(text, wanted);
     let all = 0..lines.lines.len();
     let is_on = |line: &str| commented(line).is_none() && is_named(line.trim());
     let is_off = |line: &str| commented(line).is_some_and(is_named);
@@ -355,66 +280,6 @@ fn switch(lines: &mut Lines, wanted: &str, on: bool) -> Result<(), EditFault> {
             }
         }
     }
-}
-
-/// Whether a word is meant: the same, or one that begins so, if a key with its `=` is given.
-fn is_word(found: &str, wanted: &str) -> bool {
-    found == wanted || wanted.ends_with('=') && found.starts_with(wanted)
-}
-
-fn replace_word(words: &mut [String], old: &str, new: &str) -> Result<(), EditFault> {
-    let mut meant = words
-        .iter_mut()
-        .filter(|word| is_word(word, old))
-        .peekable();
-    if meant.peek().is_some() {
-        meant.for_each(|word| new.clone_into(word));
-        return Ok(());
-    }
-    match words.iter().any(|word| word == new) {
-        true => Ok(()),
-        false => Err(EditFault::NoWord(old.to_owned())),
-    }
-}
-
-/// Changes the words of a text's only line.
-fn change_words(
-    lines: &mut Lines,
-    change: impl FnOnce(&mut Vec<String>) -> Result<(), EditFault>,
-) -> Result<(), EditFault> {
-    let counts = |line: &Line| {
-        let text = line.text.trim();
-        !text.is_empty() && !text.starts_with('#')
-    };
-    let count = lines.lines.iter().filter(|line| counts(line)).count();
-    if count > 1 {
-        return Err(EditFault::NotOneLine(count));
-    }
-    if count == 0 {
-        lines.insert(0, "");
-    }
-    let index = lines.lines.iter().position(counts).unwrap_or(0);
-    let before = split_words(&lines.lines[index].text);
-    let mut words = before.clone();
-    change(&mut words)?;
-    // Blanks between words stay as they are where no word changes.
-    if words != before {
-        lines.lines[index].text = words.join(" ");
-    }
-    Ok(())
-}
-
-/// Words are parted by blanks outside of double quotes.
-fn split_words(line: &str) -> Vec<String> {
-    let mut is_quoted = false;
-    let words = line.split(|c: char| {
-        is_quoted ^= c == '"';
-        c.is_whitespace() && !is_quoted
-    });
-    words
-        .filter(|word| !word.is_empty())
-        .map(str::to_owned)
-        .collect()
 }
 
 #[cfg(test)]
@@ -451,7 +316,7 @@ mod tests {
         }
     }
 
-    /// Every edit is made twice: the second time nothing changes.
+    /// Every edit is made twice: the second time nothing changes, or what was to go is not there.
     #[rstest]
     #[case::line_at_end("a\nb\n", line("c", Spot::End), "a\nb\nc\n")]
     #[case::line_is_there("a\n  c \nb", line("c", Spot::End), "a\n  c \nb")]
@@ -470,7 +335,53 @@ mod tests {
     #[case::set_at_end("z=2", assign("k", "3", None), "z=2\nk=3")]
     #[case::set_in_section("k=0\n[x]\nz=1\n", assign("k", "3", Some("x")), "k=0\n[x]\nz=1\nk=3\n")]
     #[case::set_quoted("k=\"a # b\"\n", assign("k", "c", None), "k=c\n")]
+    #[case::pair(
+        "timeout 3\n\nlabel a\n  linux /a\n",
+        assign("timeout", "5", None),
+        "timeout 5\n\nlabel a\n  linux /a\n"
+    )]
+    #[case::pair_case(
+        "TIMEOUT  30 # s\nDEFAULT a\n",
+        assign("timeout", "5", None),
+        "TIMEOUT  5 # s\nDEFAULT a\n"
+    )]
+    #[case::new_pair(
+        "default a\n\nlabel a\n  linux /a\n",
+        assign("timeout", "5", None),
+        "default a\ntimeout 5\n\nlabel a\n  linux /a\n"
+    )]
+    #[case::pair_in_block(
+        "default a\nlabel a\n  linux /a\n\nlabel b\n  linux /b\n",
+        assign("append", "quiet", Some("label a")),
+        "default a\nlabel a\n  linux /a\n  append quiet\n\nlabel b\n  linux /b\n"
+    )]
+    #[case::block_by_name(
+        "label a\n\tlinux /a\nlabel b\n\tlinux /b\n",
+        assign("linux", "/c", Some("b")),
+        "label a\n\tlinux /a\nlabel b\n\tlinux /c\n"
+    )]
+    #[case::braces(
+        "set timeout=3\nmenuentry \"Hut\" {\n  linux /a quiet\n}\n",
+        assign("timeout", "5", None),
+        "set timeout=5\nmenuentry \"Hut\" {\n  linux /a quiet\n}\n"
+    )]
+    #[case::new_in_braces(
+        "set default=0\n\nmenuentry \"Hut\" {\n  linux /a\n}\n",
+        assign("timeout", "5", None),
+        "set default=0\nset timeout=5\n\nmenuentry \"Hut\" {\n  linux /a\n}\n"
+    )]
+    #[case::inside_braces(
+        "menuentry 'Hut' {\n  linux /a quiet\n}\n",
+        assign("linux", "/b", Some("Hut")),
+        "menuentry 'Hut' {\n  linux /b\n}\n"
+    )]
     #[case::unset("k=1\n#k=2\nz=3\nk=4", unset("k"), "#k=2\nz=3")]
+    #[case::unset_pair("default a\ntimeout 5\n", unset("timeout"), "default a\n")]
+    #[case::no_line("a\nentry b\nc\n", Edit::RemoveLine("entry b".into()), "a\nc\n")]
+    #[case::no_block("default a\nlabel a\n  x 1\n\nlabel b\n  x 2\n", Edit::RemoveBlock("label a".into()), "default a\nlabel b\n  x 2\n")]
+    #[case::no_last_block("default a\n\nlabel a\n  x 1\n\nlabel b\n  x 2\n", Edit::RemoveBlock("b".into()), "default a\n\nlabel a\n  x 1\n")]
+    #[case::no_braces("a=1\nmenuentry \"B\" {\n if x {\n }\n}\nc=1\n", Edit::RemoveBlock("menuentry \"B\"".into()), "a=1\nc=1\n")]
+    #[case::no_section("a=1\n\n[x]\nb=2\n", Edit::RemoveBlock("[x]".into()), "a=1\n")]
     #[case::on("a=1\n  # b=2\n", Edit::On("b=2".into()), "a=1\n  b=2\n")]
     #[case::on_by_key(";b=2\n", Edit::On("b".into()), "b=2\n")]
     #[case::off("a=1\n\tb=2\n", Edit::Off("b".into()), "a=1\n\t# b=2\n")]
@@ -484,7 +395,10 @@ mod tests {
         let edits = [edit];
         let once = apply(before.as_bytes(), &edits).unwrap();
         assert_eq!(String::from_utf8_lossy(&once), after);
-        assert_eq!(apply(&once, &edits).unwrap(), once);
+        match apply(&once, &edits) {
+            Ok(twice) => assert_eq!(twice, once),
+            Err(fault) => assert!(fault.is_absent(&edits[0]), "{fault}"),
+        }
     }
 
     #[rstest]
@@ -492,6 +406,9 @@ mod tests {
     #[case::on("a\n", Edit::On("b".into()), EditFault::NoLine("b".into()))]
     #[case::off("a\n", Edit::Off("b".into()), EditFault::NoLine("b".into()))]
     #[case::word("a\n", replace("b", "c"), EditFault::NoWord("b".into()))]
+    #[case::key("a=1\n", unset("b"), EditFault::NoKey("b".into()))]
+    #[case::block("a 1\nlabel x\n  b 1\n", Edit::RemoveBlock("label y".into()), EditFault::NoBlock("label y".into()))]
+    #[case::set_in_no_block("a 1\nlabel x\n  b 1\n", assign("b", "2", Some("y")), EditFault::NoBlock("y".into()))]
     #[case::lines("a\nb\n", Edit::AddWord("c".into()), EditFault::NotOneLine(2))]
     fn faults(#[case] before: &str, #[case] edit: Edit, #[case] fault: EditFault) {
         assert_eq!(apply(before.as_bytes(), &[edit]), Err(fault));
