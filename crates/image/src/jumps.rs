@@ -8,8 +8,8 @@ use liblzma::bufread::XzDecoder;
 use liblzma::stream::Stream;
 
 use crate::packed::{PackedBytes, read};
-use crate::unwrap::DECODER_MEMORY;
-use crate::{ImageStream, xz_index, zstd_frames, zstd_parallel};
+use crate::unwrap::{DECODER_MEMORY, blaming};
+use crate::{ImageStream, Wrapping, xz_index, zstd_frames, zstd_parallel};
 
 const BUFFER: usize = 256 << 10;
 
@@ -103,13 +103,18 @@ impl Jumps {
                 let blocks = BufReader::with_capacity(BUFFER, part(packed, *end));
                 let input = BufReader::new(io::Cursor::new(*header).chain(blocks));
                 let stream = Stream::new_stream_decoder(DECODER_MEMORY, 0)?;
-                Box::new(XzDecoder::new_stream(input, stream))
+                let decoder = Box::new(XzDecoder::new_stream(input, stream));
+                blaming(decoder, Wrapping::Xz, (from.packed, from.unpacked))
             }
             Self::Zstd { packed, end, .. } => {
                 let input = BufReader::with_capacity(BUFFER, part(packed, *end));
                 let mut decoder = zstd::stream::read::Decoder::with_buffer(input)?;
                 decoder.window_log_max(zstd_parallel::WINDOW_LOG)?;
-                Box::new(decoder)
+                blaming(
+                    Box::new(decoder),
+                    Wrapping::Zstd,
+                    (from.packed, from.unpacked),
+                )
             }
         })
     }

@@ -90,9 +90,9 @@ struct Inner {
 }
 
 /// The packed bytes, and the name of the whole.
-struct Opened {
+pub(crate) struct Opened {
     name: String,
-    packed: Arc<dyn PackedBytes>,
+    pub(crate) packed: Arc<dyn PackedBytes>,
     remote: Option<Arc<Remote>>,
 }
 
@@ -535,7 +535,7 @@ impl PlainImage<'_> {
     }
 }
 
-fn open_path(path: &Path) -> Result<Opened, OpenError> {
+pub(crate) fn open_path(path: &Path) -> Result<Opened, OpenError> {
     let is_folder = std::fs::metadata(path).is_ok_and(|facts| facts.is_dir());
     let pieces = |why| OpenError::Pieces {
         path: path.to_owned(),
@@ -576,7 +576,11 @@ fn open_path(path: &Path) -> Result<Opened, OpenError> {
     })
 }
 
-fn open_url(location: &Location, url: &str, options: &FetchOptions) -> Result<Opened, OpenError> {
+pub(crate) fn open_url(
+    location: &Location,
+    url: &str,
+    options: &FetchOptions,
+) -> Result<Opened, OpenError> {
     let remote = Remote::open(url, options).map_err(|error| OpenError::Stream {
         path: location.to_string().into(),
         source: StreamError::from_io(error),

@@ -14,11 +14,11 @@ const RECORD: usize = 512;
 
 /// What is told of a sparse file beside its data.
 #[derive(Debug, Default)]
-pub struct SparseFile {
+pub(crate) struct SparseFile {
     /// The file's own name; the member's is made up.
     name: Option<String>,
     /// Size with all holes, in bytes.
-    pub size: u64,
+    pub(crate) size: u64,
     /// Where its pieces lie; told by the data itself if `None`.
     map: Option<Vec<Range<u64>>>,
 }
@@ -62,7 +62,7 @@ const PLAIN_PREFIXES: &[&str] = &[
 ///
 /// # Errors
 /// It names the key.
-pub fn must_be_understood<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<()> {
+pub(crate) fn must_be_understood<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<()> {
     let Some(extensions) = entry.pax_extensions()? else {
         return Ok(());
     };
@@ -97,7 +97,9 @@ const SPARSE_KEYS: &[&str] = &[
 ///
 /// # Errors
 /// It tells what cannot be.
-pub fn sparse_file<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<Option<SparseFile>> {
+pub(crate) fn sparse_file<R: Read>(
+    entry: &mut tar::Entry<'_, R>,
+) -> io::Result<Option<SparseFile>> {
     let mut found = SparseFile::default();
     let (mut is_sparse, mut is_in_data) = (false, false);
     let mut numbers: Vec<u64> = Vec::new();
@@ -141,7 +143,7 @@ pub fn sparse_file<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<Option<
 ///
 /// # Errors
 /// As [`sparse_file`].
-pub fn member_name<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<String> {
+pub(crate) fn member_name<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<String> {
     let own = sparse_file(entry)?.and_then(|sparse| sparse.name);
     Ok(own.unwrap_or_else(|| String::from_utf8_lossy(&entry.path_bytes()).into_owned()))
 }
@@ -169,7 +171,7 @@ fn pieces(numbers: &[u64], size: u64) -> io::Result<Vec<Range<u64>>> {
 }
 
 /// The whole content of a sparse file, with zeros where it has holes.
-pub struct SparseReader<R> {
+pub(crate) struct SparseReader<R> {
     data: R,
     pieces: std::vec::IntoIter<Range<u64>>,
     /// The piece that is read, or comes next.
@@ -183,7 +185,7 @@ impl<R: Read> SparseReader<R> {
     ///
     /// # Errors
     /// Its map is at the start of the data, and cannot be.
-    pub fn new(sparse: SparseFile, mut data: R) -> io::Result<Self> {
+    pub(crate) fn new(sparse: SparseFile, mut data: R) -> io::Result<Self> {
         let pieces = match sparse.map {
             Some(map) => map,
             None => read_map(&mut data, sparse.size)?,

@@ -119,6 +119,20 @@ impl Read for Lz4Frames {
     }
 }
 
+/// A decoder that begins in the middle; its errors say which layer failed, and about where.
+pub(crate) fn blaming(
+    decoder: ImageStream,
+    wrapping: Wrapping,
+    (packed, unpacked): (u64, u64),
+) -> ImageStream {
+    Box::new(Layer {
+        decoder,
+        wrapping,
+        used: Arc::new(AtomicU64::new(packed)),
+        given: unpacked,
+    })
+}
+
 /// A decoder whose errors say which layer failed, and where.
 struct Layer {
     decoder: ImageStream,

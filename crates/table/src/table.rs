@@ -48,6 +48,8 @@ pub struct Partition {
     pub active: bool,
     /// Name in the table (GPT only), as it stands there.
     pub name: Option<String>,
+    /// Its own GUID (GPT only).
+    pub guid: Option<Uuid>,
 }
 
 /// Something in a table that should not be so.
@@ -215,6 +217,7 @@ fn read_mbr(device: &dyn BlockDevice, mbr: &Mbr) -> Result<PartitionTable, DiskE
                 range: NOWHERE,
                 active: entry.active,
                 name: None,
+                guid: None,
             },
             sector_range(first, u64::from(entry.sectors), sector),
         );
@@ -229,6 +232,7 @@ fn read_mbr(device: &dyn BlockDevice, mbr: &Mbr) -> Result<PartitionTable, DiskE
                 range: NOWHERE,
                 active: logical.entry.active,
                 name: None,
+                guid: None,
             },
             sector_range(logical.first_lba, u64::from(logical.entry.sectors), sector),
         );
@@ -311,6 +315,7 @@ fn gpt_table(
                 range: NOWHERE,
                 active: entry.attributes & LEGACY_BIOS_BOOTABLE != 0,
                 name: (!entry.name.is_empty()).then_some(entry.name),
+                guid: Some(entry.guid),
             },
             sectors.and_then(|sectors| sector_range(entry.first.0, sectors, sector)),
         );

@@ -56,10 +56,7 @@ const GPT_WORDS: &[(Uuid, &str)] = &[
         uuid!("21686148-6449-6E6F-744E-656564454649"),
         "BIOS boot (loader)",
     ),
-    (
-        uuid!("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"),
-        "basic data (FAT, exFAT, NTFS)",
-    ),
+    (uuid!("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"), "basic data"),
     (uuid!("0FC63DAF-8483-4772-8E79-3D69D8477DE4"), "Linux"),
     (uuid!("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F"), "Linux swap"),
     (uuid!("933AC7E1-2EB4-4F13-B844-0E14E2AEF915"), "Linux home"),

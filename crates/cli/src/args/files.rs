@@ -55,6 +55,7 @@ pub(crate) enum FilesAction {
     Remove {
         #[command(flatten)]
         change: ChangeArgs,
+        /// What goes: PARTITION:/path, as in boot:/overlays/snow
         #[arg(value_name = "PLACE")]
         place: Place,
         /// A folder with all below it
@@ -83,6 +84,7 @@ pub(crate) struct ReadArgs {
     /// Tag, block device, card file, or image in any wrapping
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath, value_parser = location())]
     pub(crate) source: Location,
+    /// Where in it: PARTITION:/path, as in boot:/ or root:/etc/hostname
     #[arg(value_name = "PLACE")]
     pub(crate) place: Place,
     #[command(flatten)]
@@ -159,12 +161,12 @@ pub(crate) struct UnpackArgs {
     /// The folder that it goes into
     #[arg(value_name = "PLACE")]
     pub(crate) place: Place,
-    /// A tar archive in any packing
-    #[arg(value_name = "ARCHIVE", value_hint = ValueHint::FilePath)]
-    pub(crate) archive: PathBuf,
-    /// Only this member, or what is below it
+    /// A tar, zip or 7z archive in any packing, or its address
+    #[arg(value_name = "ARCHIVE", value_hint = ValueHint::FilePath, value_parser = location())]
+    pub(crate) archive: Location,
+    /// Only this member, or what is below it; may be given several times, and with * and ?
     #[arg(long, value_name = "MEMBER")]
-    pub(crate) pick: Option<String>,
+    pub(crate) pick: Vec<String>,
     /// Take so many folders off the front of all names
     #[arg(long, value_name = "N", default_value_t = 0)]
     pub(crate) strip: usize,

@@ -20,7 +20,7 @@ use tempfile::TempDir;
 use uuid::Uuid;
 
 use super::report::{self, Facts};
-use super::{Outcome, records, target, write};
+use super::{Outcome, records, source, target, write};
 use crate::args::{BuildArgs, WriteArgs};
 use crate::events::Event;
 use crate::exit::Exit;
@@ -87,6 +87,7 @@ enum Goal {
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
     let name = args.layout.display().to_string();
     let layout = read(&args.layout)?;
+    target::must_not_end_so(&args.to, &["zst", "xz", "gz"])?;
     let goal = match Packing::of(&args.to) {
         Some(packing) => Goal::Packed(packing),
         None => Goal::Medium,
@@ -99,6 +100,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
         random: &random,
         now: records::seconds(),
         zone: args.fat.fat_zone.clone(),
+        open: source::plain_options(),
     };
     let plan =
         build::plan(&layout, &device, &options).map_err(|e| explain::build_error(&name, &e))?;
@@ -176,8 +178,20 @@ fn size_of(
     });
     let no_size = || {
         let name = args.to.display();
-        Message::new(Exit::Usage, format!("{name} is not there, and has no size"))
-            .remedy("--size 8GB, the size of the medium that it is for")
+        match goal {
+            Goal::Packed(_) => {
+                let what =
+                    format!("a partition takes the rest of {name}, and nothing says of what");
+                Message::new(Exit::Usage, what)
+                    .fact("layout", "size = \"rest\"")
+                    .remedy("--size 8GB, the size of the medium that it is for")
+                    .remedy("or a size for each partition in the layout")
+            }
+            Goal::Medium => {
+                Message::new(Exit::Usage, format!("{name} is not there, and has no size"))
+                    .remedy("--size 8GB, the size of the medium that it is for")
+            }
+        }
     };
     if let Goal::Packed(_) = goal {
         return Ok((asked.ok_or_else(no_size)?, SectorSize::B512));

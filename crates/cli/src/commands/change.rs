@@ -1,13 +1,15 @@
 //! What commands share that change a medium a little: opening it, the undo file, questions.
 
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::receipt::{AmendedMedium, Books, ReceiptChange, ReceiptError};
 use pinewrit_core::state::StateFolder;
-use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog};
+use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog, open_plain};
 use pinewrit_host::{Medium, MediumError, Readers};
+use pinewrit_image::Wrapping;
 
 use super::target::{self, Chosen};
 use super::{Outcome, records};
@@ -79,6 +81,9 @@ pub(crate) fn open(
         true => target.into_medium_to_look_at(),
         false => target.into_medium(),
     });
+    if chosen.facts.is_none() {
+        must_not_be_packed(&name, &chosen.path)?;
+    }
     let mut medium = opened.map_err(|e| match e {
         MediumError::Missing { path } if size.is_none() && !path.starts_with("/dev") => {
             let what = format!("there is no medium {}", path.display());
@@ -112,6 +117,27 @@ pub(crate) fn open(
         name,
         undo,
     })
+}
+
+/// A packed image is no card file: what is in it cannot be changed.
+fn must_not_be_packed(name: &str, path: &Path) -> Outcome {
+    let mut head = [0; 512];
+    let read = open_plain(path).and_then(|mut file| file.read(&mut head));
+    let wrapping = Wrapping::detect(&head[..read.unwrap_or(0)]);
+    let Some(wrapping) = wrapping else {
+        return Ok(());
+    };
+    let what = format!(
+        "{name} is packed ({}), and cannot be changed",
+        wrapping.word()
+    );
+    Err(Message::new(Exit::Usage, what)
+        .fact("state", "nothing was changed")
+        .remedy(format!(
+            "pinewrit write {} --to MEDIUM first",
+            path.display()
+        ))
+        .remedy("--settings there puts settings on the medium at once"))
 }
 
 /// Finishes or takes back what a change that was killed had begun, and finds the place of the next

@@ -31,7 +31,8 @@ impl Event for ConfigureEvent<'_> {
 }
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
-    let checked = settings::read(ui, &args.settings, args.intake.as_deref())?;
+    let mut checked = settings::read(ui, &args.settings, args.intake.as_deref())?;
+    checked.grows_root |= args.grow;
     let change = &args.change;
     let opened = change::open(ui, readers, change, None)?;
     let Opened {

@@ -156,6 +156,7 @@ impl Demo<'_> {
                 yes: true,
             },
             settings: self.settings.clone(),
+            grow: false,
             intake: None,
         };
         configure::run(self.ui, &self.readers, &args)?;

@@ -84,7 +84,13 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
         return rack::run(ui, path, args);
     }
     let readers = match path {
-        Some(path) => Readers::Rack(Rack::open(path).map_err(|e| explain::rack_error(&e))?),
+        Some(path) => {
+            let rack = Rack::open(path).map_err(|e| explain::rack_error(&e))?;
+            if let Some(state) = rack.state() {
+                records::keep_in(state)?;
+            }
+            Readers::Rack(rack)
+        }
         None => Readers::Computer(roots()),
     };
     match args.command {

@@ -255,18 +255,24 @@ pub(crate) fn partitions(inspection: &Inspection, width: usize) -> String {
     format!("{bar}  {legend}{dim}{active}{dim:#}\n\n{rows}{ids}")
 }
 
-/// The identifiers of file systems, by which `fstab` and boot lines name them.
-fn identifiers(inspection: &Inspection) -> String {
+/// By what `fstab` and boot lines name partitions, and the file systems in them.
+pub(crate) fn identifiers(inspection: &Inspection) -> String {
     let dim = style::DIM;
-    let known = inspection.partitions.iter().filter_map(|partition| {
-        let id = partition.filesystem.as_ref()?.id.as_ref()?;
-        Some((partition.number, id))
-    });
-    let lines = known.enumerate().map(|(index, (number, id))| {
-        let name = if index == 0 { "ids" } else { "" };
-        format!("  {dim}{name:<9}{dim:#} {number}  {id}\n")
-    });
-    let lines: String = lines.collect();
+    let mut lines = String::new();
+    for partition in &inspection.partitions {
+        let filesystem = partition.filesystem.as_ref();
+        let ids = [
+            ("PARTUUID", partition.partuuid.as_ref()),
+            ("UUID", filesystem.and_then(|fs| fs.id.as_ref())),
+        ];
+        let mut number = partition.number.to_string();
+        for (kind, id) in ids {
+            let Some(id) = id else { continue };
+            let name = if lines.is_empty() { "ids" } else { "" };
+            lines += &format!("  {dim}{name:<9}{dim:#} {number:<3} {dim}{kind:<8}{dim:#}  {id}\n");
+            number.clear();
+        }
+    }
     match lines.is_empty() {
         true => lines,
         false => format!("\n{lines}"),
@@ -330,7 +336,7 @@ pub(crate) fn table(inspection: &Inspection, sector: u64, width: usize) -> Strin
     let rows: String = lines
         .map(|line| format!(" {}\n", line.trim_end()))
         .collect();
-    format!("{bar}{rows}")
+    format!("{bar}{rows}{}", identifiers(inspection))
 }
 
 fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {

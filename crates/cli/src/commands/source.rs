@@ -23,6 +23,22 @@ pub(crate) enum Keep {
     No,
 }
 
+/// How archives are opened whose members go to a medium.
+pub(crate) fn plain_options() -> OpenOptions {
+    OpenOptions {
+        spool: Spool {
+            folder: Some(records::spool),
+            ..Spool::default()
+        },
+        member: None,
+        fetch: FetchOptions {
+            patience: Duration::from_secs(SourceArgs::plain().patience),
+            cache: None,
+            keep: false,
+        },
+    }
+}
+
 /// Opens the image at `location`.
 pub(crate) fn open(
     ui: &Ui,

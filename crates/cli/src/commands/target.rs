@@ -82,6 +82,29 @@ fn unknown(tag: &Tag, media: &[MediumFacts]) -> Message {
         .remedy("for a new card file of that name, add its size: --size 8GB")
 }
 
+/// Endings of files in forms that are not those of a card file.
+const OTHER_FORMS: [&str; 20] = [
+    "bz2", "lz4", "lzma", "zip", "7z", "tar", "tgz", "txz", "rar", "gz", "xz", "zst", "qcow2",
+    "qcow", "vmdk", "vdi", "vhd", "vhdx", "dmg", "iso",
+];
+
+/// A new file whose name promises a form that it would not have.
+pub(crate) fn must_not_end_so(path: &Path, but: &[&str]) -> Outcome {
+    let ending = path.extension().and_then(|ending| ending.to_str());
+    let ending = ending.map(str::to_ascii_lowercase).unwrap_or_default();
+    let is_other = OTHER_FORMS.contains(&ending.as_str()) && !but.contains(&ending.as_str());
+    if !is_other || path.exists() || path.starts_with("/dev") {
+        return Ok(());
+    }
+    let what = format!("{} would not be what .{ending} promises", path.display());
+    let message =
+        Message::new(Exit::Usage, what).remedy("a name that ends in .img: the bytes of the medium");
+    Err(match but {
+        [] => message,
+        but => message.remedy(format!("or .img.{}: packed", but.join(", .img."))),
+    })
+}
+
 /// Refuses the disk that runs the computer, before anything else is asked of it.
 pub(crate) fn must_not_be_system(chosen: &Chosen) -> Outcome {
     match chosen.facts.as_ref().map(|facts| &facts.verdict) {

@@ -20,6 +20,12 @@ pub(crate) fn named_medium_error(name: &str, error: &MediumError) -> Message {
                 path => refused.fact("medium", path),
             }
         }
+        // Here it may be made.
+        MediumError::Missing { path } if !path.starts_with("/dev") => Message::new(
+            Exit::Usage,
+            format!("there is no medium {}", path.display()),
+        )
+        .remedy("to make a card file, add its size: --size 8GB"),
         other => medium_error(other),
     }
 }
@@ -33,7 +39,7 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
             Exit::Usage,
             format!("there is no medium {}", path.display()),
         )
-        .remedy("to make a card file, add its size: --size 8GB"),
+        .remedy("`pinewrit media` lists what is plugged in; or the path of a card file"),
         MediumError::Folder { path } => Message::new(
             Exit::Usage,
             format!("{} is a folder, not a medium", path.display()),

@@ -432,7 +432,11 @@ mod tests {
     ) {
         let message = failed(code, operation);
         let text = message.to_text();
-        assert_eq!(message.exit, Exit::Medium);
+        let exit = match code {
+            28 => Exit::Refused,
+            _ => Exit::Medium,
+        };
+        assert_eq!(message.exit, exit);
         assert!(text.contains(what), "{text}");
         assert!(text.contains(remedy), "{text}");
         assert!(text.contains("8.39 MB  (8 388 608 bytes)"), "{text}");

@@ -91,6 +91,7 @@ mod tests {
             code: "83".into(),
             start,
             size,
+            partuuid: None,
             active: false,
             name: None,
             filesystem: Some(FilesystemFacts {

@@ -10,7 +10,7 @@ use pinewrit_disk::Window;
 use pinewrit_ext4::{Attributes, NodeKind, Zeros};
 use pinewrit_fat::{EditError, Editor, Placement, VolumeError, check_path, folded};
 
-use super::fill::{Done, MAX_KNOWN, Sink, SinkError, Stands};
+use super::fill::{Done, LARGER, MAX_KNOWN, Sink, SinkError, Stands};
 use crate::files::above;
 
 /// Bytes that a file can have: 32 bits count them.
@@ -164,7 +164,7 @@ impl<'w> FatSink<'w> {
 
 fn told(path: &str, error: EditError) -> SinkError {
     let remedy = match &error {
-        EditError::NoSpace { .. } => "a larger partition, or less in it",
+        EditError::NoSpace { .. } => LARGER,
         EditError::FolderFull { .. } => {
             "another folder, or FAT32 for a root directory without a limit"
         }
@@ -200,6 +200,7 @@ impl Sink for FatSink<'_> {
             Ok(node) => Ok(Some(Stands {
                 is_folder: node.is_folder,
                 modified: node.modified,
+                size: node.size,
             })),
         }
     }

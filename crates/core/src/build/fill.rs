@@ -41,6 +41,9 @@ impl From<DiskError> for SinkError {
     }
 }
 
+/// What to try where not everything fits.
+pub(super) const LARGER: &str = "a larger partition, or less in it";
+
 /// So many folders are remembered at most.
 pub(super) const MAX_KNOWN: usize = 1 << 14;
 
@@ -52,6 +55,8 @@ pub(super) struct Stands {
     pub(super) is_folder: bool,
     /// When it was last changed, in seconds since 1970.
     pub(super) modified: Option<i64>,
+    /// Size in bytes.
+    pub(super) size: u64,
 }
 
 /// A file system that is being filled. Paths begin with `/`.
@@ -145,7 +150,7 @@ impl<'w> ExtSink<'w> {
 pub(super) fn told(path: &str) -> impl Fn(EditError) -> SinkError + '_ {
     move |error| {
         let remedy = match &error {
-            EditError::NoSpace { .. } => "a larger partition, or less in it",
+            EditError::NoSpace { .. } => LARGER,
             EditError::NoInodes { .. } => "inodes = \"…\", with more of them",
             _ => "leave it out, or change it",
         };
@@ -167,6 +172,7 @@ impl Sink for ExtSink<'_> {
         Ok(found.map(|found| Stands {
             is_folder: found.kind == FileKind::Directory,
             modified: Some(found.modified.seconds),
+            size: found.size,
         }))
     }
 

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_disk::parse_size;
 use pinewrit_fat::FatWidth;
+use pinewrit_image::Location;
 use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKind};
 
 use crate::format::{FatKind, FormatKind};
@@ -59,10 +60,12 @@ pub struct PartitionPlan {
 pub struct Content {
     /// Line in the layout.
     pub line: usize,
-    /// A folder, a file, or an archive.
-    pub from: PathBuf,
-    /// Only this member of an archive, or what is below it.
-    pub pick: Option<String>,
+    /// Where it comes from.
+    pub from: Origin,
+    /// Only these members of an archive, or what is below them; all if empty.
+    pub picks: Vec<String>,
+    /// Whether texts in it name identifiers of the medium.
+    pub is_template: bool,
     /// Folders that are taken off the front of an archive's names, after picking.
     pub strip: usize,
     /// Where it goes: a folder, unless it names a file anew.
@@ -75,6 +78,15 @@ pub struct Content {
     pub owner: (u32, u32),
     /// Permissions of a single file.
     pub mode: Option<u16>,
+}
+
+/// Where a content comes from.
+#[derive(Clone, Debug)]
+pub enum Origin {
+    /// A folder, a file, or an archive here or at an address.
+    At(Location),
+    /// A text of the layout itself.
+    Text(String),
 }
 
 /// Bytes at a fixed place of the medium.
@@ -119,7 +131,9 @@ const PARTITION_KEYS: [&str; 9] = [
     "checksums",
     "content",
 ];
-const CONTENT_KEYS: [&str; 7] = ["from", "pick", "to", "unpack", "first", "owner", "mode"];
+const CONTENT_KEYS: [&str; 10] = [
+    "from", "text", "pick", "strip", "to", "unpack", "template", "first", "owner", "mode",
+];
 const BLOB_KEYS: [&str; 3] = ["from", "at", "max"];
 
 /// Reads and checks a layout. Paths in it count from `folder`.
@@ -393,7 +407,7 @@ fn check_name(document: &Document<'_>, scheme: SchemeKind, name: &At<String>) {
 
 fn content(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Option<Content> {
     let line = fields.line();
-    let from = source(document, fields, folder)?;
+    let from = origin(document, fields, folder)?;
     let to = fields.string("to").map_or("/".to_owned(), |at| at.value);
     if to.split('/').any(|name| name == "..") {
         document.mistake(line, format!("{to:?} climbs out"), "a path without \"..\"");
@@ -401,14 +415,52 @@ fn content(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> O
     Some(Content {
         line,
         from,
-        pick: fields.string("pick").map(|at| at.value),
-        strip: 0,
+        picks: fields
+            .string_or_strings("pick")
+            .into_iter()
+            .map(|at| at.value)
+            .collect(),
+        strip: fields
+            .number("strip", 0..=64)
+            .and_then(|count| usize::try_from(count).ok())
+            .unwrap_or(0),
+        is_template: fields.boolean("template").is_some_and(|at| at.value),
         to,
         is_packed: fields.boolean("unpack").is_some_and(|at| !at.value),
         is_first: fields.boolean("first").is_some_and(|at| at.value),
         owner: fields.checked("owner", owner).unwrap_or((0, 0)),
         mode: fields.checked("mode", mode),
     })
+}
+
+fn origin(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Option<Origin> {
+    if let Some(text) = fields.string("text") {
+        if fields.has("from") {
+            document.mistake(
+                fields.line(),
+                "a content with `from` and `text`",
+                "keep one of them",
+            );
+        }
+        let to = fields.string("to").map_or(String::new(), |at| at.value);
+        if to.is_empty() || to.ends_with('/') {
+            let remedy = "to = \"/loader/entries/hut.conf\"";
+            document.mistake(
+                fields.line(),
+                "a text without the file that it goes to",
+                remedy,
+            );
+        }
+        return Some(Origin::Text(text.value));
+    }
+    let given = fields.string("from").map(|at| at.value).unwrap_or_default();
+    match Location::parse(given.as_ref()) {
+        url @ Location::Url(_) => Some(Origin::At(url)),
+        Location::Path(_) => {
+            let path = source(document, fields, folder)?;
+            Some(Origin::At(Location::Path(path)))
+        }
+    }
 }
 
 fn source(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Option<PathBuf> {

@@ -3,6 +3,8 @@
 mod fat;
 mod fill;
 mod layout;
+mod names;
+mod pick;
 mod source;
 mod unpack;
 
@@ -15,6 +17,7 @@ use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
 use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window, open_plain};
 use pinewrit_ext4::{Editor, Timestamp};
+use pinewrit_image::OpenOptions;
 use pinewrit_table::{NewPartition, PartitionType, SchemeKind, TableEdit, TableError};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -25,8 +28,9 @@ use crate::pipeline::spawn;
 use crate::settings::{Mistakes, Remark};
 use fat::FatSink;
 use fill::{ExtSink, Sink};
-pub use layout::{Blob, Content, Layout, PartitionPlan, check};
-pub use unpack::{Overwrite, UnpackOptions, UnpackReport, unpack};
+pub use layout::{Blob, Content, Layout, Origin, PartitionPlan, check};
+use names::{Made, Names};
+pub use unpack::{Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked, unpack};
 
 /// How often what was put together so far is sent on its way.
 const FLUSH_EVERY: Duration = Duration::from_millis(250);
@@ -39,6 +43,8 @@ pub struct BuildOptions<'a> {
     pub now: i64,
     /// The zone whose local time a FAT keeps.
     pub zone: TimeZone,
+    /// How archives are opened.
+    pub open: OpenOptions,
 }
 
 /// What was built.
@@ -79,6 +85,8 @@ pub struct Plan {
     table: TableEdit,
     /// A range a partition, in the layout's order.
     ranges: Vec<ByteRange>,
+    /// Their numbers.
+    numbers: Vec<u32>,
 }
 
 impl Plan {
@@ -91,6 +99,25 @@ impl Plan {
             TableError::Disk(error) => BuildError::Disk(error),
             other => mistake(1, other.to_string(), ""),
         })
+    }
+}
+
+impl Plan {
+    /// What texts may name, once the file systems are made.
+    fn names(&self, layout: &Layout, device: &dyn BlockDevice) -> Result<Names, BuildError> {
+        let places = self.numbers.iter().zip(&self.ranges);
+        let made: Vec<Made<'_>> = layout
+            .partitions
+            .iter()
+            .zip(places)
+            .map(|(plan, (number, range))| Made {
+                plan,
+                number: *number,
+                partuuid: self.table.partuuid(*number),
+                range: *range,
+            })
+            .collect();
+        Ok(Names::of(self.table.disk_id(), &made, device)?)
     }
 }
 
@@ -144,7 +171,7 @@ pub fn plan(
     let (size, sector) = (device.size(), device.logical_sector());
     let table = TableEdit::create(size, sector, layout.scheme, &mut ids);
     let mut table = table.map_err(|error| mistake(1, error.to_string(), "a larger medium"))?;
-    let mut ranges = Vec::new();
+    let (mut ranges, mut numbers) = (Vec::new(), Vec::new());
     for partition in &layout.partitions {
         let new = NewPartition {
             alignment: layout.alignment,
@@ -155,6 +182,7 @@ pub fn plan(
             Ok(number) => {
                 let range = range_of(&table, number, sector.bytes());
                 ranges.push(range);
+                numbers.push(number);
                 if let Some(kind) = type_by_size(layout, partition, range, sector.bytes())
                     && let Err(error) = table.set_kind(number, kind)
                 {
@@ -187,12 +215,16 @@ pub fn plan(
         }
         let is_fat = matches!(partition.filesystem, Some(FormatKind::Fat(_)));
         for content in &partition.contents {
-            remarks.extend(source::look_at(content, is_fat));
+            remarks.extend(source::look_at(content, is_fat, &options.open));
         }
     }
     remarks.extend(blobs_in_the_way(layout, &ranges, size, sector.bytes()));
     if remarks.is_empty() {
-        return Ok(Plan { table, ranges });
+        return Ok(Plan {
+            table,
+            ranges,
+            numbers,
+        });
     }
     remarks.sort_by_key(|remark| remark.line);
     Err(Mistakes(remarks).into())
@@ -354,7 +386,9 @@ fn put_together(
     for _ in 0..=layout.partitions.len() {
         ids();
     }
+    let mut times = Vec::new();
     for (partition, range) in layout.partitions.iter().zip(&plan.ranges) {
+        times.push(None);
         let Some(kind) = partition.filesystem else {
             continue;
         };
@@ -367,8 +401,24 @@ fn put_together(
             FormatError::Disk(error) => BuildError::Disk(error),
             other => mistake(partition.line, other.to_string(), "another size or kind"),
         })?;
-        let when = (made.now, &options.zone);
-        fill(layout, partition, &window, when, &mut report, cancel)?;
+        if let Some(time) = times.last_mut() {
+            *time = Some(made.now);
+        }
+    }
+    let names = plan.names(layout, device)?;
+    let all = layout.partitions.iter().zip(&plan.ranges).zip(times);
+    for ((partition, range), now) in all {
+        let Some(now) = now else { continue };
+        let window = Window::new(device, *range);
+        let work = Work {
+            layout,
+            options,
+            names: &names,
+            now,
+            cancel,
+        };
+        let filled = work.fill(partition, &window, &mut report);
+        filled.map_err(|error| with_total(partition, range.len(), options, error))?;
     }
     for blob in &layout.blobs {
         put_blob(blob, device)?;
@@ -377,46 +427,83 @@ fn put_together(
     Ok(report)
 }
 
-fn fill(
-    layout: &Layout,
-    partition: &PartitionPlan,
-    window: &Window<'_>,
-    (now, zone): (Timestamp, &TimeZone),
-    report: &mut BuildReport,
-    cancel: &Cancel,
-) -> Result<(), BuildError> {
-    if partition.contents.is_empty() {
-        return Ok(());
-    }
-    let line = partition.line;
-    let mut sink: Box<dyn Sink + '_> = match partition.filesystem {
-        Some(FormatKind::Fat(_)) => Box::new(FatSink::open(window, zone).map_err(|e| at(line, e))?),
-        _ => {
-            let editor = Editor::open(window, now);
-            Box::new(ExtSink::new(
-                editor.map_err(|e| at(line, fill::told("the file system")(e)))?,
-            ))
+/// What the filling of all partitions has in common.
+struct Work<'a> {
+    layout: &'a Layout,
+    options: &'a BuildOptions<'a>,
+    names: &'a Names,
+    now: Timestamp,
+    cancel: &'a Cancel,
+}
+
+impl Work<'_> {
+    fn fill(
+        &self,
+        partition: &PartitionPlan,
+        window: &Window<'_>,
+        report: &mut BuildReport,
+    ) -> Result<(), BuildError> {
+        if partition.contents.is_empty() {
+            return Ok(());
         }
-    };
-    let mut seen = BTreeMap::new();
-    for content in &partition.contents {
-        sink.in_one_piece(content.is_first);
-        let mut take = source::Taking {
-            content,
-            sink: &mut *sink,
-            epoch: layout.epoch,
-            now: options_time(layout, now),
-            report,
-            seen: &mut seen,
-            cancel,
+        let line = partition.line;
+        let mut sink: Box<dyn Sink + '_> = match partition.filesystem {
+            Some(FormatKind::Fat(_)) => {
+                let sink = FatSink::open(window, &self.options.zone);
+                Box::new(sink.map_err(|e| at(line, e))?)
+            }
+            _ => {
+                let editor = Editor::open(window, self.now);
+                Box::new(ExtSink::new(
+                    editor.map_err(|e| at(line, fill::told("the file system")(e)))?,
+                ))
+            }
         };
-        take.all()?;
-        sink.tell_refused().map_err(|e| at(content.line, e))?;
-        if content.is_first {
-            sink.move_to_front().map_err(|e| at(content.line, e))?;
+        let mut seen = BTreeMap::new();
+        for content in &partition.contents {
+            sink.in_one_piece(content.is_first);
+            let mut take = source::Taking {
+                content,
+                sink: &mut *sink,
+                epoch: self.layout.epoch,
+                now: options_time(self.layout, self.now),
+                report,
+                seen: &mut seen,
+                cancel: self.cancel,
+                options: &self.options.open,
+                names: Some(self.names),
+            };
+            take.all()?;
+            sink.tell_refused().map_err(|e| at(content.line, e))?;
+            if content.is_first {
+                sink.move_to_front().map_err(|e| at(content.line, e))?;
+            }
         }
+        sink.finish().map_err(|error| at(line, error))
     }
-    sink.finish().map_err(|error| at(line, error))
+}
+
+/// What goes into a partition in all, where not all of it fits.
+fn with_total(
+    partition: &PartitionPlan,
+    size: u64,
+    options: &BuildOptions<'_>,
+    error: BuildError,
+) -> BuildError {
+    let BuildError::Mistakes(mut mistakes) = error else {
+        return error;
+    };
+    let is_full = mistakes.0.iter().any(|one| one.remedy == fill::LARGER);
+    let total = is_full.then(|| source::total(&partition.contents, &options.open));
+    let Some(total) = total.flatten() else {
+        return BuildError::Mistakes(mistakes);
+    };
+    mistakes.0.push(remark(
+        partition.line,
+        format!("{total} bytes of files go into a partition of {size} bytes"),
+        "its size must hold them, and some room for the file system itself",
+    ));
+    BuildError::Mistakes(mistakes)
 }
 
 fn options_time(layout: &Layout, now: Timestamp) -> Timestamp {

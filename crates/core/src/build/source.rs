@@ -1,4 +1,4 @@
-//! Where the files of a layout come from: folders, single files, archives.
+//! Where the files of a layout come from: folders, single files, archives, texts.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -8,31 +8,38 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_disk::open_plain;
 use pinewrit_ext4::{Attributes, NodeKind, Timestamp, Xattr, Zeros};
-use pinewrit_image::{Wrapping, unpacked_stream};
-use tar::EntryType;
+use pinewrit_image::{
+    Location, MemberFacts, MemberKind, OpenError, OpenOptions, Unpackable, VisitError,
+};
 
 use super::fill::{Sink, SinkError};
-use super::{BuildError, BuildReport, Content, at, fat, mistake, remark};
+use super::names::Names;
+use super::pick::Picks;
+use super::{BuildError, BuildReport, Content, Origin, at, fat, mistake, remark};
 use crate::Cancel;
 use crate::settings::Remark;
-use crate::settings::document::nearest;
 
-/// Names that a message suggests.
-const MAX_NEAR: usize = 3;
-/// Members of an archive that are remembered for suggestions.
-const MAX_MEMBERS: usize = 200_000;
+/// A text in which names are put is no longer than this, in bytes.
+const MAX_TEMPLATE: u64 = 1 << 20;
 
 /// Looks at what is taken before anything is made; says what is wrong with it.
-pub(super) fn look_at(content: &Content, is_fat: bool) -> Vec<Remark> {
-    let failed = |error: &io::Error| {
-        let what = format!("{} cannot be read: {error}", content.from.display());
+pub(super) fn look_at(content: &Content, is_fat: bool, options: &OpenOptions) -> Vec<Remark> {
+    let Origin::At(location) = &content.from else {
+        return Vec::new();
+    };
+    let failed = |error: &dyn std::fmt::Display| {
+        let what = format!("{location} cannot be read: {error}");
         vec![remark(content.line, what, "")]
     };
-    if content.from.is_dir() {
+    // What is far away is fetched once, when it is taken.
+    let Location::Path(from) = location else {
+        return Vec::new();
+    };
+    if from.is_dir() {
         let mut remarks = Vec::new();
         let mut names = BTreeMap::new();
-        let found = walk(&content.from, &mut |path, facts| {
-            let relative = path.strip_prefix(&content.from).unwrap_or(path);
+        let found = walk(from, &mut |path, facts| {
+            let relative = path.strip_prefix(from).unwrap_or(path);
             let name = format!("/{}", relative.display());
             if !is_fat {
                 return;
@@ -49,58 +56,25 @@ pub(super) fn look_at(content: &Content, is_fat: bool) -> Vec<Remark> {
             Err(error) => failed(&error),
         };
     }
-    match &content.pick {
-        Some(pick) => match missing_member(&content.from, pick) {
-            Ok(None) => Vec::new(),
-            Ok(Some(near)) => {
-                let name = content.from.display();
-                let what = format!("{name} has no member {pick}");
-                let remedy = match near.is_empty() {
-                    true => "see what is in it".to_owned(),
-                    false => format!("like it: {}", near.join(", ")),
-                };
-                vec![remark(content.line, what, remedy)]
-            }
-            Err(error) => failed(&error),
-        },
-        None => Vec::new(),
+    if content.picks.is_empty() {
+        return Vec::new();
     }
-}
-
-/// `None`: it is there; else the names that are most like it.
-fn missing_member(archive: &Path, pick: &str) -> io::Result<Option<Vec<String>>> {
-    let (stream, kind) = unpacked_stream(archive)?;
-    if kind != Some(Wrapping::Tar) {
-        return Err(io::Error::other("it is no tar archive"));
-    }
-    let wanted = clean(pick);
-    let mut names = Vec::new();
-    for entry in tar::Archive::new(stream).entries()? {
-        let name = clean(&pinewrit_image::member_name(&mut entry?)?);
-        if below(&name, &wanted).is_some() {
-            return Ok(None);
+    let mut picks = Picks::of(&content.picks);
+    let seen = Unpackable::open(location, options).map_err(|e| failed(&e));
+    let seen = seen.and_then(|archive| {
+        let visited = archive.each(|member, _| {
+            picks.rest(&clean(&member.name));
+            Ok::<_, BuildError>(())
+        });
+        match visited {
+            Err(VisitError::Archive(error)) => Err(failed(&error)),
+            _ => Ok(()),
         }
-        if names.len() < MAX_MEMBERS {
-            names.push(name);
-        }
+    });
+    match seen {
+        Err(remarks) => remarks,
+        Ok(()) => picks.missing(content.line, &location.to_string()),
     }
-    let mut near = Vec::new();
-    while near.len() < MAX_NEAR {
-        let left = names
-            .iter()
-            .map(String::as_str)
-            .filter(|name| !near.contains(name));
-        let last = wanted.rsplit('/').next().unwrap_or(&wanted);
-        let same_end = names
-            .iter()
-            .map(String::as_str)
-            .find(|name| name.rsplit('/').next() == Some(last) && !near.contains(name));
-        match same_end.or_else(|| nearest(&wanted, left)) {
-            Some(name) => near.push(name),
-            None => break,
-        }
-    }
-    Ok(Some(near.into_iter().map(str::to_owned).collect()))
 }
 
 /// A path without `./` and slashes at both ends.
@@ -111,16 +85,38 @@ pub(super) fn clean(path: &str) -> String {
     names.collect::<Vec<_>>().join("/")
 }
 
-/// The rest of a path below a folder; empty for the folder itself.
-fn below<'p>(path: &'p str, folder: &str) -> Option<&'p str> {
-    if folder.is_empty() {
-        return Some(path);
+/// Bytes of all files that contents have; `None` where that cannot be told.
+pub(super) fn total(contents: &[Content], options: &OpenOptions) -> Option<u64> {
+    let mut total: u64 = 0;
+    for content in contents {
+        let mut add = |bytes: u64| total = total.saturating_add(bytes);
+        let from = match &content.from {
+            Origin::Text(text) => {
+                add(text.len() as u64);
+                continue;
+            }
+            Origin::At(Location::Url(_)) => return None,
+            Origin::At(Location::Path(from)) => from,
+        };
+        if from.is_dir() {
+            walk(from, &mut |_, facts| add(facts.len())).ok()?;
+            continue;
+        }
+        let archive = Unpackable::open(&Location::Path(from.clone()), options).ok()?;
+        if content.is_packed || !archive.is_archive() {
+            add(fs::metadata(from).ok()?.len());
+            continue;
+        }
+        let mut picks = Picks::of(&content.picks);
+        let visited = archive.each(|member, _| {
+            if picks.rest(&clean(&member.name)).is_some() {
+                add(member.size);
+            }
+            Ok::<_, BuildError>(())
+        });
+        visited.ok()?;
     }
-    let rest = path.strip_prefix(folder)?;
-    match rest.is_empty() {
-        true => Some(rest),
-        false => rest.strip_prefix('/'),
-    }
+    Some(total)
 }
 
 /// Calls `visit` with all files below a folder, in the order of their names.
@@ -148,6 +144,10 @@ pub(super) struct Taking<'a> {
     /// Files of the folder that have several names, by device and inode.
     pub(super) seen: &'a mut BTreeMap<(u64, u64), String>,
     pub(super) cancel: &'a Cancel,
+    /// How archives are opened.
+    pub(super) options: &'a OpenOptions,
+    /// What texts may name; `None` where there is nothing to name.
+    pub(super) names: Option<&'a Names>,
 }
 
 impl Taking<'_> {
@@ -168,18 +168,35 @@ impl Taking<'_> {
     }
 
     /// A path in the file system: where the content goes, and what is below.
-    fn target(&self, below: &str) -> String {
+    fn target(&self, below: &str) -> Result<String, BuildError> {
         let parts = [clean(&self.content.to), clean(below)];
         let named: Vec<&str> = parts
             .iter()
             .filter(|p| !p.is_empty())
             .map(String::as_str)
             .collect();
-        format!("/{}", named.join("/"))
+        let path = named.join("/");
+        let path = match self.names.filter(|_| path.contains("{{")) {
+            Some(names) => clean(&self.rendered(names, &path)?),
+            None => path,
+        };
+        match path.split('/').any(|name| name == "..") {
+            true => Err(mistake(
+                self.content.line,
+                format!("{path:?} climbs out"),
+                "",
+            )),
+            false => Ok(format!("/{path}")),
+        }
+    }
+
+    fn rendered(&self, names: &Names, text: &str) -> Result<String, BuildError> {
+        let rendered = names.rendered(text);
+        rendered.map_err(|(what, remedy)| mistake(self.content.line, what, remedy))
     }
 
     /// Where a single file goes: into a folder, or under the name that is given.
-    fn target_of_file(&self, name: &str) -> String {
+    fn target_of_file(&self, name: &str) -> Result<String, BuildError> {
         match self.content.to.ends_with('/') {
             true => self.target(name),
             false => self.target(""),
@@ -187,29 +204,87 @@ impl Taking<'_> {
     }
 
     pub(super) fn all(&mut self) -> Result<(), BuildError> {
-        let from = self.content.from.clone();
-        if from.is_dir() {
-            return self.folder(&from);
+        let location = match &self.content.from {
+            Origin::Text(text) => return self.text(text),
+            Origin::At(location) => location,
+        };
+        if let Location::Path(from) = location
+            && (from.is_dir() || self.content.is_packed)
+        {
+            return match from.is_dir() {
+                true => self.folder(from),
+                false => self.single(from),
+            };
         }
-        if self.content.is_packed {
-            return self.single(&from);
-        }
-        let (stream, kind) = unpacked_stream(&from).map_err(|e| self.unreadable(&from, &e))?;
-        match kind {
-            Some(Wrapping::Tar) => self.archive(stream),
-            Some(_) => Err(mistake(
-                self.content.line,
-                format!("{} is an archive that is not read here", from.display()),
-                "a tar archive, or `unpack = false` to copy it as it is",
-            )),
+        let unreadable = |error: OpenError| {
+            let what = format!("{location} cannot be read: {error}");
+            mistake(self.content.line, what, "")
+        };
+        let archive = Unpackable::open(location, self.options).map_err(unreadable)?;
+        match (archive.is_archive(), location) {
+            (true, _) => self.archive(&archive, location),
             // A packed file that is no archive is copied as it is.
-            None => self.single(&from),
+            (false, Location::Path(from)) => self.single(from),
+            (false, Location::Url(_)) => Err(mistake(
+                self.content.line,
+                format!("what lies at {location} is no archive"),
+                "a tar, zip or 7z archive; or fetch it, and give its path",
+            )),
+        }
+    }
+
+    /// A text that stands in the layout itself.
+    fn text(&mut self, text: &str) -> Result<(), BuildError> {
+        let target = self.target("")?;
+        let text = match self.names {
+            Some(names) => self.rendered(names, text)?,
+            None => text.to_owned(),
+        };
+        let (uid, gid) = self.content.owner;
+        let attributes = Attributes {
+            mode: self.content.mode.unwrap_or(0o644),
+            uid,
+            gid,
+            modified: self.epoch.map_or(self.now, Timestamp::at),
+            xattrs: Vec::new(),
+        };
+        self.put_bytes(text.as_bytes(), &target, &attributes)
+    }
+
+    fn put_bytes(
+        &mut self,
+        mut bytes: &[u8],
+        target: &str,
+        attributes: &Attributes,
+    ) -> Result<(), BuildError> {
+        let size = bytes.len() as u64;
+        let put = self
+            .sink
+            .file(target, attributes, size, &mut bytes, Zeros::Written);
+        put.map_err(|e| self.wrong(e))?;
+        self.report.files += 1;
+        self.report.bytes += size;
+        Ok(())
+    }
+
+    /// A file with the names put in, if it is a text that is to have some.
+    fn template(&self, from: &Path, facts: &fs::Metadata) -> Result<Option<String>, BuildError> {
+        let Some(names) = self.names.filter(|_| self.content.is_template) else {
+            return Ok(None);
+        };
+        if facts.len() > MAX_TEMPLATE {
+            return Ok(None);
+        }
+        let bytes = fs::read(from).map_err(|e| self.unreadable(from, &e))?;
+        match String::from_utf8(bytes) {
+            Ok(text) => self.rendered(names, &text).map(Some),
+            Err(_) => Ok(None),
         }
     }
 
     fn single(&mut self, from: &Path) -> Result<(), BuildError> {
         let name = from.file_name().unwrap_or_default();
-        let target = self.target_of_file(&name.to_string_lossy());
+        let target = self.target_of_file(&name.to_string_lossy())?;
         let facts = fs::metadata(from).map_err(|e| self.unreadable(from, &e))?;
         self.put_file(from, &facts, &target)
     }
@@ -244,6 +319,9 @@ impl Taking<'_> {
         target: &str,
     ) -> Result<(), BuildError> {
         let attributes = self.attributes(facts);
+        if let Some(text) = self.template(from, facts)? {
+            return self.put_bytes(text.as_bytes(), target, &attributes);
+        }
         let mut file = open_plain(from).map_err(|e| self.unreadable(from, &e))?;
         // Fewer blocks than its size takes: it has holes.
         let zeros = match facts.blocks() * 512 < facts.len() {
@@ -267,13 +345,14 @@ impl Taking<'_> {
         // The folder itself, unless it stands for the root.
         if !clean(&self.content.to).is_empty() {
             let own = fs::metadata(from).map_err(|e| self.unreadable(from, &e))?;
-            let made = self.sink.folder(&self.target(""), &self.attributes(&own));
+            let target = self.target("")?;
+            let made = self.sink.folder(&target, &self.attributes(&own));
             made.map_err(|e| self.wrong(e))?;
         }
         for (path, facts) in found {
             self.check_stop()?;
             let relative = path.strip_prefix(from).unwrap_or(&path);
-            let target = self.target(&relative.to_string_lossy());
+            let target = self.target(&relative.to_string_lossy())?;
             self.must_be_short(&target)?;
             let attributes = self.attributes(&facts);
             let kind = facts.file_type();
@@ -302,154 +381,114 @@ impl Taking<'_> {
         Ok(())
     }
 
-    fn archive(&mut self, stream: pinewrit_image::ImageStream) -> Result<(), BuildError> {
-        let from = self.content.from.clone();
-        let mut archive = tar::Archive::new(stream);
-        let failed = |e: &io::Error| {
-            let what = format!("{} is damaged: {e}", from.display());
-            mistake(self.content.line, what, "fetch or make it again")
-        };
-        let entries = archive.entries().map_err(|e| failed(&e))?;
-        for entry in entries {
-            let mut entry = entry.map_err(|e| {
-                let what = format!("{} is damaged: {e}", from.display());
-                mistake(self.content.line, what, "fetch or make it again")
-            })?;
+    pub(super) fn archive(
+        &mut self,
+        archive: &Unpackable,
+        location: &Location,
+    ) -> Result<(), BuildError> {
+        let mut picks = Picks::of(&self.content.picks);
+        let line = self.content.line;
+        let visited = archive.each(|member, content| {
             self.check_stop()?;
-            self.member(&mut entry)?;
+            match picks.rest(&clean(&member.name)) {
+                Some(rest) => self.member(member, &rest, &picks, content),
+                None => Ok(()),
+            }
+        });
+        visited.map_err(|error| match error {
+            VisitError::Visitor(error) => error,
+            VisitError::Archive(error) => {
+                let what = format!("{location} is damaged: {error}");
+                mistake(line, what, "fetch or make it again")
+            }
+        })?;
+        match picks.missing(line, &location.to_string()) {
+            missing if missing.is_empty() => Ok(()),
+            missing => Err(crate::settings::Mistakes(missing).into()),
         }
-        Ok(())
     }
 
-    /// A member's path below what is picked; `None` where it is not.
-    fn picked(&self, name: &str) -> Option<String> {
-        let pick = clean(self.content.pick.as_deref().unwrap_or(""));
-        let mut rest = below(name, &pick)?;
+    /// The rest of a member's path without the folders that are taken off its front.
+    fn stripped<'p>(&self, rest: &'p str) -> Option<&'p str> {
+        let mut rest = rest;
         for _ in 0..self.content.strip {
             rest = rest.split_once('/')?.1;
         }
-        Some(rest.to_owned())
+        Some(rest)
     }
 
-    fn member<R: Read>(&mut self, entry: &mut tar::Entry<'_, R>) -> Result<(), BuildError> {
+    fn member(
+        &mut self,
+        member: &MemberFacts,
+        rest: &str,
+        picks: &Picks,
+        content: &mut dyn Read,
+    ) -> Result<(), BuildError> {
         let line = self.content.line;
-        let from = self.content.from.clone();
-        let raw = pinewrit_image::member_name(entry).map_err(|e| self.unreadable(&from, &e))?;
-        let name = clean(&raw);
-        let Some(rest) = self.picked(&name) else {
-            return Ok(());
-        };
+        let name = clean(&member.name);
         if name.split('/').any(|part| part == "..") {
-            let what = format!("the member {raw:?} climbs out of the archive");
+            let what = format!("the member {:?} climbs out of the archive", member.name);
             return Err(mistake(line, what, "an archive without such names"));
         }
-        let kind = entry.header().entry_type();
-        let target = match rest.is_empty() && !kind.is_dir() {
-            true => self.target_of_file(name.rsplit('/').next().unwrap_or(&name)),
-            false => self.target(&rest),
+        let Some(rest) = self.stripped(rest) else {
+            return Ok(());
+        };
+        let target = match rest.is_empty() && member.kind != MemberKind::Folder {
+            true => self.target_of_file(name.rsplit('/').next().unwrap_or(&name))?,
+            false => self.target(rest)?,
         };
         self.must_be_short(&target)?;
-        let attributes = self.member_attributes(entry)?;
-        let done = self.put_member(entry, kind, &target, &attributes)?;
-        done.map_err(|e| self.wrong(e))
-    }
-
-    fn put_member<R: Read>(
-        &mut self,
-        entry: &mut tar::Entry<'_, R>,
-        kind: EntryType,
-        target: &str,
-        attributes: &Attributes,
-    ) -> Result<Result<(), SinkError>, BuildError> {
-        let unreadable = |e: &io::Error| self.unreadable(&self.content.from, e);
-        let header = entry.header();
-        Ok(match kind {
-            EntryType::Directory => self.sink.folder(target, attributes),
-            EntryType::Symlink | EntryType::Link => {
-                let to = entry.link_name_bytes().map(|to| to.into_owned());
-                let to = to.unwrap_or_default();
-                match kind {
-                    EntryType::Symlink => self.sink.symlink(target, &to, attributes),
-                    _ => {
-                        let to = clean(&String::from_utf8_lossy(&to));
-                        let existing = self.target(&self.picked(&to).unwrap_or(to));
-                        self.sink.link(target, &existing)
-                    }
-                }
+        let attributes = self.member_attributes(member);
+        let put = match &member.kind {
+            MemberKind::Folder => self.sink.folder(&target, &attributes),
+            MemberKind::Symlink(to) => self.sink.symlink(&target, to, &attributes),
+            MemberKind::Link(to) => {
+                let to = clean(to);
+                let rest = picks.rest_of(&to).unwrap_or(to);
+                let existing = self.target(self.stripped(&rest).unwrap_or(&rest))?;
+                self.sink.link(&target, &existing)
             }
-            EntryType::Char | EntryType::Block => {
-                let major = header
-                    .device_major()
-                    .map_err(|e| unreadable(&e))?
-                    .unwrap_or(0);
-                let minor = header
-                    .device_minor()
-                    .map_err(|e| unreadable(&e))?
-                    .unwrap_or(0);
-                let node = match kind {
-                    EntryType::Char => NodeKind::CharacterDevice(major, minor),
-                    _ => NodeKind::BlockDevice(major, minor),
-                };
-                self.sink.node(target, node, attributes)
+            MemberKind::CharacterDevice(major, minor) => {
+                let node = NodeKind::CharacterDevice(*major, *minor);
+                self.sink.node(&target, node, &attributes)
             }
-            EntryType::Fifo => self.sink.node(target, NodeKind::Fifo, attributes),
-            EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse => {
-                let zeros = match kind {
-                    EntryType::GNUSparse => Zeros::Holes,
-                    _ => Zeros::Written,
-                };
-                pinewrit_image::must_be_understood(entry).map_err(|e| unreadable(&e))?;
-                let sparse = pinewrit_image::sparse_file(entry).map_err(|e| unreadable(&e))?;
-                let size = sparse.as_ref().map_or(entry.size(), |sparse| sparse.size);
-                let put = match sparse {
-                    None => self.sink.file(target, attributes, size, entry, zeros),
-                    Some(sparse) => {
-                        let content = pinewrit_image::SparseReader::new(sparse, entry);
-                        let mut content = content.map_err(|e| unreadable(&e))?;
-                        let zeros = Zeros::Holes;
-                        self.sink
-                            .file(target, attributes, size, &mut content, zeros)
-                    }
+            MemberKind::BlockDevice(major, minor) => {
+                let node = NodeKind::BlockDevice(*major, *minor);
+                self.sink.node(&target, node, &attributes)
+            }
+            MemberKind::Fifo => self.sink.node(&target, NodeKind::Fifo, &attributes),
+            MemberKind::File => {
+                let zeros = match member.has_holes {
+                    true => Zeros::Holes,
+                    false => Zeros::Written,
                 };
                 self.report.files += 1;
-                self.report.bytes += size;
-                put
+                self.report.bytes += member.size;
+                self.sink
+                    .file(&target, &attributes, member.size, content, zeros)
             }
-            // Heads that concern the archive only.
-            _ => Ok(()),
-        })
+        };
+        put.map_err(|e| self.wrong(e))
     }
 
-    fn member_attributes<R: Read>(
-        &self,
-        entry: &mut tar::Entry<'_, R>,
-    ) -> Result<Attributes, BuildError> {
-        let from = self.content.from.clone();
-        let failed = |e: io::Error| self.unreadable(&from, &e);
-        let mut xattrs = Vec::new();
-        if let Some(extensions) = entry.pax_extensions().map_err(failed)? {
-            for extension in extensions {
-                let extension = extension.map_err(failed)?;
-                let key = extension.key().unwrap_or_default();
-                if let Some(name) = key.strip_prefix("SCHILY.xattr.") {
-                    xattrs.push(Xattr {
-                        name: name.to_owned(),
-                        value: extension.value_bytes().to_vec(),
-                    });
-                }
-            }
-        }
-        let header = entry.header();
-        let id = |id: u64| u32::try_from(id).unwrap_or(0);
-        let time = header.mtime().unwrap_or(0);
-        let time = i64::try_from(time).unwrap_or(self.now.seconds);
-        Ok(Attributes {
-            mode: (header.mode().map_err(failed)? & 0o7777) as u16,
-            uid: id(header.uid().map_err(failed)?),
-            gid: id(header.gid().map_err(failed)?),
+    fn member_attributes(&self, member: &MemberFacts) -> Attributes {
+        let usual = match member.kind {
+            MemberKind::Folder => 0o755,
+            _ => 0o644,
+        };
+        let time = member.modified.unwrap_or(self.now.seconds);
+        let xattrs = member.xattrs.iter().map(|(name, value)| Xattr {
+            name: name.clone(),
+            value: value.clone(),
+        });
+        let (uid, gid) = member.owner;
+        Attributes {
+            mode: member.mode.unwrap_or(usual),
+            uid,
+            gid,
             // What is younger than the epoch was made by today's work.
             modified: Timestamp::at(self.epoch.map_or(time, |epoch| time.min(epoch))),
-            xattrs,
-        })
+            xattrs: xattrs.collect(),
+        }
     }
 }

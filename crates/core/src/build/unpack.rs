@@ -2,20 +2,19 @@
 
 use std::collections::BTreeSet;
 use std::io::Read;
-use std::path::PathBuf;
 
 use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_ext4::{Attributes, Editor, NodeKind, Zeros};
 use pinewrit_fat::Geometry;
-use pinewrit_image::{Wrapping, unpacked_stream};
+use pinewrit_image::{Location, OpenOptions, Unpackable};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::fat::FatSink;
 use super::fill::{self, ExtSink, Sink, SinkError, Stands};
 use super::source::{self, Taking};
-use super::{BuildError, BuildReport, Content, at, mistake};
+use super::{BuildError, BuildReport, Content, Origin, at, mistake};
 use crate::Cancel;
 use crate::files::MAX_GATHERED;
 
@@ -34,10 +33,10 @@ pub enum Overwrite {
 /// What is unpacked, and where to.
 #[derive(Clone, Debug)]
 pub struct UnpackOptions {
-    /// The archive.
-    pub archive: PathBuf,
-    /// Only this member, or what is below it.
-    pub pick: Option<String>,
+    /// The archive, here or at an address.
+    pub archive: Location,
+    /// Only these members, or what is below them; all if empty.
+    pub picks: Vec<String>,
     /// Folders that are taken off the front of all names.
     pub strip: usize,
     /// The folder that it goes into.
@@ -46,17 +45,41 @@ pub struct UnpackOptions {
     pub overwrite: Overwrite,
     /// The zone whose local time a FAT keeps.
     pub zone: TimeZone,
+    /// How archives are opened.
+    pub open: OpenOptions,
+}
+
+/// One file, link or node of an archive.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Unpacked {
+    /// Its path in the file system.
+    pub path: String,
+    /// Size of its content, in bytes.
+    pub bytes: u64,
+    /// When it was last changed, in seconds since 1970.
+    pub modified: i64,
+    /// What stands there already.
+    pub before: Option<Standing>,
+}
+
+/// What stands where something of an archive goes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Standing {
+    /// Size in bytes.
+    pub bytes: u64,
+    /// When it was last changed, in seconds since 1970, if that is known.
+    pub modified: Option<i64>,
 }
 
 /// What was put where.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct UnpackReport {
-    /// Paths that are new.
-    pub new: Vec<String>,
-    /// Paths that were replaced.
-    pub replaced: Vec<String>,
-    /// Paths that stay as they were.
-    pub kept: Vec<String>,
+    /// What is new.
+    pub new: Vec<Unpacked>,
+    /// What was replaced.
+    pub replaced: Vec<Unpacked>,
+    /// What stays as it was.
+    pub kept: Vec<Unpacked>,
     /// Bytes of the files that were put there.
     pub bytes: u64,
     /// The archive's only top folder, if its content seems to be meant for the place itself.
@@ -75,8 +98,9 @@ pub fn unpack(
 ) -> Result<UnpackReport, BuildError> {
     let content = Content {
         line: 1,
-        from: options.archive.clone(),
-        pick: options.pick.clone(),
+        from: Origin::At(options.archive.clone()),
+        picks: options.picks.clone(),
+        is_template: false,
         strip: options.strip,
         to: format!("{}/", options.to.trim_end_matches('/')),
         is_packed: false,
@@ -84,8 +108,15 @@ pub fn unpack(
         owner: (0, 0),
         mode: None,
     };
-    if let Some(remark) = source::look_at(&content, false).into_iter().next() {
-        return Err(mistake(1, remark.what, remark.remedy));
+    let archive = Unpackable::open(&options.archive, &options.open);
+    let archive = archive.map_err(|error| {
+        let what = format!("{} cannot be read: {error}", options.archive);
+        mistake(1, what, "")
+    })?;
+    if !archive.is_archive() {
+        let what = format!("{} is no archive", options.archive);
+        let remedy = "a tar, zip or 7z archive; pinewrit files put for a single file";
+        return Err(mistake(1, what, remedy));
     }
     let now = pinewrit_ext4::Timestamp::at(now);
     let inner: Box<dyn Sink + '_> = match Geometry::read(window)? {
@@ -101,7 +132,7 @@ pub fn unpack(
         overwrite: options.overwrite,
         report: UnpackReport::default(),
     };
-    sink.report.top_folder = meant_without_top(&content, &mut *sink.inner)?;
+    sink.report.top_folder = meant_without_top(&content, &archive, &mut *sink.inner)?;
     let mut report = BuildReport { files: 0, bytes: 0 };
     let mut seen = std::collections::BTreeMap::new();
     Taking {
@@ -112,31 +143,28 @@ pub fn unpack(
         report: &mut report,
         seen: &mut seen,
         cancel,
+        options: &options.open,
+        names: None,
     }
-    .all()?;
+    .archive(&archive, &options.archive)?;
     sink.inner.finish().map_err(|error| at(1, error))?;
     window.flush()?;
     Ok(sink.report)
 }
 
 /// The archive's only top folder, if what is in it stands in the target already.
-fn meant_without_top(content: &Content, sink: &mut dyn Sink) -> Result<Option<String>, BuildError> {
-    if content.strip > 0 || content.pick.is_some() {
-        return Ok(None);
-    }
-    let unreadable = |e: std::io::Error| {
-        let what = format!("{} cannot be read: {e}", content.from.display());
-        mistake(1, what, "fetch or make it again")
-    };
-    let (stream, kind) = unpacked_stream(&content.from).map_err(unreadable)?;
-    if kind != Some(Wrapping::Tar) {
+fn meant_without_top(
+    content: &Content,
+    archive: &Unpackable,
+    sink: &mut dyn Sink,
+) -> Result<Option<String>, BuildError> {
+    if content.strip > 0 || !content.picks.is_empty() {
         return Ok(None);
     }
     let mut tops = BTreeSet::new();
     let mut below = BTreeSet::new();
-    for entry in tar::Archive::new(stream).entries().map_err(unreadable)? {
-        let mut entry = entry.map_err(unreadable)?;
-        let name = source::clean(&pinewrit_image::member_name(&mut entry).map_err(unreadable)?);
+    let visited = archive.each(|member, _| {
+        let name = source::clean(&member.name);
         let mut parts = name.splitn(3, '/');
         tops.extend(
             parts
@@ -145,9 +173,14 @@ fn meant_without_top(content: &Content, sink: &mut dyn Sink) -> Result<Option<St
                 .map(str::to_owned),
         );
         below.extend(parts.next().map(str::to_owned));
-        if tops.len() > 1 || below.len() > MAX_NAMES {
-            return Ok(None);
+        match tops.len() > 1 || below.len() > MAX_NAMES {
+            true => Err(()),
+            false => Ok(()),
         }
+    });
+    if visited.is_err() {
+        // There are several, or what is wrong is told when it is unpacked.
+        return Ok(None);
     }
     let Some(top) = tops.pop_first().filter(|_| !below.is_empty()) else {
         return Ok(None);
@@ -180,7 +213,7 @@ struct Choosing<'s> {
 
 impl Choosing<'_> {
     /// Whether something goes to this path; notes what becomes of it.
-    fn takes(&mut self, path: &str, modified: i64) -> Result<bool, SinkError> {
+    fn takes(&mut self, path: &str, bytes: u64, modified: i64) -> Result<bool, SinkError> {
         let stands = self.inner.stands(path)?;
         let takes = match (&stands, self.overwrite) {
             (None, _) | (Some(_), Overwrite::Always) => true,
@@ -194,7 +227,15 @@ impl Choosing<'_> {
             (true, None) => &mut self.report.new,
             (true, Some(_)) => &mut self.report.replaced,
         };
-        list.push(path.to_owned());
+        list.push(Unpacked {
+            path: path.to_owned(),
+            bytes,
+            modified,
+            before: stands.map(|stands| Standing {
+                bytes: stands.size,
+                modified: stands.modified,
+            }),
+        });
         Ok(takes)
     }
 }
@@ -224,7 +265,7 @@ impl Sink for Choosing<'_> {
         zeros: Zeros,
     ) -> Result<(), SinkError> {
         // One that stays because of another name for it would be lost.
-        if !self.inner.takes_name(path)? || !self.takes(path, attributes.modified.seconds)? {
+        if !self.inner.takes_name(path)? || !self.takes(path, size, attributes.modified.seconds)? {
             return Ok(());
         }
         self.report.bytes = self.report.bytes.saturating_add(size);
@@ -244,14 +285,14 @@ impl Sink for Choosing<'_> {
         target: &[u8],
         attributes: &Attributes,
     ) -> Result<(), SinkError> {
-        match self.takes(path, attributes.modified.seconds)? {
+        match self.takes(path, 0, attributes.modified.seconds)? {
             true => self.inner.symlink(path, target, attributes),
             false => Ok(()),
         }
     }
 
     fn link(&mut self, path: &str, existing: &str) -> Result<(), SinkError> {
-        match self.takes(path, i64::MAX)? {
+        match self.takes(path, 0, i64::MAX)? {
             true => self.inner.link(path, existing),
             false => Ok(()),
         }
@@ -263,7 +304,7 @@ impl Sink for Choosing<'_> {
         kind: NodeKind,
         attributes: &Attributes,
     ) -> Result<(), SinkError> {
-        match self.takes(path, attributes.modified.seconds)? {
+        match self.takes(path, 0, attributes.modified.seconds)? {
             true => self.inner.node(path, kind, attributes),
             false => Ok(()),
         }

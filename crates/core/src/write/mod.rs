@@ -18,7 +18,9 @@ use std::time::Instant;
 
 use crossbeam_channel::{Sender, bounded};
 use pinewrit_disk::{BlockDevice, MemoryDevice};
-use pinewrit_image::{ExpectedChecksum, ImageSource, StreamError, StreamFault, Subject};
+use pinewrit_image::{
+    Checksum, ChecksumKind, ExpectedChecksum, ImageSource, StreamError, StreamFault, Subject,
+};
 
 use crate::expect::expectation;
 use crate::extents::MapTracker;
@@ -315,35 +317,50 @@ pub fn sum_before(
     if source.fetch_stats().is_some() || !is_meant {
         return Ok(None);
     }
-    let mut hasher = expected.checksum.kind.hasher();
-    let mut reader = source.packed_reader();
+    let report = |sum: &Checksum, subject: Subject| ChecksumReport {
+        digest: sum.to_string(),
+        of: subject.word(),
+    };
+    let kind = expected.checksum.kind;
+    let packed = sum_stream(&mut source.packed_reader(), kind, cancel)?;
+    if packed == expected.checksum {
+        return Ok(Some(report(&packed, Subject::Packed)));
+    }
+    let mut found = vec![(Subject::Packed, packed)];
+    if expected.subject.is_none() && !source.layers().is_empty() {
+        // It may be that of what comes out of it.
+        let mut stream = source.stream().map_err(in_source)?;
+        let image = sum_stream(&mut stream, kind, cancel)?;
+        if image == expected.checksum {
+            return Ok(Some(report(&image, Subject::Unpacked)));
+        }
+        found.push((Subject::Unpacked, image));
+    }
+    Err(WriteError::Checksum {
+        expected: expected.checksum.clone(),
+        found,
+    })
+}
+
+fn in_source(error: std::io::Error) -> WriteError {
+    WriteError::Source(StreamError::from_io(error))
+}
+
+fn sum_stream(
+    stream: &mut dyn Read,
+    kind: ChecksumKind,
+    cancel: &Cancel,
+) -> Result<Checksum, WriteError> {
+    let mut hasher = kind.hasher();
     let mut buffer = vec![0; 1 << 20];
     loop {
         if cancel.is_cancelled() {
             return Err(WriteError::Cancelled);
         }
-        let read = reader.read(&mut buffer);
-        let read = read.map_err(|error| WriteError::Source(StreamError::from_io(error)))?;
-        if read == 0 {
-            break;
+        match stream.read(&mut buffer).map_err(in_source)? {
+            0 => return Ok(hasher.finish()),
+            read => hasher.update(&buffer[..read]),
         }
-        hasher.update(&buffer[..read]);
-    }
-    let sum = hasher.finish();
-    let of_anything = expected.subject.is_none() && !source.layers().is_empty();
-    if sum == expected.checksum {
-        return Ok(Some(ChecksumReport {
-            digest: sum.to_string(),
-            of: Subject::Packed.word(),
-        }));
-    }
-    match of_anything {
-        // It may be that of what comes out of it.
-        true => Ok(None),
-        false => Err(WriteError::Checksum {
-            expected: expected.checksum.clone(),
-            found: vec![(Subject::Packed, sum)],
-        }),
     }
 }
 

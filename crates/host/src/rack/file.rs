@@ -18,6 +18,8 @@ pub(crate) struct RackFile {
     /// Whether speeds take their time.
     #[serde(default)]
     pub(crate) clock: Clock,
+    /// Folder for records, relative to the rack file; those of real media are kept elsewhere.
+    pub(crate) state: Option<PathBuf>,
     #[serde(default)]
     pub(crate) readers: Vec<Reader>,
     #[serde(default)]

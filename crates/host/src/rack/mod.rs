@@ -116,6 +116,12 @@ impl Rack {
         })
     }
 
+    /// Where records of its media are kept, if not where those of real media are.
+    pub fn state(&self) -> Option<PathBuf> {
+        let folder = self.path.parent().unwrap_or(Path::new(""));
+        self.file.state.as_ref().map(|state| folder.join(state))
+    }
+
     /// Names of the readers, and what they hold.
     pub fn readers(&self) -> Vec<(String, Option<String>)> {
         let readers = self.file.readers.iter();

@@ -20,6 +20,8 @@ use crate::{ImageStream, StreamError, StreamFault, Wrapping};
 
 pub use choice::{Member, NoChoice};
 pub(crate) use choice::{choose, is_beside, is_packed_name};
+pub(crate) use sevenz::open as open_sevenz;
+pub(crate) use zipped::open as open_zip;
 
 const BLOCK: usize = 1 << 20;
 const BLOCKS_IN_FLIGHT: usize = 4;

@@ -63,7 +63,7 @@ pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result
     }
 }
 
-fn open(file: FileCursor) -> io::Result<ArchiveReader<FileCursor>> {
+pub(crate) fn open(file: FileCursor) -> io::Result<ArchiveReader<FileCursor>> {
     ArchiveReader::new_with_memory_limit(file, Password::empty(), MEMORY_KIB).map_err(explain)
 }
 

@@ -35,7 +35,7 @@ pub(super) fn list(file: FileCursor) -> io::Result<Vec<Member>> {
 }
 
 /// The crate keeps the whole directory in memory.
-fn open(file: FileCursor) -> io::Result<ZipArchive<FileCursor>> {
+pub(crate) fn open(file: FileCursor) -> io::Result<ZipArchive<FileCursor>> {
     let end = EndRecord::read(file.packed());
     if end.is_some_and(|end| end.directory_len > MAX_DIRECTORY) {
         let what = format!("a directory of more than {} MiB", MAX_DIRECTORY >> 20);

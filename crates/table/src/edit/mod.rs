@@ -379,6 +379,25 @@ impl TableEdit {
         self.disk_guid
     }
 
+    /// The disk's identifier as it is written: the signature's eight digits, or the GUID.
+    pub fn disk_id(&self) -> String {
+        match self.scheme {
+            SchemeKind::Mbr => format!("{:08x}", self.signature),
+            SchemeKind::Gpt => self.disk_guid.to_string(),
+        }
+    }
+
+    /// By what `PARTUUID=` names a partition: its GUID, or the disk signature and its number (Linux,
+    /// `Documentation/admin-guide/kernel-parameters`, `root=`).
+    pub fn partuuid(&self, number: u32) -> String {
+        let mut slots = self.slots.iter();
+        let slot = slots.find(|slot| slot.number == number);
+        match (self.scheme, slot) {
+            (SchemeKind::Gpt, Some(slot)) => slot.guid.to_string(),
+            _ => format!("{:08x}-{number:02x}", self.signature),
+        }
+    }
+
     /// Gives the medium, and in a GPT all partitions, new identifiers.
     pub fn renew(&mut self, ids: Ids<'_>) {
         match self.scheme {

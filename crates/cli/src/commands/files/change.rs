@@ -2,7 +2,9 @@
 
 use std::os::unix::fs::PermissionsExt;
 
-use pinewrit_core::build::{self, BuildError, Overwrite, UnpackOptions, UnpackReport};
+use pinewrit_core::build::{
+    self, BuildError, Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked,
+};
 use pinewrit_core::files::{
     Edit, EditFault, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
 };
@@ -12,7 +14,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::super::change::{self, Opened, confirm};
-use super::super::{Outcome, records};
+use super::super::{Outcome, records, source};
 use super::filesystem;
 use crate::args::{ChangeArgs, EditArgs, FatArgs, KindArg, OverwriteArg, PutArgs, UnpackArgs};
 use crate::events::{Event, MediumName};
@@ -240,7 +242,7 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
     let work = Work::begin(&opened, &args.place, &args.fat)?;
     let options = UnpackOptions {
         archive: args.archive.clone(),
-        pick: args.pick.clone(),
+        picks: args.pick.clone(),
         strip: args.strip,
         to: args.place.path.clone(),
         overwrite: match args.overwrite {
@@ -249,8 +251,9 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
             OverwriteArg::Never => Overwrite::Never,
         },
         zone: args.fat.fat_zone.clone(),
+        open: source::plain_options(),
     };
-    let archive = args.archive.display().to_string();
+    let archive = args.archive.to_string();
     let waiting = Waiting::new(ui, format!("unpacking {archive}"));
     let cancel = signals::watch();
     let device = &*opened.medium.device;
@@ -277,7 +280,7 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
         confirm(ui, &args.change, &question, &count)?;
     }
     let files = report.new.iter().chain(&report.replaced);
-    let files = files.cloned().collect();
+    let files = files.map(|file| file.path.clone()).collect();
     let is_changed = work.finish(ui, changes, &args.change, ("files unpack", files))?;
     ui.event(&ChangeEvent {
         command: "files unpack",
@@ -318,19 +321,42 @@ const MAX_ROWS: usize = 40;
 
 fn unpacked_rows(report: &UnpackReport) -> String {
     let mut text = String::new();
-    for (word, paths) in [
+    for (word, files) in [
         ("new", &report.new),
         ("replaced", &report.replaced),
         ("kept", &report.kept),
     ] {
-        for path in paths.iter().take(MAX_ROWS) {
-            text += &format!("  {word:8}  {}\n", printable(path));
+        for file in files.iter().take(MAX_ROWS) {
+            let size = units::grouped(file.bytes);
+            let instead = file.before.as_ref().map(|before| instead_of(file, before));
+            let instead = instead.unwrap_or_default();
+            text += &format!(
+                "  {word:8}  {size:>13}  {}{instead}\n",
+                printable(&file.path)
+            );
         }
-        if paths.len() > MAX_ROWS {
-            text += &format!("  {word:8}  and {} more\n", paths.len() - MAX_ROWS);
+        if files.len() > MAX_ROWS {
+            text += &format!(
+                "  {word:8}  {:>13}  and {} more\n",
+                "",
+                files.len() - MAX_ROWS
+            );
         }
     }
     text
+}
+
+/// What a member meets where it goes, in words.
+fn instead_of(file: &Unpacked, before: &Standing) -> String {
+    let dim = style::DIM;
+    let size = units::grouped(before.bytes);
+    let age = match before.modified {
+        None => "of unknown age",
+        Some(there) if there < file.modified => "older",
+        Some(there) if there > file.modified => "younger",
+        Some(_) => "of the same time",
+    };
+    format!("  {dim}there: {size}, {age}{dim:#}")
 }
 
 /// Why an archive was not unpacked.

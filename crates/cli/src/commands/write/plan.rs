@@ -192,6 +192,7 @@ fn open_medium(
     named: &Path,
     (others, needed): (&[PlannedMedium], &[(&str, Footing)]),
 ) -> Result<PlannedMedium, Message> {
+    target::must_not_end_so(named, &[])?;
     let mut chosen = target::find(readers, named, args.size.is_some())?;
     let mut name = chosen.name();
     let mut key = chosen.key();
