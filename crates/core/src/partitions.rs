@@ -6,6 +6,7 @@ use pinewrit_disk::{
 use pinewrit_table::{TableEdit, TableError};
 
 use crate::filesystem;
+use crate::grow::FilesystemGrowth;
 use crate::inspect::{Inspection, inspect};
 
 /// A change that is ready to go on the medium.
@@ -97,6 +98,24 @@ pub fn prepare_wipe<'a>(
 }
 
 impl TableChange<'_> {
+    /// Lets the file system of a partition take all of the partition, as part of the change. `None` where
+    /// there is none.
+    ///
+    /// # Errors
+    /// The medium could not be read.
+    pub fn grow_filesystem(&mut self, number: u32) -> Result<Option<FilesystemGrowth>, DiskError> {
+        let mut partitions = self.after.partitions.iter();
+        let range = partitions
+            .find(|one| one.number == number)
+            .map(|one| one.range());
+        let Some(range) = range else {
+            return Ok(None);
+        };
+        let grown = crate::grow::grow_filesystem(&Window::new(&self.overlay, range))?;
+        self.after = inspect(&self.overlay, Some(self.overlay.size()))?;
+        Ok(grown)
+    }
+
     /// Whether the medium has this table already.
     ///
     /// # Errors

@@ -6,7 +6,7 @@ use pinewrit_core::files::{
     FileChanges, Files, FilesError, Rights, Wanted, find_place, open_to_change,
 };
 use pinewrit_core::format::{FatKind, FormatKind, FormatOptions, format};
-use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, FreeWrites, MemoryDevice, Window};
 use pinewrit_ext4::Timestamp;
 use rstest::rstest;
 
@@ -41,7 +41,10 @@ fn filesystem(kind: FatKind, size: usize) -> MemoryDevice {
 /// Tries a change of a file that is not damaged.
 fn change(device: &MemoryDevice) -> Result<(), FilesError> {
     let found = find_place(device, &Wanted::Only).unwrap().unwrap();
-    FileChanges::of(device, &found, |files| put(files, "/new")).map(drop)
+    FileChanges::of(device, &found, FreeWrites::Direct, |files| {
+        put(files, "/new")
+    })
+    .map(drop)
 }
 
 /// The short entry of a name in the whole file system.

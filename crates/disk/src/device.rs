@@ -100,6 +100,15 @@ pub trait BlockDevice: Send + Sync {
     /// [`DiskError::PastEnd`], [`DiskError::ReadOnly`], or [`DiskError::Io`].
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError>;
 
+    /// Writes where nothing is in use: nobody will want to know what the bytes were before. What leads
+    /// to them is written later.
+    ///
+    /// # Errors
+    /// As [`BlockDevice::write_at`].
+    fn write_free(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        self.write_at(offset, data)
+    }
+
     /// Makes every byte of `range` read as zero.
     ///
     /// # Errors
@@ -198,6 +207,9 @@ macro_rules! forward_to_inner {
             }
             fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
                 (**self).write_at(offset, data)
+            }
+            fn write_free(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+                (**self).write_free(offset, data)
             }
             fn zero(&self, range: ByteRange) -> Result<(), DiskError> {
                 (**self).zero(range)

@@ -21,6 +21,22 @@ pub const OVERLAY_BLOCK: usize = 4096;
 pub struct Overlay<D> {
     below: ReadCache<D>,
     blocks: Mutex<BTreeMap<u64, Box<[u8]>>>,
+    free: FreeWrites,
+    /// What went to the device at once, with its digest.
+    direct: Mutex<Vec<(ByteRange, blake3::Hash)>>,
+}
+
+/// What becomes of content that goes where nothing is in use.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum FreeWrites {
+    /// It is gathered as all else.
+    #[default]
+    Gathered,
+    /// It goes to the device at once: what leads to it is gathered, so that nothing is different there
+    /// until the commit. The commit reads it back.
+    Direct,
+    /// It is dropped: nothing is going to be committed.
+    Dropped,
 }
 
 /// What a commit wrote.
@@ -73,7 +89,50 @@ impl<D: BlockDevice> Overlay<D> {
         Self {
             below: ReadCache::new(below),
             blocks: Mutex::default(),
+            free: FreeWrites::Gathered,
+            direct: Mutex::default(),
         }
+    }
+
+    /// The same, for changes whose content may be large.
+    #[must_use]
+    pub fn with_free_writes(self, free: FreeWrites) -> Self {
+        Self { free, ..self }
+    }
+
+    /// Writes whole blocks to the device below, in pieces that it takes well.
+    fn write_direct(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        let below = self.below.below();
+        for (start, piece) in (offset..).step_by(CHUNK_SIZE).zip(data.chunks(CHUNK_SIZE)) {
+            let mut aligned = AlignedBuf::new(piece.len());
+            aligned.copy_from_slice(piece);
+            below.write_at(start, &aligned)?;
+            let end = start + piece.len() as u64;
+            let range = ByteRange { start, end };
+            self.below.forget(range);
+            let mut direct = self.direct.lock().unwrap_or_else(|e| e.into_inner());
+            direct.push((range, blake3::hash(piece)));
+        }
+        Ok(())
+    }
+
+    /// Flushes what went to the device at once, and reads it back.
+    fn check_direct(&self) -> Result<(), Failure> {
+        let direct = self.direct.lock().unwrap_or_else(|e| e.into_inner());
+        if direct.is_empty() {
+            return Ok(());
+        }
+        let below = self.below.below();
+        below.flush()?;
+        for (range, hash) in direct.iter() {
+            let mut back = AlignedBuf::new(range.len() as usize);
+            below.forget_cache(*range);
+            below.read_at(range.start, &mut back)?;
+            if blake3::hash(&back) != *hash {
+                return Err(Failure::ReadBack(range.start));
+            }
+        }
+        Ok(())
     }
 
     /// The ranges that differ from the device below, in whole blocks, in ascending order.
@@ -141,6 +200,17 @@ impl<D: BlockDevice> Overlay<D> {
         if changed.is_empty() {
             return Ok(CommitReport::default());
         }
+        // Nothing leads there yet, so nothing has to be taken back.
+        self.check_direct().map_err(|failure| match failure {
+            Failure::Disk(source) => CommitError::Disk {
+                source,
+                rolled_back: true,
+            },
+            Failure::ReadBack(offset) => CommitError::ReadBack {
+                offset,
+                rolled_back: true,
+            },
+        })?;
         if let Some(undo) = undo {
             let runs = merged(changed.iter().copied()).into_iter();
             undo.write(self.size(), runs.map(|run| self.undo_entry(run)))?;
@@ -308,6 +378,32 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
         })
     }
 
+    fn write_free(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        check_range(Operation::Write, offset, data.len(), self.size())?;
+        if self.free == FreeWrites::Dropped {
+            return Ok(());
+        }
+        let block = OVERLAY_BLOCK as u64;
+        let end = offset + data.len() as u64;
+        let (first, last) = (offset.next_multiple_of(block), end / block * block);
+        let is_gathered = self.free == FreeWrites::Gathered || first >= last;
+        let blocks = first / block..last / block;
+        // What was changed already is read from memory, and so must be changed there.
+        if is_gathered || self.lock().range(blocks).next().is_some() {
+            return self.write_at(offset, data);
+        }
+        let (head, rest) = data.split_at((first - offset) as usize);
+        let (middle, tail) = rest.split_at((last - first) as usize);
+        if !head.is_empty() {
+            self.write_at(offset, head)?;
+        }
+        self.write_direct(first, middle)?;
+        match tail.is_empty() {
+            true => Ok(()),
+            false => self.write_at(last, tail),
+        }
+    }
+
     /// Does nothing: changes reach the medium by [`Overlay::commit`] only.
     fn flush(&self) -> Result<(), DiskError> {
         Ok(())
@@ -425,6 +521,40 @@ mod tests {
         overlay.write_at(0, &[7; 10]).unwrap();
         overlay.write_at(8192, &[7; 10]).unwrap();
         assert!(overlay.commit(&[head], None).is_err());
+        assert_eq!(medium.inner().to_bytes(), vec![0; SIZE]);
+    }
+
+    #[test]
+    fn what_is_free_goes_to_the_device_at_once_and_the_rest_later() {
+        let medium = MemoryDevice::from_bytes(noise());
+        let overlay = Overlay::new(&medium).with_free_writes(FreeWrites::Direct);
+        overlay.write_at(0, &[1; 10]).unwrap();
+        overlay.write_free(4000, &[2; 8000]).unwrap();
+        let below = medium.to_bytes();
+        assert_eq!(below[..4096], noise()[..4096]);
+        assert_eq!(below[4096..8192], [2; 4096]);
+        assert_eq!(below[8192..], noise()[8192..]);
+        let mut back = vec![0; 8000];
+        overlay.read_at(4000, &mut back).unwrap();
+        assert_eq!(back, [2; 8000]);
+        overlay.commit(&[], None).unwrap();
+        assert_eq!(&medium.to_bytes()[4000..12_000], &[2; 8000]);
+    }
+
+    #[test]
+    fn free_places_that_lose_writes_are_noticed() {
+        let lost = ByteRange {
+            start: 4096,
+            end: 4097,
+        };
+        let medium = FaultyDevice::new(MemoryDevice::new(SIZE), vec![Fault::LostWrites(lost)]);
+        let overlay = Overlay::new(&medium).with_free_writes(FreeWrites::Direct);
+        overlay.write_free(4096, &[7; 4096]).unwrap();
+        overlay.write_at(0, &[7; 10]).unwrap();
+        assert!(matches!(
+            overlay.commit(&[], None),
+            Err(CommitError::ReadBack { offset: 4096, .. })
+        ));
         assert_eq!(medium.inner().to_bytes(), vec![0; SIZE]);
     }
 

@@ -81,6 +81,11 @@ impl<D: BlockDevice> ReadCache<D> {
         &self.below
     }
 
+    /// Drops what is kept of a range.
+    pub(crate) fn forget(&self, _range: ByteRange) {
+        *self.lock() = Kept::default();
+    }
+
     fn lock(&self) -> MutexGuard<'_, Kept> {
         self.kept.lock().unwrap_or_else(|e| e.into_inner())
     }

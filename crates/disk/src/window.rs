@@ -52,6 +52,11 @@ impl BlockDevice for Window<'_> {
         self.device.write_at(self.range.start + offset, data)
     }
 
+    fn write_free(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        check_range(Operation::Write, offset, data.len(), self.size())?;
+        self.device.write_free(self.range.start + offset, data)
+    }
+
     fn zero_cheaply(&self, range: ByteRange) -> Result<bool, DiskError> {
         self.device.zero_cheaply(self.below(range)?)
     }
@@ -103,6 +108,10 @@ impl BlockDevice for Section {
 
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         self.window().write_at(offset, data)
+    }
+
+    fn write_free(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        self.window().write_free(offset, data)
     }
 
     fn zero_cheaply(&self, range: ByteRange) -> Result<bool, DiskError> {

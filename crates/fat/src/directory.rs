@@ -293,6 +293,18 @@ impl New {
     }
 }
 
+/// Gives an entry another short name, in capitals.
+pub(crate) fn put_short(raw: &mut [u8; ENTRY], short: &Short) {
+    raw[..11].copy_from_slice(short);
+    raw[field::CASE] = 0;
+}
+
+/// Gives an entry another first cluster.
+pub(crate) fn put_cluster(raw: &mut [u8], cluster: u32) {
+    put16(raw, field::CLUSTER_HIGH, (cluster >> 16) as u16);
+    put16(raw, field::CLUSTER_LOW, cluster as u16);
+}
+
 /// Gives an entry another content.
 pub(crate) fn refresh(raw: &mut [u8], cluster: u32, size: u32, stamp: Stamp) {
     match raw[field::ATTRIBUTES] {
@@ -306,8 +318,7 @@ pub(crate) fn refresh(raw: &mut [u8], cluster: u32, size: u32, stamp: Stamp) {
     }
     put16(raw, field::TIME, stamp.time);
     put16(raw, field::DATE, stamp.date);
-    put16(raw, field::CLUSTER_HIGH, (cluster >> 16) as u16);
-    put16(raw, field::CLUSTER_LOW, cluster as u16);
+    put_cluster(raw, cluster);
     put32(raw, field::SIZE, size);
 }
 

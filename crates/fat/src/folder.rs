@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::Range;
 
-use crate::directory::{END, ENTRY, ERASED, Entry, Item, Items, MAX_ENTRIES};
+use crate::directory::{END, ENTRY, ERASED, Entry, Item, Items, MAX_ENTRIES, put_cluster};
 use crate::geometry::FatWidth;
 use crate::name::{self, Short, folded};
 
@@ -268,6 +268,19 @@ impl Folder {
         let at = (entry.at + entry.slots - 1) * ENTRY;
         self.touch(at..at + ENTRY);
         &mut self.bytes[at..at + ENTRY]
+    }
+
+    /// Notes another folder as the one above: `..` is the second entry ("Directory Creation").
+    pub(crate) fn set_parent(&mut self, cluster: u32) {
+        let dots = ENTRY..2 * ENTRY;
+        if self
+            .bytes
+            .get(dots.clone())
+            .is_some_and(|raw| raw.starts_with(b".."))
+        {
+            self.touch(dots.clone());
+            put_cluster(&mut self.bytes[dots], cluster);
+        }
     }
 
     /// Takes an entry out.

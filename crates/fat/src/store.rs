@@ -77,6 +77,8 @@ pub(crate) struct Store<D> {
     most_kept: Cell<usize>,
     /// Content of files that goes to the device together, and its offset.
     pending: (u64, Vec<u8>),
+    /// Whether its clusters were in use when the work began.
+    pending_was_freed: bool,
 }
 
 impl<D: BlockDevice> Store<D> {
@@ -90,6 +92,7 @@ impl<D: BlockDevice> Store<D> {
             kept: Cell::new(0),
             most_kept: Cell::new(MOST_KEPT),
             pending: (0, Vec::new()),
+            pending_was_freed: false,
         }
     }
 
@@ -149,13 +152,21 @@ impl<D: BlockDevice> Store<D> {
         self.kept.get()
     }
 
-    /// Writes content of a file, soon.
-    pub(crate) fn put_content(&mut self, offset: u64, bytes: &[u8]) -> Result<(), DiskError> {
+    /// Writes content of a file, soon. `was_freed`: its clusters were in use when the work began.
+    pub(crate) fn put_content(
+        &mut self,
+        offset: u64,
+        bytes: &[u8],
+        was_freed: bool,
+    ) -> Result<(), DiskError> {
         let (start, pending) = &self.pending;
-        let goes_on = start + pending.len() as u64 == offset && pending.len() < REQUEST;
+        let goes_on = start + pending.len() as u64 == offset
+            && pending.len() < REQUEST
+            && was_freed == self.pending_was_freed;
         if !goes_on {
             self.write_content()?;
             self.pending.0 = offset;
+            self.pending_was_freed = was_freed;
         }
         self.pending.1.extend_from_slice(bytes);
         Ok(())
@@ -165,7 +176,10 @@ impl<D: BlockDevice> Store<D> {
     pub(crate) fn write_content(&mut self) -> Result<(), DiskError> {
         let (start, pending) = &mut self.pending;
         if !pending.is_empty() {
-            self.device.write_at(*start, pending)?;
+            match self.pending_was_freed {
+                true => self.device.write_at(*start, pending)?,
+                false => self.device.write_free(*start, pending)?,
+            }
             pending.clear();
         }
         Ok(())

@@ -41,16 +41,45 @@ pub(crate) enum FilesAction {
         #[arg(long, value_name = "N")]
         depth: Option<usize>,
     },
-    /// Print a file, or copy it to this computer
+    /// Print a file, or copy a file or folder to this computer
     Read {
         #[command(flatten)]
         at: ReadArgs,
-        /// Copy it into this file
+        /// Copy it into this file; a folder into this folder, which is made
         #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
         to: Option<PathBuf>,
     },
-    /// Put a file of this computer on the medium
+    /// Put a file or folder of this computer on the medium
     Put(PutArgs),
+    /// Make a folder, with all above it
+    MakeFolder {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// The new folder: PARTITION:/path
+        #[arg(value_name = "PLACE")]
+        place: Place,
+        /// Permissions, in octal digits (not on FAT)
+        #[arg(long, value_parser = mode, default_value = "0755")]
+        mode: u16,
+        /// Numbers of user and group (not on FAT)
+        #[arg(long, value_name = "UID:GID", value_parser = owner, default_value = "0:0")]
+        owner: (u32, u32),
+        #[command(flatten)]
+        fat: FatArgs,
+    },
+    /// Give a file or folder another name, or another folder on the same partition
+    Move {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// What moves: PARTITION:/path
+        #[arg(value_name = "PLACE")]
+        place: Place,
+        /// Its new path, or a folder if it ends with /
+        #[arg(value_name = "PATH")]
+        to: String,
+        #[command(flatten)]
+        fat: FatArgs,
+    },
     /// Remove a file, a link or an empty folder
     Remove {
         #[command(flatten)]
@@ -130,8 +159,8 @@ pub(crate) struct PutArgs {
     /// The file's new place, or a folder if it ends with /
     #[arg(value_name = "PLACE")]
     pub(crate) place: Place,
-    /// The file on this computer
-    #[arg(value_name = "FILE", value_hint = ValueHint::FilePath)]
+    /// The file or folder on this computer; with / at its end, only what is in the folder
+    #[arg(value_name = "FILE", value_hint = ValueHint::AnyPath)]
     pub(crate) file: PathBuf,
     /// Permissions, in octal digits (not on FAT)
     #[arg(long, value_parser = mode)]

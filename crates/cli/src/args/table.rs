@@ -60,7 +60,7 @@ pub(crate) enum TableAction {
         #[arg(value_name = "PARTITION")]
         partition: String,
     },
-    /// Give a partition another end; the file system in it keeps its size
+    /// Give a partition another end; the file system in it keeps its size, unless it is to grow with it
     Resize {
         #[command(flatten)]
         change: ChangeArgs,
@@ -70,6 +70,9 @@ pub(crate) enum TableAction {
         /// New size (256MiB, 2GB, 4096s), or `rest` for all up to the next one
         #[arg(long, value_parser = partition_size)]
         size: PartitionSize,
+        /// Let the file system in it (ext2, ext3, ext4) grow to the new size
+        #[arg(long)]
+        with_filesystem: bool,
     },
     /// Make an MBR a GPT, or the other way round; partitions stay where they are
     Convert {

@@ -47,6 +47,8 @@ impl Event for TableEvent<'_> {
 
 /// A change in words, and the new table.
 struct Step {
+    /// The partition whose file system grows with it.
+    grows: Option<u32>,
     command: &'static str,
     /// After "done:".
     done: String,
@@ -70,6 +72,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
             let number = number_of(&opened, partition)?;
             let lost = lost_partition(&opened, number)?;
             let step = Step {
+                grows: None,
                 command: "table remove",
                 done: format!("partition {number} of {} is removed", opened.name),
                 loses: Some((
@@ -83,10 +86,12 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
             change,
             partition,
             size,
+            with_filesystem,
         } => {
             let opened = change::open(ui, readers, change, None)?;
             let number = number_of(&opened, partition)?;
             let step = Step {
+                grows: with_filesystem.then_some(number),
                 command: "table resize",
                 done: format!("partition {number} of {} has another size", opened.name),
                 loses: None,
@@ -99,6 +104,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
             let opened = change::open(ui, readers, change, None)?;
             let scheme = scheme.kind();
             let step = Step {
+                grows: None,
                 command: "table convert",
                 done: format!(
                     "{} has a {} now, with the same partitions",
@@ -122,6 +128,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
                 None => format!("no partition of {} is active", opened.name),
             };
             let step = Step {
+                grows: None,
                 command: "table activate",
                 done,
                 loses: None,
@@ -136,6 +143,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
             let opened = change::open(ui, readers, change, None)?;
             let number = number_of(&opened, partition)?;
             let step = Step {
+                grows: None,
                 command: "table type",
                 done: format!("partition {number} of {} has another type", opened.name),
                 loses: None,
@@ -153,6 +161,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
             let opened = change::open(ui, readers, change, None)?;
             let number = number_of(&opened, partition)?;
             let step = Step {
+                grows: None,
                 command: "table name",
                 done: format!("partition {number} of {} has another name", opened.name),
                 loses: None,
@@ -307,6 +316,7 @@ fn replace_step(
     let lost = report::summary(&found);
     let loses = !found.is_unknown();
     Ok(Step {
+        grows: None,
         command,
         done: format!("{name} has an empty {}", scheme.kind().word()),
         loses: loses.then(|| (format!("All of {name} ({lost}) will be lost. Go on?"), lost)),
@@ -327,6 +337,7 @@ fn add_partition(ui: &Ui, readers: &Readers, args: &AddArgs) -> Outcome {
     let trial = TableEdit::read(&*opened.medium.device).and_then(|mut t| t.add(&new, &mut ids()));
     let number = trial.map_err(|e| explain::table_error(&opened.name, &e))?;
     let step = Step {
+        grows: None,
         command: "table add",
         done: format!("partition {number} is added to {}", opened.name),
         loses: None,
@@ -353,8 +364,27 @@ fn edit(
         change(&mut table, device)?;
         Ok(table)
     });
-    let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
+    let mut prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
+    if let Some(number) = step.grows {
+        grow_filesystem(&opened.name, &mut prepared, number)?;
+    }
     finish(ui, args, opened, step, &prepared)
+}
+
+fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> Outcome {
+    let grown = prepared.grow_filesystem(number);
+    let why = match grown.map_err(|e| explain::disk_error(name, &e))? {
+        None => "there is none that is recognised".to_owned(),
+        Some(grown) => match grown.kept_because {
+            None => return Ok(()),
+            Some(why) => why,
+        },
+    };
+    let what = format!("the file system of partition {number} of {name} cannot grow");
+    Err(Message::new(Exit::Usage, what)
+        .fact("found", why)
+        .fact("state", "nothing was changed")
+        .remedy("without --with-filesystem only the partition gets another size"))
 }
 
 fn finish(

@@ -16,7 +16,6 @@ use super::fill::{self, ExtSink, Sink, SinkError, Stands};
 use super::source::{self, Taking};
 use super::{BuildError, BuildReport, Content, Origin, at, mistake};
 use crate::Cancel;
-use crate::files::MAX_GATHERED;
 
 /// What becomes of files that are there already.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -33,7 +32,7 @@ pub enum Overwrite {
 /// What is unpacked, and where to.
 #[derive(Clone, Debug)]
 pub struct UnpackOptions {
-    /// The archive, here or at an address.
+    /// The archive, here or at an address; or a folder.
     pub archive: Location,
     /// Only these members, or what is below them; all if empty.
     pub picks: Vec<String>,
@@ -108,12 +107,19 @@ pub fn unpack(
         owner: (0, 0),
         mode: None,
     };
-    let archive = Unpackable::open(&options.archive, &options.open);
-    let archive = archive.map_err(|error| {
+    let is_folder = options.archive.path().is_some_and(std::path::Path::is_dir);
+    let archive = match is_folder {
+        true => None,
+        false => Some(Unpackable::open(&options.archive, &options.open)),
+    };
+    let archive = archive.transpose().map_err(|error| {
         let what = format!("{} cannot be read: {error}", options.archive);
         mistake(1, what, "")
     })?;
-    if !archive.is_archive() {
+    if archive
+        .as_ref()
+        .is_some_and(|archive| !archive.is_archive())
+    {
         let what = format!("{} is no archive", options.archive);
         let remedy = "a tar, zip or 7z archive; pinewrit files put for a single file";
         return Err(mistake(1, what, remedy));
@@ -132,10 +138,12 @@ pub fn unpack(
         overwrite: options.overwrite,
         report: UnpackReport::default(),
     };
-    sink.report.top_folder = meant_without_top(&content, &archive, &mut *sink.inner)?;
+    if let Some(archive) = &archive {
+        sink.report.top_folder = meant_without_top(&content, archive, &mut *sink.inner)?;
+    }
     let mut report = BuildReport { files: 0, bytes: 0 };
     let mut seen = std::collections::BTreeMap::new();
-    Taking {
+    let mut taking = Taking {
         content: &content,
         sink: &mut sink,
         epoch: None,
@@ -145,8 +153,11 @@ pub fn unpack(
         cancel,
         options: &options.open,
         names: None,
+    };
+    match &archive {
+        Some(archive) => taking.archive(archive, &options.archive)?,
+        None => taking.all()?,
     }
-    .archive(&archive, &options.archive)?;
     sink.inner.finish().map_err(|error| at(1, error))?;
     window.flush()?;
     Ok(sink.report)
@@ -269,13 +280,6 @@ impl Sink for Choosing<'_> {
             return Ok(());
         }
         self.report.bytes = self.report.bytes.saturating_add(size);
-        if self.report.bytes > MAX_GATHERED {
-            let what = format!("more than {MAX_GATHERED} bytes, which are put on a medium as one");
-            return Err(SinkError::new(
-                what,
-                "part after part with --pick, or pinewrit build",
-            ));
-        }
         self.inner.file(path, attributes, size, content, zeros)
     }
 

@@ -1,15 +1,12 @@
 //! Changes of files, gathered in an overlay and committed as one.
 
-use pinewrit_disk::{BlockDevice, ByteRange, CommitError, Overlay, UndoLog, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, CommitError, FreeWrites, Overlay, UndoLog, Window};
 use pinewrit_ext4::{CheckError, EditError, VolumeError as ExtError};
 use pinewrit_fat as fat;
 
 use super::{
     Edit, EditFault, Files, FilesError, FilesystemOf, MAX_TEXT, Rights, TextKind, edit_text_as,
 };
-
-/// Changes are kept in memory until they are committed, so no more than this is taken, in bytes.
-pub const MAX_GATHERED: u64 = 192 << 20;
 
 /// A device whose files are changed, and which of its file systems were.
 pub(crate) struct Site<'d> {
@@ -113,16 +110,18 @@ pub struct FileChanges<'a> {
 }
 
 impl<'a> FileChanges<'a> {
-    /// Works out a change of files in one file system.
+    /// Works out a change of files in one file system, by one editor: content may go to the medium at
+    /// once, where nothing is in use.
     ///
     /// # Errors
     /// What `change` says, or [`FilesError`].
     pub fn of<T, E: From<FilesError>>(
         medium: &'a dyn BlockDevice,
         filesystem: &FilesystemOf,
+        free: FreeWrites,
         change: impl FnOnce(&mut Files<'_>) -> Result<T, E>,
     ) -> Result<(Self, T), E> {
-        Self::gather(medium, |site| site.change(filesystem, change))
+        Self::gather(medium, free, |site| site.change(filesystem, change))
     }
 
     /// Works out a change of a file system by its window.
@@ -132,16 +131,18 @@ impl<'a> FileChanges<'a> {
     pub fn of_window<T, E: From<FilesError>>(
         medium: &'a dyn BlockDevice,
         filesystem: &FilesystemOf,
+        free: FreeWrites,
         change: impl FnOnce(&Window<'_>) -> Result<T, E>,
     ) -> Result<(Self, T), E> {
-        Self::gather(medium, |site| site.change_window(filesystem, change))
+        Self::gather(medium, free, |site| site.change_window(filesystem, change))
     }
 
     fn gather<T, E: From<FilesError>>(
         medium: &'a dyn BlockDevice,
+        free: FreeWrites,
         change: impl FnOnce(&mut Site<'_>) -> Result<T, E>,
     ) -> Result<(Self, T), E> {
-        let overlay = Overlay::new(medium);
+        let overlay = Overlay::new(medium).with_free_writes(free);
         let mut site = Site::new(&overlay);
         let done = change(&mut site)?;
         let last = site.settle()?;

@@ -19,8 +19,8 @@ use pinewrit_ext4::{
 };
 use pinewrit_fat as fat;
 
+pub use change::FileChanges;
 pub(crate) use change::Site;
-pub use change::{FileChanges, MAX_GATHERED};
 pub use check::{Difference, Expected, compare, expected_of, read_expected};
 pub use facts::{Facts, Kind};
 use facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
@@ -402,13 +402,6 @@ impl<'a> Files<'a> {
         size: u64,
         content: &mut dyn Read,
     ) -> Done {
-        if size > MAX_GATHERED {
-            return Err(FilesError::TooLarge {
-                path: path.to_owned(),
-                size,
-                limit: MAX_GATHERED,
-            });
-        }
         if let Self::Fat(editor) = self {
             let now = crate::grow::now().seconds;
             return Ok(editor.write_file(path, size, content, now, fat::Placement::Usual)?);
@@ -447,6 +440,20 @@ impl<'a> Files<'a> {
             _ => Ok(self
                 .editor()?
                 .make_folder(path.as_bytes(), &rights.attributes())?),
+        }
+    }
+
+    /// Gives what is at a path another path in the same file system.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`]; something is there already.
+    pub fn rename(&mut self, path: &str, to: &str) -> Done {
+        if !self.has_name(path)? {
+            return Err(FilesError::NotFound(path.to_owned()));
+        }
+        match self {
+            Self::Fat(editor) => Ok(editor.rename(path, to)?),
+            _ => Ok(self.editor()?.rename(path.as_bytes(), to.as_bytes())?),
         }
     }
 

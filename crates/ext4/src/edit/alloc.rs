@@ -176,6 +176,7 @@ impl<D: BlockDevice> Editor<D> {
             for block in at..end {
                 self.cache.forget(block);
             }
+            self.cache.note_freed(at..end);
             at = end;
         }
         Ok(())

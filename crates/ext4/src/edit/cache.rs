@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_disk::{BlockDevice, DiskError, Spans};
 
 use crate::blocks::VolumeError;
 
@@ -25,6 +25,10 @@ pub(super) struct Cache<D> {
     step: Option<BTreeMap<u64, Before>>,
     /// Content of files that goes to the device together, and its offset.
     content: (u64, Vec<u8>),
+    /// Whether its blocks were in use when the work began.
+    content_was_freed: bool,
+    /// Blocks that were in use then and are not any more.
+    freed: Spans,
 }
 
 impl<D: BlockDevice> Cache<D> {
@@ -36,6 +40,8 @@ impl<D: BlockDevice> Cache<D> {
             slots: BTreeMap::new(),
             step: None,
             content: (0, Vec::new()),
+            content_was_freed: false,
+            freed: Spans::default(),
         }
     }
 
@@ -187,13 +193,29 @@ impl<D: BlockDevice> Cache<D> {
         Ok(())
     }
 
-    /// Writes content of a file, soon.
+    /// These blocks were in use when the work began: until all of it is on the device, what they hold
+    /// there must stay.
+    pub(super) fn note_freed(&mut self, blocks: std::ops::Range<u64>) {
+        self.freed.add(blocks);
+    }
+
+    fn was_freed(&self, offset: u64, len: usize) -> bool {
+        let size = self.block_size as u64;
+        self.freed
+            .meets(offset / size..(offset + len as u64).div_ceil(size))
+    }
+
+    /// Writes content of a file to blocks that were free, soon.
     pub(super) fn put_content(&mut self, offset: u64, bytes: &[u8]) -> Result<(), DiskError> {
         let (start, pending) = &self.content;
-        let goes_on = start + pending.len() as u64 == offset && pending.len() < REQUEST;
+        let was_freed = self.was_freed(offset, bytes.len());
+        let goes_on = start + pending.len() as u64 == offset
+            && pending.len() < REQUEST
+            && was_freed == self.content_was_freed;
         if !goes_on {
             self.write_content()?;
             self.content.0 = offset;
+            self.content_was_freed = was_freed;
         }
         self.content.1.extend_from_slice(bytes);
         Ok(())
@@ -201,7 +223,10 @@ impl<D: BlockDevice> Cache<D> {
 
     fn write_content(&mut self) -> Result<(), DiskError> {
         let (start, bytes) = &mut self.content;
-        self.device.write_at(*start, bytes)?;
+        match self.content_was_freed {
+            true => self.device.write_at(*start, bytes)?,
+            false => self.device.write_free(*start, bytes)?,
+        }
         bytes.clear();
         Ok(())
     }

@@ -44,6 +44,9 @@ pub enum EditError {
     /// A folder that is to be removed has something in it.
     #[error("the folder {0} is not empty")]
     NotEmpty(String),
+    /// A folder was to go below itself.
+    #[error("{0} cannot be moved below itself")]
+    IntoItself(String),
     /// A name is empty, longer than 255 bytes, or has characters that no name can have.
     #[error("{0:?} cannot be a name")]
     Name(String),

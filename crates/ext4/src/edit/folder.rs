@@ -334,6 +334,40 @@ impl<D: BlockDevice> Editor<D> {
         self.put_changed(folder, inode)
     }
 
+    /// The place of a folder's entry for the one above it, and its block.
+    fn dots(&mut self, folder: InodeNumber) -> Result<(u64, Slot), EditError> {
+        self.open_folder(folder)?;
+        let known = self.known_folder(folder)?;
+        let place = known.blocks.first().copied();
+        let place = place.ok_or(VolumeError::Damaged("a directory"))?;
+        let block = self.cache.block(place)?;
+        let slot = slots(block).find(|slot| slot.inode != 0 && slot.name(block) == b"..");
+        Ok((place, slot.ok_or(VolumeError::Damaged("a directory"))?))
+    }
+
+    /// The folder above a folder; the root is above itself.
+    pub(super) fn parent_of(&mut self, folder: InodeNumber) -> Result<InodeNumber, EditError> {
+        Ok(InodeNumber(self.dots(folder)?.1.inode))
+    }
+
+    /// Notes another folder as the one above.
+    pub(super) fn put_parent(
+        &mut self,
+        folder: InodeNumber,
+        above: InodeNumber,
+    ) -> Result<(), EditError> {
+        let mut inode = self.open_folder(folder)?;
+        if inode.has(node::FLAG_INDEX) {
+            self.drop_index(folder, &mut inode)?;
+            self.grown_folders.insert(folder);
+        }
+        let (place, slot) = self.dots(folder)?;
+        let mut block = self.cache.block(place)?.to_vec();
+        put32(&mut block, slot.at, above.0);
+        self.put_folder_block(folder, &inode, place, block);
+        self.put_inode(folder, &inode)
+    }
+
     /// The first block of a new folder.
     pub(crate) fn first_folder_block(&self, own: InodeNumber, above: InodeNumber) -> Vec<u8> {
         let mut block = vec![0; self.sb.block_size as usize];

@@ -507,6 +507,55 @@ impl<D: BlockDevice> Editor<D> {
         })
     }
 
+    /// Gives what is at a path another path.
+    ///
+    /// # Errors
+    /// [`EditError::Exists`] if something is there already; [`EditError::IntoItself`].
+    pub fn rename(&mut self, path: &[u8], to: &[u8]) -> Result<(), EditError> {
+        self.step(|editor| {
+            let from = editor.spot(path)?;
+            let Some((number, kind)) = editor.named(&from)? else {
+                return Err(VolumeError::NotFound(shown(path)).into());
+            };
+            let spot = editor.free_spot(to)?;
+            let is_folder = kind == FileKind::Directory;
+            if is_folder {
+                editor.must_not_be_inside(number, spot.folder, path)?;
+                editor.paths.clear();
+            }
+            editor.add_name(spot.folder, spot.name, number, kind)?;
+            editor.remove_name(from.folder, from.name, is_folder)?;
+            if is_folder && spot.folder != from.folder {
+                editor.put_parent(number, spot.folder)?;
+            }
+            let mut inode = editor.inode_to_change(number)?;
+            let now = editor.now;
+            inode.set_changed(now);
+            editor.put_inode(number, &inode)
+        })
+    }
+
+    /// A folder does not move below itself.
+    fn must_not_be_inside(
+        &mut self,
+        folder: InodeNumber,
+        target: InodeNumber,
+        path: &[u8],
+    ) -> Result<(), EditError> {
+        let mut at = target;
+        for _ in 0..MAX_PATH {
+            if at == folder {
+                return Err(EditError::IntoItself(shown(path)));
+            }
+            let above = self.parent_of(at)?;
+            if above == at {
+                return Ok(());
+            }
+            at = above;
+        }
+        Err(VolumeError::Damaged("a directory").into())
+    }
+
     /// Removes a name, and the file with its last one; a folder only if it is empty.
     ///
     /// # Errors

@@ -70,6 +70,9 @@ pub enum EditError {
     /// A folder that is to be removed has something in it.
     #[error("the folder {0} is not empty")]
     NotEmpty(String),
+    /// A folder was to go below itself.
+    #[error("{0} cannot be moved below itself")]
+    IntoItself(String),
     /// The source of a file's content failed.
     #[error("the content could not be read")]
     Source(#[source] io::Error),

@@ -8,14 +8,16 @@ use std::io::Read;
 use std::ops::Range;
 
 use jiff::tz::TimeZone;
-use pinewrit_disk::BlockDevice;
+use pinewrit_disk::{BlockDevice, Spans};
 
 use alloc::FreeMap;
 pub use alloc::Placement;
 pub(crate) use commit::info;
 pub use error::EditError;
 
-use crate::directory::{ENTRY, Entry, MAX_ENTRIES, New, attribute, long_entries, refresh};
+use crate::directory::{
+    ENTRY, Entry, MAX_ENTRIES, New, attribute, long_entries, put_short, refresh,
+};
 use crate::error::VolumeError;
 use crate::folder::Folder;
 use crate::geometry::Geometry;
@@ -33,6 +35,8 @@ const PIECE: u64 = 4096;
 pub struct Editor<D> {
     store: Store<D>,
     free: FreeMap,
+    /// Clusters that were in use when the work began and are not any more.
+    freed: Spans,
     /// Content on the device that a failure has made unusable.
     is_spoiled: bool,
     /// A new identifier.
@@ -62,6 +66,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(Self {
             store,
             free,
+            freed: Spans::default(),
             is_spoiled: false,
             id: None,
             has_changed: false,
@@ -176,6 +181,9 @@ impl<D: BlockDevice> Editor<D> {
             self.release(&old_chain)?;
             return Ok(first);
         }
+        if size > MAX_REPLACED {
+            return Err(self.no_space(path, wanted + growth, 0));
+        }
         // From here on the old content cannot be had again.
         self.is_spoiled = true;
         self.release(&old_chain)?;
@@ -242,6 +250,50 @@ impl<D: BlockDevice> Editor<D> {
             self.store.forget_folder(entry.cluster);
         }
         self.store.folder_mut(found.folder)?.remove(entry);
+        self.has_changed = true;
+        Ok(())
+    }
+
+    /// Gives what is at a path another path.
+    ///
+    /// # Errors
+    /// [`EditError::Exists`] if something is there already; [`EditError::IntoItself`], and others.
+    pub fn rename(&mut self, path: &str, to: &str) -> Result<(), EditError> {
+        let found = self.found(path)?;
+        let (folder, name) = self.place_of(to)?;
+        let there = self.store.folder(folder)?.find(name);
+        let is_itself = there
+            .as_ref()
+            .is_some_and(|there| folder == found.folder && there.at == found.entry.at);
+        if there.is_some() && !is_itself {
+            return Err(EditError::Exists(to.to_owned()));
+        }
+        let inside = format!("{}/", crate::folded(path.trim_end_matches('/')));
+        if found.entry.is_folder && crate::folded(to).starts_with(&inside) {
+            return Err(EditError::IntoItself(path.to_owned()));
+        }
+        let mut raw = [0; ENTRY];
+        let known = self.store.folder_mut(found.folder)?;
+        raw.copy_from_slice(known.short_entry(&found.entry));
+        if is_itself {
+            // Only letters change between small and large.
+            known.remove(&found.entry);
+            self.insert_raw(folder, name, to, raw)?;
+        } else {
+            self.insert_raw(folder, name, to, raw)?;
+            // The folder may have been put together anew.
+            let found = self.found(path)?;
+            self.store.folder_mut(found.folder)?.remove(&found.entry);
+        }
+        if found.entry.is_folder && folder != found.folder {
+            let above = match folder {
+                root if root == self.store.geometry.root_cluster => 0,
+                other => other,
+            };
+            self.store
+                .folder_mut(found.entry.cluster)?
+                .set_parent(above);
+        }
         self.has_changed = true;
         Ok(())
     }
@@ -319,6 +371,17 @@ impl<D: BlockDevice> Editor<D> {
 
     /// Puts an entry into a folder, which grows if it has to.
     fn insert(&mut self, folder: u32, name: &str, path: &str, new: New) -> Result<(), EditError> {
+        self.insert_raw(folder, name, path, new.bytes())
+    }
+
+    /// The same with the bytes of a short entry, whose name becomes another.
+    fn insert_raw(
+        &mut self,
+        folder: u32,
+        name: &str,
+        path: &str,
+        mut raw: [u8; ENTRY],
+    ) -> Result<(), EditError> {
         let growth = self.growth(folder, name, path)?;
         for _ in 0..growth {
             self.grow(folder, path)?;
@@ -329,7 +392,8 @@ impl<D: BlockDevice> Editor<D> {
             basis if basis.is_whole && basis.short == short => Vec::new(),
             _ => long_entries(name, &short),
         };
-        entries.push(New { short, ..new }.bytes());
+        put_short(&mut raw, &short);
+        entries.push(raw);
         known.insert(name, &entries);
         self.store.add_weight(Folder::weight_of(entries.len()));
         Ok(())
@@ -400,6 +464,7 @@ impl<D: BlockDevice> Editor<D> {
         for run in runs {
             let start = self.store.geometry.place(run.start).start;
             let end = start + u64::from(run.end - run.start) * cluster;
+            let was_freed = self.freed.meets(u64::from(run.start)..u64::from(run.end));
             let mut at = start;
             while at < end && left > 0 {
                 let len = left.min(end - at).min(REQUEST as u64);
@@ -408,7 +473,7 @@ impl<D: BlockDevice> Editor<D> {
                 buffer.clear();
                 buffer.resize(filled as usize, 0);
                 fill(content, &mut buffer[..len as usize], size, left)?;
-                self.store.put_content(at, &buffer)?;
+                self.store.put_content(at, &buffer, was_freed)?;
                 at += len;
                 left -= len;
             }
@@ -440,6 +505,7 @@ impl<D: BlockDevice> Editor<D> {
     /// Frees the clusters of a chain.
     fn release(&mut self, chain: &[u32]) -> Result<(), EditError> {
         for &cluster in chain {
+            self.freed.add(u64::from(cluster)..u64::from(cluster) + 1);
             self.store.set_link(cluster, 0)?;
             self.free.set_free(cluster..cluster + 1);
         }
@@ -455,6 +521,10 @@ impl<D: BlockDevice> Editor<D> {
         }
     }
 }
+
+/// A file that replaces another one is no larger than this where there is not room for both: it is kept
+/// in memory until all is on the device.
+const MAX_REPLACED: u64 = 192 << 20;
 
 /// Fills a buffer with the next bytes of a content of `size` bytes, of which `left` are to come.
 fn fill(content: &mut dyn Read, buffer: &mut [u8], size: u64, left: u64) -> Result<(), EditError> {

@@ -8,8 +8,9 @@ use pinewrit_core::build::{
 use pinewrit_core::files::{
     Edit, EditFault, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
 };
-use pinewrit_disk::open_plain;
+use pinewrit_disk::{FreeWrites, open_plain};
 use pinewrit_host::Readers;
+use pinewrit_image::Location;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -67,10 +68,11 @@ impl<'a> Work<'a> {
 
     fn change<T>(
         &self,
+        args: &ChangeArgs,
         change: impl FnOnce(&mut Files<'_>) -> Result<T, FilesError>,
     ) -> Result<(FileChanges<'a>, T), Message> {
         let device = &*self.opened.medium.device;
-        let done = FileChanges::of(device, &self.found, change);
+        let done = FileChanges::of(device, &self.found, free_writes(args), change);
         done.map_err(|e| explain::files_error(&self.opened.name, &e))
     }
 
@@ -113,10 +115,7 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
         Message::new(Exit::Usage, what).fact("system", e.to_string())
     };
     if args.file.is_dir() {
-        let what = format!("{} is no file", args.file.display());
-        return Err(
-            Message::new(Exit::Usage, what).remedy("pinewrit files unpack puts many files at once")
-        );
+        return put_folder(ui, readers, args);
     }
     let mut file = open_plain(&args.file).map_err(unreadable)?;
     let facts = file.metadata().map_err(unreadable)?;
@@ -125,7 +124,7 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
     let name = args.file.file_name().unwrap_or_default().to_string_lossy();
     let own_mode = (facts.permissions().mode() & 0o777) as u16;
     let (place, mode, owner) = (args.place.clone(), args.mode, args.owner);
-    let (changes, (path, before)) = work.change(|files| {
+    let (changes, (path, before)) = work.change(&args.change, |files| {
         let is_folder = place.is_folder
             || files
                 .facts(&place.path)?
@@ -172,6 +171,127 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
     Ok(())
 }
 
+/// A folder goes under its own name into a place that ends with `/`; with `/` at its own end, only what
+/// is in it does.
+fn put_folder(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
+    if args.mode.is_some() || args.owner.is_some() {
+        let what = "--mode and --owner are for a single file";
+        return Err(Message::new(Exit::Usage, what).remedy("leave them out"));
+    }
+    let is_content = args.file.as_os_str().as_encoded_bytes().ends_with(b"/");
+    let name = args.file.file_name().unwrap_or_default().to_string_lossy();
+    let is_inside = args.place.is_folder && !is_content && !name.is_empty();
+    let to = match is_inside {
+        true => join(&args.place.path, &name),
+        false => args.place.path.clone(),
+    };
+    let place = Place {
+        path: to.clone(),
+        ..args.place.clone()
+    };
+    let options = UnpackOptions {
+        archive: Location::Path(args.file.clone()),
+        picks: Vec::new(),
+        strip: 0,
+        to,
+        overwrite: Overwrite::Always,
+        zone: args.fat.fat_zone.clone(),
+        open: source::plain_options(),
+    };
+    put_many(ui, readers, &args.change, &place, &options, "files put")
+}
+
+pub(super) fn make_folder(
+    ui: &Ui,
+    readers: &Readers,
+    args: &ChangeArgs,
+    (place, fat): (&Place, &FatArgs),
+    rights: Rights,
+) -> Outcome {
+    let opened = change::open(ui, readers, args, None)?;
+    let work = Work::begin(&opened, place, fat)?;
+    let path = place.path.clone();
+    let (changes, is_file) = work.change(args, |files| {
+        let there = files.facts(&path)?;
+        let is_file = there.is_some_and(|facts| facts.kind != Kind::Folder);
+        if !is_file {
+            files.make_folders(&path, rights)?;
+        }
+        Ok(is_file)
+    })?;
+    if is_file {
+        let what = format!("{place} is there already, and is no folder");
+        return Err(Message::new(Exit::Usage, what).remedy("another name, or remove it first"));
+    }
+    let files = vec![place.to_string()];
+    let is_changed = work.finish(ui, changes, args, ("files make-folder", files))?;
+    event(ui, "files make-folder", &opened, place, args, is_changed);
+    tell(
+        ui,
+        args,
+        is_changed,
+        &format!("{place} is made on {}", opened.name),
+        &format!("{place} would be made"),
+        &format!("{place} is on {} already", opened.name),
+    );
+    Ok(())
+}
+
+pub(super) fn move_to(
+    ui: &Ui,
+    readers: &Readers,
+    args: &ChangeArgs,
+    (place, fat): (&Place, &FatArgs),
+    to: &str,
+) -> Outcome {
+    // The partition may be named once more.
+    let bare = to.split_once(":/").map_or(to, |(_, path)| path);
+    let is_folder = bare.ends_with('/');
+    let opened = change::open(ui, readers, args, None)?;
+    let work = Work::begin(&opened, place, fat)?;
+    let path = place.path.clone();
+    let (changes, target) = work.change(args, |files| {
+        let target = format!("/{}", bare.trim_matches('/'));
+        let there = files.facts(&target)?;
+        let is_inside = is_folder || there.is_some_and(|facts| facts.kind == Kind::Folder);
+        let name = path.rsplit('/').next().unwrap_or_default();
+        let target = match is_inside {
+            true => join(&target, name),
+            false => target,
+        };
+        let folder = target.rsplit_once('/').map_or("", |(folder, _)| folder);
+        if target != path {
+            files.make_folders(folder, Rights::root(0o755))?;
+            files.rename(&path, &target)?;
+        }
+        Ok(target)
+    })?;
+    let new = Place {
+        path: target,
+        ..place.clone()
+    };
+    let files = vec![place.to_string(), new.to_string()];
+    let is_changed = work.finish(ui, changes, args, ("files move", files))?;
+    event(ui, "files move", &opened, &new, args, is_changed);
+    tell(
+        ui,
+        args,
+        is_changed,
+        &format!("{place} is {new} on {} now", opened.name),
+        &format!("{place} would be {new}"),
+        &format!("{place} is there already"),
+    );
+    Ok(())
+}
+
+/// Content goes to free places at once, unless nothing is to be changed.
+fn free_writes(args: &ChangeArgs) -> FreeWrites {
+    match args.dry_run {
+        true => FreeWrites::Dropped,
+        false => FreeWrites::Direct,
+    }
+}
+
 fn event(
     ui: &Ui,
     command: &'static str,
@@ -205,7 +325,7 @@ pub(super) fn remove(
     let opened = change::open(ui, readers, args, None)?;
     let work = Work::begin(&opened, place, fat)?;
     let path = place.path.clone();
-    let (changes, is_folder) = work.change(|files| {
+    let (changes, is_folder) = work.change(args, |files| {
         let facts = files.facts(&path)?;
         let is_folder = facts.is_some_and(|facts| facts.kind == Kind::Folder);
         match all {
@@ -238,8 +358,6 @@ pub(super) fn remove(
 }
 
 pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
-    let opened = change::open(ui, readers, &args.change, None)?;
-    let work = Work::begin(&opened, &args.place, &args.fat)?;
     let options = UnpackOptions {
         archive: args.archive.clone(),
         picks: args.pick.clone(),
@@ -253,12 +371,36 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
         zone: args.fat.fat_zone.clone(),
         open: source::plain_options(),
     };
-    let archive = args.archive.to_string();
+    put_many(
+        ui,
+        readers,
+        &args.change,
+        &args.place,
+        &options,
+        "files unpack",
+    )
+}
+
+/// Puts an archive or a folder over what is there.
+fn put_many(
+    ui: &Ui,
+    readers: &Readers,
+    change: &ChangeArgs,
+    place: &Place,
+    options: &UnpackOptions,
+    command: &'static str,
+) -> Outcome {
+    let fat = FatArgs {
+        fat_zone: options.zone.clone(),
+    };
+    let opened = change::open(ui, readers, change, None)?;
+    let work = Work::begin(&opened, place, &fat)?;
+    let archive = options.archive.to_string();
     let waiting = Waiting::new(ui, format!("unpacking {archive}"));
     let cancel = signals::watch();
     let device = &*opened.medium.device;
-    let unpacked = FileChanges::of_window(device, &work.found, |window| {
-        let done = build::unpack(window, &options, records::seconds(), &cancel);
+    let unpacked = FileChanges::of_window(device, &work.found, free_writes(change), |window| {
+        let done = build::unpack(window, options, records::seconds(), &cancel);
         done.map_err(NotUnpacked::Build)
     });
     drop(waiting);
@@ -271,26 +413,30 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
         ui.say(format!(
             "{warning}warning:{warning:#} all of {archive} is in its folder {top}, and what is in that \
              folder is in {} already\n            → --strip 1 unpacks without {top}\n",
-            args.place,
+            place,
         ));
     }
     if !report.replaced.is_empty() {
         let count = units::counted(report.replaced.len() as u64, "file");
-        let question = format!("Replace {count} in {} on {}?", args.place, opened.name);
-        confirm(ui, &args.change, &question, &count)?;
+        let question = format!("Replace {count} in {} on {}?", place, opened.name);
+        confirm(ui, change, &question, &count)?;
     }
     let files = report.new.iter().chain(&report.replaced);
     let files = files.map(|file| file.path.clone()).collect();
-    let is_changed = work.finish(ui, changes, &args.change, ("files unpack", files))?;
+    let is_changed = work.finish(ui, changes, change, (command, files))?;
     ui.event(&ChangeEvent {
-        command: "files unpack",
+        command,
         medium: opened.id.clone(),
-        place: args.place.to_string(),
-        dry_run: args.change.dry_run,
+        place: place.to_string(),
+        dry_run: change.dry_run,
         changed: is_changed,
         diff: None,
         unpacked: Some(&report),
     });
+    let put = match command {
+        "files put" => "copied",
+        _ => "unpacked",
+    };
     let counts = format!(
         "{} new, {} replaced, {} kept",
         report.new.len(),
@@ -300,17 +446,14 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
     let size = units::size(report.bytes);
     tell(
         ui,
-        &args.change,
+        change,
         is_changed,
         &format!(
-            "{archive} is unpacked to {} on {}: {counts}, {size}",
-            args.place, opened.name
+            "{archive} is {put} to {} on {}: {counts}, {size}",
+            place, opened.name
         ),
-        &format!(
-            "{archive} would be unpacked to {}: {counts}, {size}",
-            args.place
-        ),
-        &format!("{} has all of {archive} already: {counts}", args.place),
+        &format!("{archive} would be {put} to {}: {counts}, {size}", place),
+        &format!("{} has all of {archive} already: {counts}", place),
     );
     ui.result(unpacked_rows(&report));
     Ok(())
@@ -441,7 +584,8 @@ pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
     let (path, edit) = (args.place.path.clone(), edit_of(args));
     let kind = args.kind.map(KindArg::kind);
     let keep = args.keep_original;
-    let (changes, edited) = work.change(|files| files.edit(&path, &edit, kind, keep))?;
+    let (changes, edited) =
+        work.change(&args.change, |files| files.edit(&path, &edit, kind, keep))?;
     let diff = edited.map_err(|fault| edit_fault(&opened.name, args, &fault))?;
     let is_changed = work.finish(
         ui,

@@ -313,6 +313,11 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
         let failed = |e| explain::files_error(name, &e);
         match files.size_of(path).map_err(failed)? {
             Some(_) => {}
+            None if let Some(to) = to
+                && files.names(path).map_err(failed)?.is_some() =>
+            {
+                return copy_folder(ui, files, name, at, to);
+            }
             None if files.has(path).map_err(failed)? => {
                 let what = format!("{} is no file", at.place);
                 return Err(Message::new(Exit::Usage, what).remedy("pinewrit files list"));
@@ -363,6 +368,71 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
             to.display()
         ));
     }
+    Ok(())
+}
+
+/// Copies a folder with all below it to a new folder of this computer. Devices and pipes are left out.
+fn copy_folder(ui: &Ui, files: &Files<'_>, name: &str, at: &ReadArgs, to: &Path) -> Outcome {
+    let root = &at.place.path;
+    let not_written = |e: io::Error| {
+        let what = format!("{} cannot be written", to.display());
+        Message::new(Exit::Internal, what).fact("system", e.to_string())
+    };
+    let is_used = std::fs::read_dir(to).is_ok_and(|mut all| all.next().is_some());
+    if is_used || to.is_file() {
+        let what = format!("{} is there already, and not empty", to.display());
+        return Err(Message::new(Exit::Usage, what).remedy("name a folder that is not there"));
+    }
+    let mut nodes = Vec::new();
+    let walked = walk(files, root, usize::MAX, &mut |node| {
+        nodes.push(node);
+        nodes.len() < MAX_LINES
+    });
+    walked.map_err(|e| explain::files_error(name, &e))?;
+    std::fs::create_dir_all(to).map_err(not_written)?;
+    let (mut bytes, mut left_out) = (0, 0);
+    for node in &nodes {
+        let below = node.path[root.trim_end_matches('/').len()..].trim_start_matches('/');
+        if below.split('/').any(|part| part == "..") {
+            let what = format!(
+                "a name on {name} would climb out: {}",
+                printable(&node.path)
+            );
+            return Err(Message::new(Exit::Medium, what).remedy("pinewrit files tree shows it"));
+        }
+        let target = to.join(below);
+        match node.facts.kind {
+            Kind::Folder => std::fs::create_dir_all(&target).map_err(not_written)?,
+            Kind::Link => {
+                let leads_to = node.facts.target.clone().unwrap_or_default();
+                std::os::unix::fs::symlink(leads_to, &target).map_err(not_written)?;
+            }
+            Kind::File => {
+                // A new file: nothing that stands there is followed.
+                let file = File::options().write(true).create_new(true).open(&target);
+                let mut sink = Sink::new(file.map_err(not_written)?);
+                let copied = files.read_to(&node.path, &mut sink);
+                if !sink.has_failed() {
+                    copied.map_err(|e| explain::files_error(name, &e))?;
+                }
+                sink.end().map_err(not_written)?;
+                bytes += node.facts.size;
+            }
+            Kind::Special => left_out += 1,
+        }
+    }
+    if left_out > 0 {
+        let count = units::counted(left_out, "device or pipe");
+        ui.say(format!("note: {count} left out\n"));
+    }
+    ui.event(&ReadEvent {
+        command: "files read",
+        source: name,
+        place: at.place.to_string(),
+        bytes,
+        to: Some(to.display().to_string()),
+        text: None,
+    });
     Ok(())
 }
 

@@ -6,7 +6,7 @@ mod look;
 #[cfg(test)]
 pub(crate) use change::ChangeEvent;
 
-use pinewrit_core::files::{FilesystemOf, Place, find_place};
+use pinewrit_core::files::{FilesystemOf, Place, Rights, find_place};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::Readers;
 
@@ -27,6 +27,22 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FilesArgs) -> Outcome {
         FilesAction::Read { at, to } => look::read(ui, readers, at, to.as_deref()),
         FilesAction::Check { at, list } => look::check(ui, readers, at, list),
         FilesAction::Put(args) => change::put(ui, readers, args),
+        FilesAction::MakeFolder {
+            change,
+            place,
+            mode,
+            owner,
+            fat,
+        } => {
+            let rights = Rights::of(*mode, *owner);
+            change::make_folder(ui, readers, change, (place, fat), rights)
+        }
+        FilesAction::Move {
+            change,
+            place,
+            to,
+            fat,
+        } => change::move_to(ui, readers, change, (place, fat), to),
         FilesAction::Remove {
             change,
             place,
