@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::OnceLock;
 
 use pinewrit_core::receipt::ReceiptChange;
-use pinewrit_core::state::{StateFolder, UnsafePlace, make_private};
+use pinewrit_core::state::{Owner, StateFolder, UnsafePlace, make_private};
 
 use crate::exit::Exit;
 use crate::message::Message;
@@ -26,8 +26,28 @@ pub(super) fn state() -> Result<StateFolder, Message> {
     if let Some(chosen) = CHOSEN.get() {
         return Ok(chosen.clone());
     }
-    let found = open_first(own_folders("XDG_STATE_HOME", ".local/state", "/var/lib"))?;
+    let found = match callers_folder() {
+        Some(found) => found,
+        None => open_first(own_folders("XDG_STATE_HOME", ".local/state", "/var/lib"))?,
+    };
     Ok(CHOSEN.get_or_init(|| found).clone())
+}
+
+/// The folder of the user who has called this program by sudo(8): a card that was written so is verified
+/// without it. `None` if it was not, or the folder cannot be used.
+fn callers_folder() -> Option<StateFolder> {
+    let number = |name: &str| std::env::var(name).ok()?.parse::<u32>().ok();
+    let is_own_choice = std::env::var_os("XDG_STATE_HOME").is_some();
+    if !nix::unistd::geteuid().is_root() || is_own_choice {
+        return None;
+    }
+    let (uid, gid) = (number("SUDO_UID")?, number("SUDO_GID")?);
+    let account = nix::unistd::User::from_uid(nix::unistd::Uid::from_raw(uid)).ok()??;
+    if uid == 0 || !account.dir.is_dir() {
+        return None;
+    }
+    let folder = account.dir.join(".local/state/pinewrit");
+    StateFolder::open_for(&folder, Owner { uid, gid }).ok()
 }
 
 /// The state folder, for commands that work without it as well.

@@ -10,7 +10,8 @@ use std::fs;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
-pub use private::{UnsafePlace, make_private};
+use private::{Acting, make_private_for};
+pub use private::{Owner, UnsafePlace, make_private};
 pub use receipts::{Found, Subject};
 
 use crate::receipt::{MAX_RECEIPT, Receipt, ReceiptError};
@@ -25,6 +26,8 @@ const MAX_UNDO_FILES: u32 = 8;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StateFolder {
     path: PathBuf,
+    /// Whose it is, if not this user's.
+    owner: Option<Owner>,
 }
 
 impl StateFolder {
@@ -35,6 +38,20 @@ impl StateFolder {
     pub fn open(path: &Path) -> Result<Self, UnsafePlace> {
         Ok(Self {
             path: make_private(path)?,
+            owner: None,
+        })
+    }
+
+    /// Uses the folder of the user who has called this program as the administrator: what is put there
+    /// belongs to that user.
+    ///
+    /// # Errors
+    /// As [`StateFolder::open`].
+    pub fn open_for(path: &Path, owner: Owner) -> Result<Self, UnsafePlace> {
+        let _acting = Acting::as_one(Some(owner));
+        Ok(Self {
+            path: make_private_for(path, owner)?,
+            owner: Some(owner),
         })
     }
 
@@ -89,11 +106,13 @@ impl StateFolder {
     /// It could not be written.
     pub fn save_note(&self, note: &UnfinishedWrite) -> io::Result<()> {
         let json = serde_json::to_vec(note).map_err(io::Error::other)?;
+        let _acting = Acting::as_one(self.owner);
         save(&self.note_path(&note.medium), &json)
     }
 
     /// The write is done.
     pub fn remove_note(&self, medium: &str) {
+        let _acting = Acting::as_one(self.owner);
         // One that stays only says less than is true.
         let _ = fs::remove_file(self.note_path(medium));
     }

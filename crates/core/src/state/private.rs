@@ -33,6 +33,53 @@ pub enum UnsafePlace {
     },
 }
 
+/// A user and its group, by their numbers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Owner {
+    /// The user.
+    pub uid: u32,
+    /// Its own group.
+    pub gid: u32,
+}
+
+impl Owner {
+    fn own() -> Self {
+        Self {
+            uid: rustix::process::geteuid().as_raw(),
+            gid: rustix::process::getegid().as_raw(),
+        }
+    }
+}
+
+/// While it lives, this thread meets files as somebody else would: with that user's rights, and what it
+/// makes is that user's (setfsuid(2)).
+pub(super) struct Acting(Option<Owner>);
+
+impl Acting {
+    pub(super) fn as_one(owner: Option<Owner>) -> Self {
+        let before = owner.map(|_| Owner::own());
+        if let Some(owner) = owner {
+            become_one(owner);
+        }
+        Self(before)
+    }
+}
+
+impl Drop for Acting {
+    fn drop(&mut self) {
+        if let Some(before) = self.0 {
+            // In the other order the right to take the group back would be gone.
+            nix::unistd::setfsuid(nix::unistd::Uid::from_raw(before.uid));
+            nix::unistd::setfsgid(nix::unistd::Gid::from_raw(before.gid));
+        }
+    }
+}
+
+fn become_one(owner: Owner) {
+    nix::unistd::setfsgid(nix::unistd::Gid::from_raw(owner.gid));
+    nix::unistd::setfsuid(nix::unistd::Uid::from_raw(owner.uid));
+}
+
 const GROUP_WRITES: u32 = 0o020;
 const OTHERS_WRITE: u32 = 0o002;
 const STICKY: u32 = 0o1000;
@@ -44,6 +91,11 @@ const STICKY: u32 = 0o1000;
 /// [`UnsafePlace`]: it cannot be made, or somebody else could put something else in its place or
 /// into it.
 pub fn make_private(path: &Path) -> Result<PathBuf, UnsafePlace> {
+    make_private_for(path, Owner::own())
+}
+
+/// The same for somebody else, as whom this thread acts.
+pub(super) fn make_private_for(path: &Path, owner: Owner) -> Result<PathBuf, UnsafePlace> {
     let failed = |source| UnsafePlace::Io {
         path: path.to_owned(),
         source,
@@ -53,32 +105,32 @@ pub fn make_private(path: &Path) -> Result<PathBuf, UnsafePlace> {
     let there = there.ok_or_else(|| failed(io::ErrorKind::NotFound.into()))?;
     let base = fs::canonicalize(there).map_err(failed)?;
     for place in base.ancestors() {
-        must_be_out_of_reach(place)?;
+        must_be_out_of_reach(place, owner)?;
     }
     let rest = full.strip_prefix(there).unwrap_or(Path::new(""));
     let real = base.join(rest);
     if rest.as_os_str().is_empty() {
-        return must_be_own(&base).map(|()| real);
+        return must_be_own(&base, owner).map(|()| real);
     }
     let mut builder = DirBuilder::new();
     builder.recursive(true).mode(0o700);
     builder.create(&real).map_err(failed)?;
     // Somebody may have been quicker.
-    must_be_own(&real).map(|()| real)
+    must_be_own(&real, owner).map(|()| real)
 }
 
 /// Nobody but its owner, this user or the system, can replace what is in a folder above.
-fn must_be_out_of_reach(path: &Path) -> Result<(), UnsafePlace> {
+fn must_be_out_of_reach(path: &Path, own: Owner) -> Result<(), UnsafePlace> {
     let facts = look(path)?;
     let owner = facts.uid();
-    if owner != 0 && owner != user() && !is_outside(owner) {
+    if owner != 0 && owner != own.uid && !is_outside(owner) {
         return Err(UnsafePlace::Foreign {
             path: path.to_owned(),
             owner,
         });
     }
     // A user's own group has nobody else in it; in a sticky folder everybody keeps to their own.
-    let own_group = [0, rustix::process::getegid().as_raw()].contains(&facts.gid());
+    let own_group = [0, own.gid].contains(&facts.gid());
     let is_shared =
         facts.mode() & OTHERS_WRITE != 0 || facts.mode() & GROUP_WRITES != 0 && !own_group;
     match is_shared && facts.mode() & STICKY == 0 {
@@ -110,9 +162,9 @@ fn is_outside(owner: u32) -> bool {
 }
 
 /// The folder itself is this user's, and for this user only.
-fn must_be_own(path: &Path) -> Result<(), UnsafePlace> {
+fn must_be_own(path: &Path, own: Owner) -> Result<(), UnsafePlace> {
     let facts = look(path)?;
-    if facts.uid() != user() {
+    if facts.uid() != own.uid {
         return Err(UnsafePlace::Foreign {
             path: path.to_owned(),
             owner: facts.uid(),
@@ -133,10 +185,6 @@ fn look(path: &Path) -> Result<Metadata, UnsafePlace> {
         path: path.to_owned(),
         source,
     })
-}
-
-fn user() -> u32 {
-    rustix::process::geteuid().as_raw()
 }
 
 #[cfg(test)]
@@ -169,5 +217,27 @@ mod tests {
         // Where everybody keeps to their own, as in /tmp, a folder of one's own is safe.
         fs::set_permissions(&open, Permissions::from_mode(0o1777)).unwrap();
         make_private(&open.join("pinewrit")).unwrap();
+    }
+
+    /// Only the administrator can act as somebody else.
+    #[test]
+    fn what_is_made_for_somebody_is_theirs() {
+        if !nix::unistd::geteuid().is_root() {
+            return;
+        }
+        let dir = tempfile::tempdir().unwrap();
+        let owner = Owner {
+            uid: 54_321,
+            gid: 54_321,
+        };
+        std::os::unix::fs::chown(dir.path(), Some(owner.uid), Some(owner.gid)).unwrap();
+        fs::set_permissions(dir.path(), Permissions::from_mode(0o755)).unwrap();
+        let acting = Acting::as_one(Some(owner));
+        let made = make_private_for(&dir.path().join("a/b"), owner).unwrap();
+        drop(acting);
+        assert_eq!(fs::metadata(&made).unwrap().uid(), owner.uid);
+        // Afterwards this thread is itself again.
+        fs::write(dir.path().join("own"), "").unwrap();
+        assert_eq!(fs::metadata(dir.path().join("own")).unwrap().uid(), 0);
     }
 }

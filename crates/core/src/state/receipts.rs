@@ -8,6 +8,7 @@ use std::sync::Arc;
 
 use pinewrit_disk::{BlockDevice, ByteRange, Window};
 
+use super::private::Acting;
 use super::{StateFolder, read_receipt, save};
 use crate::inspect::{PartitionFacts, inspect};
 use crate::receipt::{Identifiers, Receipt, ReceiptError, digest_of};
@@ -119,6 +120,7 @@ impl StateFolder {
         let mut paths = (1..).map(|nth| self.receipt_path(receipt, nth));
         let free = paths.find(|path| !path.exists() || Some(path.as_path()) == old);
         let path = free.unwrap_or_else(|| self.receipt_path(receipt, 1));
+        let _acting = Acting::as_one(self.owner);
         save(&path, &json)?;
         Ok(path)
     }
@@ -130,6 +132,7 @@ impl StateFolder {
     pub fn replace_receipt(&self, old: &Path, receipt: &Receipt) -> Result<PathBuf, ReceiptError> {
         let path = self.save_beside(receipt, Some(old))?;
         if path != old {
+            let _acting = Acting::as_one(self.owner);
             match fs::remove_file(old) {
                 Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error.into()),
                 _ => {}
