@@ -183,7 +183,22 @@ fn every_line_of_every_command_is_described() {
                 "wind 7",
             ],
         ),
-        (0, &["files", "remove", card, "root:/var/note.txt"]),
+        (0, &["files", "make-folder", card, "root:/var/more"]),
+        (
+            0,
+            &["files", "move", card, "root:/var/note.txt", "/var/more/"],
+        ),
+        (
+            0,
+            &[
+                "files",
+                "move",
+                card,
+                "root:/var/more/note.txt",
+                "/var/note.txt",
+            ],
+        ),
+        (0, &["files", "remove", card, "root:/var/note.txt", "--yes"]),
         (0, &["table", "remove", "empty.img", "1", "--yes"]),
         (0, &["table", "wipe", "empty.img", "--yes"]),
         (0, &["--rack", rack, "eject", "rack:slot"]),

@@ -570,6 +570,12 @@ fn what_a_killed_build_left_goes_with_the_next() {
     let left = bench.path(".pinewrit-build-left");
     fs::create_dir(&left).unwrap();
     fs::write(left.join("layout.toml"), "half a medium").unwrap();
+    let hour = std::time::Duration::from_secs(3600);
+    let long_ago = std::time::SystemTime::now() - hour;
+    fs::File::open(&left)
+        .unwrap()
+        .set_modified(long_ago)
+        .unwrap();
     let used = bench.path(".pinewrit-build-used");
     fs::create_dir(&used).unwrap();
     let lock = fs::File::open(&used).unwrap();

@@ -4,6 +4,7 @@ use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use pinewrit_core::Cancel;
 use pinewrit_core::build::{self, BuildOptions, BuildReport, Layout, Plan};
@@ -217,6 +218,8 @@ fn size_of(
 
 /// How the names of scratch folders begin.
 const SCRATCH: &str = ".pinewrit-build-";
+/// A younger scratch folder is not looked at.
+const SCRATCH_AGE: Duration = Duration::from_secs(60);
 
 /// Removes scratch folders of builds that were killed: those of this user that nobody has locked.
 fn remove_abandoned(place: &Path) {
@@ -226,9 +229,14 @@ fn remove_abandoned(place: &Path) {
     let own = nix::unistd::geteuid().as_raw();
     for entry in entries.flatten() {
         let is_scratch = entry.file_name().to_string_lossy().starts_with(SCRATCH);
+        // A folder that was made just now may not be locked yet.
+        let is_old = |facts: &std::fs::Metadata| {
+            let age = facts.modified().ok().and_then(|time| time.elapsed().ok());
+            age.is_some_and(|age| age > SCRATCH_AGE)
+        };
         let is_own = entry
             .metadata()
-            .is_ok_and(|facts| facts.is_dir() && facts.uid() == own);
+            .is_ok_and(|facts| facts.is_dir() && facts.uid() == own && is_old(&facts));
         if !is_scratch || !is_own {
             continue;
         }

@@ -7,8 +7,9 @@ use pinewrit_core::build::{
 };
 use pinewrit_core::files::{
     Edit, EditFault, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
+    open_to_read,
 };
-use pinewrit_disk::{FreeWrites, open_plain};
+use pinewrit_disk::{FreeWrites, Window, open_plain};
 use pinewrit_host::Readers;
 use pinewrit_image::Location;
 use schemars::JsonSchema;
@@ -76,6 +77,16 @@ impl<'a> Work<'a> {
         done.map_err(|e| explain::files_error(&self.opened.name, &e))
     }
 
+    /// Looks into the file system as it is.
+    fn look<T>(
+        &self,
+        look: impl FnOnce(&Files<'_>) -> Result<T, FilesError>,
+    ) -> Result<T, Message> {
+        let window = Window::new(&*self.opened.medium.device, self.found.range);
+        let files = open_to_read(&window).and_then(|files| look(&files));
+        files.map_err(|e| explain::files_error(&self.opened.name, &e))
+    }
+
     /// Puts the changes on the medium, unless this is a dry run; returns whether there are any.
     fn finish(
         &self,
@@ -123,34 +134,38 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
     let work = Work::begin(&opened, &args.place, &args.fat)?;
     let name = args.file.file_name().unwrap_or_default().to_string_lossy();
     let own_mode = (facts.permissions().mode() & 0o777) as u16;
-    let (place, mode, owner) = (args.place.clone(), args.mode, args.owner);
-    let (changes, (path, before)) = work.change(&args.change, |files| {
-        let is_folder = place.is_folder
+    let (mode, owner) = (args.mode, args.owner);
+    let (path, before) = work.look(|files| {
+        let is_folder = args.place.is_folder
             || files
-                .facts(&place.path)?
+                .facts(&args.place.path)?
                 .is_some_and(|facts| facts.kind == Kind::Folder);
         let path = match is_folder {
-            true => join(&place.path, &name),
-            false => place.path.clone(),
+            true => join(&args.place.path, &name),
+            false => args.place.path.clone(),
         };
         let before = files.facts(&path)?;
-        // What replaces a file keeps its rights, unless others are asked for.
-        let known = files.rights(&path)?.unwrap_or(Rights::root(own_mode));
-        let owner = owner.unwrap_or((known.uid, known.gid));
-        let rights = Rights::of(mode.unwrap_or(known.mode), owner);
-        let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
-        files.make_folders(folder, Rights::root(0o755))?;
-        files.put_from(&path, rights, facts.len(), &mut file)?;
         Ok((path, before))
     })?;
     let shown = Place {
         path,
         ..args.place.clone()
     };
+    // Before any of it is on the medium.
     if before.is_some() {
         let question = format!("Replace {shown} on {}?", opened.name);
         confirm(ui, &args.change, &question, &shown.to_string())?;
     }
+    let (changes, ()) = work.change(&args.change, |files| {
+        let path = &shown.path;
+        // What replaces a file keeps its rights, unless others are asked for.
+        let known = files.rights(path)?.unwrap_or(Rights::root(own_mode));
+        let owner = owner.unwrap_or((known.uid, known.gid));
+        let rights = Rights::of(mode.unwrap_or(known.mode), owner);
+        let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+        files.make_folders(folder, Rights::root(0o755))?;
+        files.put_from(path, rights, facts.len(), &mut file)
+    })?;
     let is_changed = work.finish(
         ui,
         changes,
