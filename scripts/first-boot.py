@@ -203,6 +203,8 @@ class Unit:
         state = None
         while time.time() < end:
             state = self.run("systemctl is-system-running")
+            # What programs print on the console meanwhile is not part of the answer.
+            state = state.split("\n")[-1] if state else state
             if state not in ["initializing", "starting", "", None]:
                 break
             time.sleep(1)

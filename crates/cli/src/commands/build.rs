@@ -34,15 +34,22 @@ use crate::ui::{self, Ui, style, units};
 /// A layout larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
 
+/// What was built.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct BuildEvent<'a> {
+    /// The command.
     command: &'static str,
+    /// Path of the layout.
     layout: String,
+    /// What was made, as it was named.
     to: String,
+    /// Its bytes.
     size: u64,
+    /// Whether nothing was made.
     dry_run: bool,
     #[serde(flatten)]
     report: Option<&'a BuildReport>,
+    /// What is on it.
     inspection: &'a Inspection,
 }
 

@@ -15,11 +15,14 @@ use crate::explain;
 use crate::message::Message;
 use crate::ui::{Answer, Ui, style};
 
+/// What settings change, or have changed.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct ConfigureEvent<'a> {
+    /// The command.
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
+    /// Whether nothing was changed.
     dry_run: bool,
     #[serde(flatten)]
     report: &'a ConfigureReport,

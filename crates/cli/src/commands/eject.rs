@@ -12,12 +12,16 @@ use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style};
 
+/// A medium that can be taken out.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct EjectEvent {
+    /// The command.
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
+    /// Mount points.
     unmounted: Vec<String>,
+    /// Whether it was switched off.
     powered_down: bool,
 }
 

@@ -20,12 +20,16 @@ use crate::message::Message;
 use crate::ui::progress::Waiting;
 use crate::ui::{Ui, style, units};
 
+/// A file system that was made.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct FormatEvent<'a> {
+    /// The command.
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
+    /// Its number.
     partition: u32,
+    /// Whether nothing was made.
     dry_run: bool,
     #[serde(flatten)]
     report: Option<&'a FormatReport>,

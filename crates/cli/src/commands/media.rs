@@ -29,8 +29,10 @@ const LISTEN_FOR: Duration = Duration::from_millis(500);
 /// How often to look although nothing was heard.
 const LOOK_ANYWAY: Duration = Duration::from_secs(3);
 
+/// The media that are plugged in.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct MediaEvent {
+    /// The command.
     command: &'static str,
     media: Vec<MediumEvent>,
 }
@@ -58,21 +60,31 @@ impl Event for GoneEvent {
     const EVENT: &'static str = "gone";
 }
 
+/// A medium in its reader.
 #[derive(Serialize, JsonSchema)]
 struct MediumEvent {
+    /// What it is named by.
     tag: Option<String>,
+    /// Its device, or `rack:` and its reader.
     path: String,
+    /// `ready`, `busy`, `unsure`, `locked` or `system`.
     verdict: &'static str,
+    /// Why.
     reasons: Vec<String>,
+    /// Bytes; 0 for an empty reader.
     size: u64,
     bus: &'static str,
     maker: Option<String>,
     model: Option<String>,
     serial: Option<String>,
+    /// Whether the serial number is the medium's, and not its reader's.
     own_serial: bool,
     removable: bool,
+    /// Where it is plugged in.
     port: String,
+    /// Mount points.
     mounted: Vec<String>,
+    /// What is on it, as by `inspect`.
     content: Option<Inspection>,
 }
 

@@ -19,9 +19,12 @@ use crate::ui::{Ui, style, units};
 pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");
 const NAME: &str = "rack.toml";
 
+/// What a rack holds.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct RackEvent<'a> {
+    /// The command.
     command: &'static str,
+    /// Path of its file.
     rack: String,
     readers: Vec<ReaderEvent<'a>>,
     cards: Vec<CardEvent>,
@@ -32,18 +35,27 @@ impl Event for RackEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["rack"];
 }
 
+/// A simulated reader.
 #[derive(Serialize, JsonSchema)]
 struct ReaderEvent<'a> {
+    /// Its name.
     reader: &'a str,
+    /// The card in it.
     holds: Option<&'a str>,
 }
 
+/// A simulated card.
 #[derive(Serialize, JsonSchema)]
 struct CardEvent {
+    /// Its name.
     card: String,
+    /// The reader that it is in.
     reader: Option<String>,
+    /// Bytes that it says it has.
     size: u64,
+    /// Its backing file.
     file: String,
+    /// How many faults it has.
     faults: usize,
 }
 

@@ -15,11 +15,14 @@ use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style};
 
+/// Identifiers that were replaced.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct RenewEvent<'a> {
+    /// The command.
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
+    /// Whether nothing was changed.
     dry_run: bool,
     #[serde(flatten)]
     report: &'a RenewReport,

@@ -96,11 +96,16 @@ pub(crate) fn finish(ui: &Ui, source: &ImageSource, keep: Keep) -> Vec<(&'static
     lines
 }
 
+/// What came from a server.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct DownloadEvent {
+    /// What was fetched now.
     fetched_bytes: u64,
+    /// What was there from earlier.
     kept_bytes: u64,
+    /// How often the connection broke and was made anew.
     resumed: u64,
+    /// Whether the server could not be asked if there is a newer one.
     unconfirmed: bool,
 }
 

@@ -18,14 +18,20 @@ use crate::explain;
 use crate::message::Message;
 use crate::ui::{self, Ui, style, units};
 
+/// A table, before and after.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct TableEvent<'a> {
+    /// The command.
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
+    /// Whether nothing was changed.
     dry_run: bool,
+    /// Whether anything is, or would be, another.
     changed: bool,
+    /// Null where nothing was to change.
     before: Option<&'a Inspection>,
+    /// What is there then.
     after: &'a Inspection,
 }
 

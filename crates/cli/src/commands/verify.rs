@@ -31,13 +31,18 @@ use crate::ui::{Ui, style, units};
 /// Differences that are shown one by one.
 const SHOWN: usize = 8;
 
+/// A medium against an image.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct VerifyEvent<'a> {
+    /// The command.
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
+    /// The image, as it was named.
     image: String,
+    /// Whether nothing differs.
     equal: bool,
+    /// What uses the differing places.
     owners: Vec<&'a Owned>,
     #[serde(flatten)]
     comparison: &'a Comparison,
@@ -48,14 +53,20 @@ impl Event for VerifyEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["verify"];
 }
 
+/// A medium against the receipt of its writing.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct ReceiptEvent<'a> {
+    /// The command.
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
+    /// Path of the receipt.
     receipt: String,
+    /// The image that was written.
     image: String,
+    /// Whether nothing differs.
     equal: bool,
+    /// Bytes that were compared.
     compared: u64,
     /// How many chunks differ.
     differing_chunks: usize,
@@ -65,6 +76,7 @@ pub(crate) struct ReceiptEvent<'a> {
     owners: Vec<&'a Owned>,
     /// Receipts that could have been meant.
     candidates: usize,
+    /// What Pinewrit changed since.
     changes: &'a [ReceiptChange],
 }
 

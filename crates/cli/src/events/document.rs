@@ -156,6 +156,9 @@ fn keys(out: &mut String, schema: &Value, shared: &Map<String, Value>) {
     let mut rows = Vec::new();
     collect(&mut rows, schema, shared);
     if rows.is_empty() {
+        if schema.get("$ref").is_some() {
+            let _ = writeln!(out, "The keys of {}.\n", type_words(schema));
+        }
         return;
     }
     out.push_str("| key | type | meaning |\n|---|---|---|\n");

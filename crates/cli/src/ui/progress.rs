@@ -57,12 +57,14 @@ struct State {
     bar: Option<ProgressBar>,
 }
 
+/// A part of the job begins.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct StageEvent<'a> {
     /// The medium, where several are written; its path and tag, or nothing.
     #[serde(flatten)]
     medium: Option<&'a MediumName>,
     stage: Stage,
+    /// Bytes that it takes, as far as is known.
     total: Option<u64>,
 }
 
@@ -70,17 +72,23 @@ impl Event for StageEvent<'_> {
     const EVENT: &'static str = "stage";
 }
 
+/// How far it is; a few times a second.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct ProgressEvent<'a> {
     /// The medium, where several are written; its path and tag, or nothing.
     #[serde(flatten)]
     medium: Option<&'a MediumName>,
     stage: Stage,
+    /// Bytes that are done.
     done: u64,
+    /// Bytes that are in use, as far as is known.
     total: Option<u64>,
+    /// 0 to 1, of the whole job.
     fraction: f64,
     bytes_per_second: u64,
+    /// Once it can be told.
     seconds_left: Option<u64>,
+    /// How long the medium has been silent.
     waiting_seconds: f64,
 }
 

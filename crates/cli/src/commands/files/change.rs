@@ -28,14 +28,20 @@ use crate::ui::progress::Waiting;
 use crate::ui::text::printable;
 use crate::ui::{Ui, style, units};
 
+/// A change of files.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct ChangeEvent<'a> {
+    /// The command.
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
+    /// `PARTITION:/path`.
     place: String,
+    /// Whether nothing was changed.
     dry_run: bool,
+    /// Whether anything is, or would be, another.
     changed: bool,
+    /// Of a text.
     #[serde(skip_serializing_if = "Option::is_none")]
     diff: Option<String>,
     #[serde(flatten)]

@@ -42,12 +42,16 @@ const NOTHING_WRITTEN: &str = "nothing was written";
 /// How often the note of an unfinished write is brought up to date.
 const NOTE_EVERY: Duration = Duration::from_secs(3);
 
+/// What was written to one medium.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct WriteEvent<'a> {
+    /// The command.
     command: &'static str,
+    /// The image, as it was named.
     image: String,
     #[serde(flatten)]
     medium: MediumName,
+    /// Path of the receipt.
     receipt: Option<String>,
     #[serde(flatten)]
     report: &'a WriteReport,
@@ -58,19 +62,28 @@ impl Event for WriteEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["write", "build"];
 }
 
+/// What is about to happen to one medium.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct PlanEvent<'a> {
     /// The command: `write`, or `build` for a medium.
     command: &'static str,
+    /// The image, as it was named.
     image: String,
     #[serde(flatten)]
     medium: MediumName,
+    /// Size of the medium.
     medium_bytes: u64,
+    /// Size of the image, where it is known.
     unpacked_bytes: Option<u64>,
+    /// Free space in the image, as far as a quick look tells.
     free_bytes: u64,
+    /// Whether nothing is written.
     dry_run: bool,
+    /// What is in the image.
     preview: Option<&'a Inspection>,
+    /// What is on the medium now.
     present: Option<&'a Inspection>,
+    /// An earlier write that was interrupted.
     unfinished: Option<&'a UnfinishedWrite>,
 }
 
