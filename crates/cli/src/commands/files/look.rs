@@ -57,8 +57,18 @@ fn look_into<T>(
     work(&files.with_zone(&at.fat.fat_zone), name)
 }
 
+/// The command that shows what is at a place.
+fn listing(at: &ReadArgs) -> String {
+    format!("pinewrit files list {} {}", at.source, at.place)
+}
+
 fn not_there(at: &ReadArgs, files: &Files<'_>) -> Message {
     let path = &at.place.path;
+    let is_there = matches!(files.facts(path), Ok(Some(_)));
+    if is_there {
+        let what = format!("{} is no folder", at.place);
+        return Message::new(Exit::Usage, what).remedy(listing(at));
+    }
     let message = Message::new(Exit::Usage, format!("there is no {} there", at.place));
     let folder = path.rsplit_once('/').map_or("/", |(folder, _)| folder);
     match files.names(folder) {
@@ -320,7 +330,7 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
             }
             None if files.has(path).map_err(failed)? => {
                 let what = format!("{} is no file", at.place);
-                return Err(Message::new(Exit::Usage, what).remedy("pinewrit files list"));
+                return Err(Message::new(Exit::Usage, what).remedy(listing(at)));
             }
             None => return Err(not_there(at, files)),
         }
