@@ -116,6 +116,21 @@ fn a_medium_that_holds_what_is_needed_is_not_unmounted_for_it() {
     assert!(is_mounted);
 }
 
+#[rstest]
+#[case::names_of_their_own("page.html", 0)]
+#[case::the_same_name("new.img", 3)]
+#[case::the_same_name_by_another_way("./sub/../new.img", 3)]
+fn what_is_not_there_yet_can_be_the_same_thing_too(#[case] report: &str, #[case] code: i32) {
+    let bench = Bench::new();
+    bench.write("a.img", small_image());
+    fs::create_dir(bench.path("sub")).unwrap();
+    let write = ["write", "a.img", "--to", "new.img", "--size", "16MiB"];
+    let more = ["--yes", "--report", report, "--receipt", "receipt.json"];
+    bench.run(&[&write[..], &more].concat()).expect(code);
+    assert_eq!(bench.path("page.html").exists(), code == 0);
+    assert_eq!(bench.path("receipt.json").exists(), code == 0);
+}
+
 /// A tree of `/sys` and `/proc` in which one disk runs the computer.
 fn recorded(bench: &Bench) {
     let disk = bench.path("tree/sys/devices/pci0000/ata1/host0/block/sda");

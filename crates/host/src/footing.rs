@@ -14,6 +14,8 @@ use crate::{BlockName, SystemRoots};
 enum Ground {
     /// A regular file or a folder, by device and inode number.
     File { dev: u64, ino: u64 },
+    /// A file that is not there yet, by its path.
+    NotYet(PathBuf),
     /// A block device.
     Device(BlockName),
 }
@@ -73,18 +75,31 @@ enum Bond {
 }
 
 impl SystemRoots {
-    /// What the file, folder or device at `path` is made of and lies on. For a file that is not there
-    /// yet, what its folder lies on; for what cannot be found at all, nothing.
+    /// What the file, folder or device at `path` is made of and lies on. A file that is not there yet
+    /// is made of nothing but its name, and lies on what its folder lies on.
     pub fn footing(&self, path: &Path) -> Footing {
         let full = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         let there = full.ancestors().find_map(|place| {
             let metadata = fs::metadata(place).ok()?;
             Some((place, metadata))
         });
-        match there {
-            None => Footing::default(),
-            Some((place, metadata)) => self.footing_of(place, &metadata),
+        let Some((place, metadata)) = there else {
+            return Footing::default();
+        };
+        if place == full {
+            return self.footing_of(place, &metadata);
         }
+        let mut walk = Walk {
+            roots: self,
+            found: Footing::default(),
+        };
+        let folder = fs::canonicalize(place).unwrap_or_else(|_| place.to_owned());
+        let rest = full.strip_prefix(place).unwrap_or(&full);
+        walk.note(Ground::NotYet(folder.join(rest)), None, Bond::MadeOf);
+        if let Some(device) = self.device_under(place, &metadata) {
+            walk.visit_device(&device, None, Bond::KeptBy);
+        }
+        walk.found
     }
 
     /// As [`SystemRoots::footing`], of an open file.
