@@ -5,7 +5,7 @@
 mod common;
 
 use std::fs;
-use std::io::Read;
+use std::io::{BufRead, BufReader, Read};
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::process::Stdio;
 
@@ -559,6 +559,7 @@ fn a_closed_terminal_ends_in_order(#[case] signal: rustix::process::Signal) {
          [[cards]]\nname = \"card\"\nfile = \"card.img\"\nsize = \"64MiB\"\nwrite-speed = \"2MB/s\"\n",
     );
     let args = [
+        "--json",
         "--rack",
         "rack.toml",
         "write",
@@ -567,8 +568,11 @@ fn a_closed_terminal_ends_in_order(#[case] signal: rustix::process::Signal) {
         "rack:slot",
         "--yes",
     ];
-    let mut child = bench.command(&args).stderr(Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(1200));
+    let mut command = bench.command(&args);
+    let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
+    let told = BufReader::new(child.stdout.take().unwrap()).lines();
+    let mut told = told.map_while(Result::ok);
+    assert!(told.any(|line| line.contains(r#""stage":"write""#)));
     let pid = rustix::process::Pid::from_child(&child);
     rustix::process::kill_process(pid, signal).unwrap();
     assert_eq!(child.wait().unwrap().code(), Some(130));

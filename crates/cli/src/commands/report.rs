@@ -336,7 +336,7 @@ pub(crate) fn table(inspection: &Inspection, sector: u64, width: usize) -> Strin
     let rows: String = lines
         .map(|line| format!(" {}\n", line.trim_end()))
         .collect();
-    format!("{bar}{rows}{}", identifiers(inspection))
+    format!("{bar}{rows}")
 }
 
 fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {

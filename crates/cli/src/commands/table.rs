@@ -256,6 +256,7 @@ fn show(ui: &Ui, readers: &Readers, medium: &std::path::Path) -> Outcome {
     let scheme = report::scheme(&found);
     let mut text = format!("{strong}{name}{strong:#}  {scheme}\n\n");
     text += &report::table(&found, sector, ui::width());
+    text += &report::identifiers(&found);
     text += &gaps(&*opened.device);
     for problem in &found.problems {
         text += &format!("{warning}warning:{warning:#} {problem}\n");
@@ -386,11 +387,24 @@ fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> O
             Some(why) => why,
         },
     };
+    let size = |found: &Inspection| {
+        let mut all = found.partitions.iter();
+        all.find(|partition| partition.number == number)
+            .map(|partition| partition.size)
+    };
+    let (before, after) = (size(&prepared.before), size(&prepared.after));
+    let remedy = match before > after {
+        true => format!(
+            "file systems grow here, and do not shrink: --size {}s or more",
+            before.unwrap_or(0) / 512
+        ),
+        false => "without --with-filesystem only the partition gets another size".to_owned(),
+    };
     let what = format!("the file system of partition {number} of {name} cannot grow");
     Err(Message::new(Exit::Usage, what)
         .fact("found", why)
         .fact("state", "nothing was changed")
-        .remedy("without --with-filesystem only the partition gets another size"))
+        .remedy(remedy))
 }
 
 fn finish(
@@ -450,6 +464,7 @@ fn finish(
         text += &format!("\n  {dim}{side:<9}{dim:#} {scheme}\n");
         text += &report::table(found, sector, ui::width());
     }
+    text += &report::identifiers(&prepared.after);
     ui.result(text);
     Ok(())
 }

@@ -97,13 +97,26 @@ fn quoted(text: &str) -> String {
     format!("'{}'", text.replace('\'', "'\\''"))
 }
 
+/// Whoever starts the script is not kept waiting by its steps.
+const BESIDE: &str =
+    "[ \"$1\" = beside ] || { \"$0\" beside < /dev/null > /dev/null 2>&1 & exit 0; }\n";
+
+/// As [`script`], but its steps run beside what started it.
+pub(crate) fn script_beside(steps: &[Step], log: &str) -> String {
+    text(BESIDE, steps, log)
+}
+
 /// The script that runs steps in order, with a log.
 pub(crate) fn script(steps: &[Step], log: &str) -> String {
+    text("", steps, log)
+}
+
+fn text(guard: &str, steps: &[Step], log: &str) -> String {
     let lines: String = steps.iter().map(Step::line).collect();
     format!(
         "#!/bin/sh
 # Written by Pinewrit: runs at each start, and each step once.
-exec >> {log} 2>&1
+{guard}exec >> {log} 2>&1
 marks={MARKS}
 mkdir -p \"$marks\"
 result=0
@@ -157,5 +170,33 @@ mod tests {
         assert_eq!(steps[1].mark, format!("{}-2", steps[0].mark));
         let script = script(&steps, "/log");
         assert!(script.contains("'echo '\\''a'\\'' >> /b'"), "{script}");
+    }
+
+    /// The step waits for a file that is made only once the script is back.
+    #[test]
+    fn steps_run_beside_what_starts_them() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = |name: &str| folder.path().join(name);
+        let (go, done) = (path("go"), path("done"));
+        let run = format!(
+            "until [ -e '{}' ]; do sleep 0.1; done; echo 1 >> '{}'",
+            go.display(),
+            done.display()
+        );
+        let step = Step::new(&run, When::Once);
+        let log = path("log").display().to_string();
+        let script = script_beside(&[step], &log);
+        let marks = path("marks").display().to_string();
+        std::fs::write(path("script"), script.replace(MARKS, &marks)).unwrap();
+        let starter = std::process::Command::new("sh")
+            .args(["-c", "chmod 0700 script; exec ./script"])
+            .current_dir(folder.path())
+            .status();
+        assert!(starter.unwrap().success());
+        assert!(!done.exists());
+        std::fs::write(go, "").unwrap();
+        while !done.exists() {
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
     }
 }

@@ -237,7 +237,8 @@ fn certificate_files(settings: &CheckedSettings) -> Vec<FileEntry> {
 /// cloud-init runs it at each start, after packages were installed; each of its steps runs once.
 fn steps_file(settings: &CheckedSettings) -> Option<FileEntry> {
     let steps = Step::commands(&settings.first_start);
-    let script = first_start::script(&steps, first_start::LOG);
+    // While cloud-init waits for it, the unit is not started; its service leaves what it began alone.
+    let script = first_start::script_beside(&steps, first_start::LOG);
     let path = "/var/lib/cloud/scripts/per-boot/pinewrit";
     (!steps.is_empty()).then(|| FileEntry {
         permissions: Some("0700"),
