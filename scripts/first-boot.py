@@ -202,7 +202,8 @@ class Unit:
         end = time.time() + patience
         state = None
         while time.time() < end:
-            state = self.run("systemctl is-system-running")
+            # Briefly: a console that is started anew takes the question with it.
+            state = self.run("systemctl is-system-running", 8)
             # What programs print on the console meanwhile is not part of the answer.
             state = state.split("\n")[-1] if state else state
             if state not in ["initializing", "starting", "", None]:
