@@ -115,7 +115,10 @@ impl Done<'_> {
         let facts = self.medium.facts.as_ref();
         let identity = facts.map(|facts| &facts.identity);
         let medium = ReceiptMedium {
-            name: full_name(&self.medium.medium.path),
+            name: match facts {
+                Some(_) => self.medium.medium.path.display().to_string(),
+                None => full_name(&self.medium.medium.path),
+            },
             tag: facts
                 .and_then(|facts| facts.tag.as_ref())
                 .map(ToString::to_string),
@@ -299,7 +302,7 @@ impl Done<'_> {
     }
 }
 
-/// By what a card file is found again, or a device that has no tag.
+/// By what a card file is found again.
 fn full_name(path: &Path) -> String {
     let full = std::path::absolute(path);
     full.as_deref().unwrap_or(path).display().to_string()
