@@ -4,7 +4,7 @@
 
 mod common;
 
-use common::{KEY, MIB, settings};
+use common::{KEY, MIB, NOW, root_options, settings};
 use pinewrit_core::configure::{ChangeKind, ConfigureError, ConfigureReport, IntakeWish, prepare};
 use pinewrit_core::files::{Files, open_to_read};
 use pinewrit_core::format::{FatKind, FormatKind, FormatOptions, format};
@@ -13,30 +13,16 @@ use pinewrit_core::intake::SettingsFacts;
 use pinewrit_core::intake::custom::CustomIntake;
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
-use pinewrit_ext4::{Attributes, MakeOptions, Timestamp, Zeros, make};
+use pinewrit_ext4::{Attributes, Zeros, make};
 use proptest::prelude::*;
 use rstest::rstest;
 
 const PASSPHRASE: &str = "made-up sample passphrase";
-const NOW: Timestamp = Timestamp {
-    seconds: 1_767_225_600,
-    nanoseconds: 0,
-};
 
 /// A root file system that has these programs besides what every one here has.
 fn root(programs: &[&str]) -> MemoryDevice {
     let device = MemoryDevice::new(48 * MIB as usize);
-    let options = MakeOptions {
-        label: "root".into(),
-        uuid: [7; 16],
-        hash_seed: [8; 16],
-        block_size: None,
-        inodes: None,
-        has_checksums: true,
-        has_journal: true,
-        now: NOW,
-    };
-    let mut editor = make(&device, &options).unwrap();
+    let mut editor = make(&device, &root_options()).unwrap();
     let common: [(&str, u16, &str); 9] = [
         (
             "/etc/passwd",

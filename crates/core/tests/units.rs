@@ -5,34 +5,20 @@
 
 mod common;
 
-use common::{KEY, MIB, checked, settings};
+use common::{KEY, MIB, NOW, checked, root_options, settings};
 use pinewrit_core::configure::{ConfigureReport, prepare};
 use pinewrit_core::files::{Rights, open_to_change, open_to_read};
 use pinewrit_core::settings::CheckedSettings;
 use pinewrit_disk::{BlockDevice, MemoryDevice};
-use pinewrit_ext4::{Attributes, MakeOptions, Timestamp, Zeros, make};
+use pinewrit_ext4::{Attributes, Zeros, make};
 use rstest::rstest;
 
-const NOW: Timestamp = Timestamp {
-    seconds: 1_767_225_600,
-    nanoseconds: 0,
-};
 const WAIT: &str = "/etc/systemd/system/systemd-networkd-wait-online.service.d/10-pinewrit.conf";
 
 /// A root file system that has these programs, and a few texts that others use too.
 fn root(programs: &[&str]) -> MemoryDevice {
     let device = MemoryDevice::new(48 * MIB as usize);
-    let options = MakeOptions {
-        label: "root".into(),
-        uuid: [7; 16],
-        hash_seed: [8; 16],
-        block_size: None,
-        inodes: None,
-        has_checksums: true,
-        has_journal: true,
-        now: NOW,
-    };
-    make(&device, &options).unwrap().commit().unwrap();
+    make(&device, &root_options()).unwrap().commit().unwrap();
     let texts = [
         ("/etc/passwd", "root:x:0:0:root:/root:/bin/sh\n"),
         ("/etc/shadow", "root:*:20000:0:99999:7:::\n"),

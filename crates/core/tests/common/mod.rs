@@ -15,6 +15,25 @@ pub(crate) const MIB: u64 = 1 << 20;
 pub(crate) const KEY: &str =
     "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAb9MsVG9TcFdPwLXuH/UNdhxHvaT6Psj6JXHyGGtoNp warden";
 
+pub(crate) const NOW: pinewrit_ext4::Timestamp = pinewrit_ext4::Timestamp {
+    seconds: 1_767_225_600,
+    nanoseconds: 0,
+};
+
+/// How root file systems are made.
+pub(crate) fn root_options() -> pinewrit_ext4::MakeOptions {
+    pinewrit_ext4::MakeOptions {
+        label: "root".into(),
+        uuid: [7; 16],
+        hash_seed: [8; 16],
+        block_size: None,
+        inodes: None,
+        has_checksums: true,
+        has_journal: true,
+        now: NOW,
+    }
+}
+
 /// An image of 14 MiB: an MBR, a FAT partition from 1 to 9 MiB, noise from there on.
 pub(crate) fn image() -> Vec<u8> {
     let device = MemoryDevice::new(14 * MIB as usize);
