@@ -299,7 +299,7 @@ def judge(name, port):
     key = open("key.pub").read().strip()
     has_joined = name != "dhcpcd"
     # cloud-init itself takes its time, and holds the start as long.
-    patience = 240 if intake == "cloud-init" else PATIENCE
+    patience = 120 if intake == "cloud-init" else PATIENCE
     values = {"key": key, "port": port, "stock": "", "joined": JOINED if has_joined else ""}
     configure(image, name, FIRST.format(**values), intake)
 
