@@ -170,23 +170,93 @@ fn names_that_climb_out_are_refused() {
     sound(&bench);
 }
 
-/// More than is kept in memory; the old content stays until the new one is whole.
-#[test]
-fn content_of_any_size() {
-    let bench = Bench::new();
+/// A card file with one file system, which takes all of it.
+fn made(bench: &Bench, name: &str, size: &str) {
     let layout =
         "[medium]\nscheme = \"gpt\"\n[[partition]]\nsize = \"rest\"\nfilesystem = \"ext4\"\n";
     bench.write("layout.toml", layout);
     bench
-        .run(&[
-            "build",
-            "layout.toml",
-            "--to",
-            "large.img",
-            "--size",
-            "900MiB",
-        ])
+        .run(&["build", "layout.toml", "--to", name, "--size", size])
         .expect(0);
+}
+
+#[rstest]
+#[case::zip("zip -qry ../all.zip .", "all.zip")]
+#[case::sevenz("7z a -snl ../all.7z . > /dev/null", "all.7z")]
+#[case::tar("tar -cf ../all.tar .", "all.tar")]
+#[case::packed_tar("tar -cf - . | xz > ../all.tar.xz", "all.tar.xz")]
+fn a_cut_archive_changes_nothing(#[case] script: &str, #[case] name: &str) {
+    let bench = Bench::with_hut();
+    fill(&bench.path("tree"));
+    fs::write(bench.path("tree/zz"), pinewrit_judges::noise(3 << 20, 5)).unwrap();
+    let script = format!("cd tree && {script}");
+    let Some(made) = bench.judge("sh", &["-c", &script]) else {
+        return;
+    };
+    made.expect(0);
+    let whole = bench.read(name);
+    bench.write(name, &whole[..whole.len() / 2]);
+    let before = bench.read("hut.img");
+    bench
+        .run(&["files", "unpack", "hut.img", "root:/srv/a", name])
+        .expect(4)
+        .says(&[name]);
+    assert!(bench.read("hut.img") == before);
+}
+
+/// A card that goes, or loses what it took, while content goes straight to free places: nothing leads
+/// there yet.
+#[rstest]
+#[case::pulled("kind = \"pulled\", after = \"40MB\"")]
+#[case::lost("kind = \"lost-writes\", at = \"50MB\", len = \"60MB\"")]
+#[case::unwritable("kind = \"write-error\", at = \"50MB\", len = \"60MB\"")]
+fn content_on_a_bad_card_leaves_the_old(#[case] fault: &str) {
+    let bench = Bench::new();
+    made(&bench, "card.img", "200MiB");
+    bench.write("old", "old");
+    bench
+        .run(&["files", "put", "card.img", "1:/large", "old"])
+        .expect(0);
+    let rack = format!(
+        "clock = \"instant\"\n[[readers]]\nname = \"slot\"\nbus = \"sd\"\nholds = \"card\"\n[[cards]]\n\
+         name = \"card\"\nfile = \"card.img\"\nsize = \"200MiB\"\nfaults = [{{ {fault} }}]\n"
+    );
+    bench.write("rack.toml", rack);
+    bench.write("large", pinewrit_judges::noise(100 << 20, 9));
+    let put = ["files", "put", "rack:slot", "1:/large", "large", "--yes"];
+    bench
+        .run(&[&["--rack", "rack.toml"], &put[..]].concat())
+        .expect(5);
+    bench
+        .run(&["files", "read", "card.img", "1:/large"])
+        .expect(0)
+        .shows(&["old"]);
+    if let Some(judged) = bench.judge("e2fsck", &["-fn", "card.img?offset=1048576"]) {
+        judged.expect(0);
+    }
+}
+
+#[test]
+fn content_without_room_leaves_the_old() {
+    let bench = Bench::new();
+    made(&bench, "card.img", "100MiB");
+    bench.write("old", "old");
+    bench
+        .run(&["files", "put", "card.img", "1:/large", "old"])
+        .expect(0);
+    let before = bench.read("card.img");
+    bench.write("large", vec![1; 120 << 20]);
+    bench
+        .run(&["files", "put", "card.img", "1:/large", "large", "--yes"])
+        .expect(2);
+    assert!(bench.read("card.img") == before);
+}
+
+/// More than is kept in memory; the old content stays until the new one is whole.
+#[test]
+fn content_of_any_size() {
+    let bench = Bench::new();
+    made(&bench, "large.img", "900MiB");
     let large = pinewrit_judges::noise(260 << 20, 7);
     bench.write("large", &large);
     bench
