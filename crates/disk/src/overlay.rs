@@ -38,8 +38,8 @@ pub enum FreeWrites {
     /// It is gathered as all else.
     #[default]
     Gathered,
-    /// Where there is much of it, it goes to the device at once: what leads to it is gathered, so that nothing is different there
-    /// until the commit. The commit reads it back.
+    /// Where there is much of it, it goes to the device at once: what leads to it is gathered, so that
+    /// nothing is different there until the commit. The commit reads it back.
     Direct,
     /// It is dropped: nothing is going to be committed.
     Dropped,
@@ -116,7 +116,7 @@ impl<D: BlockDevice> Overlay<D> {
             below.write_at(start, &aligned)?;
             let end = start + piece.len() as u64;
             let range = ByteRange { start, end };
-            self.below.forget(range);
+            self.below.clear();
             let mut direct = self.direct.lock().unwrap_or_else(|e| e.into_inner());
             direct.push((range, blake3::hash(piece)));
         }

@@ -81,8 +81,8 @@ impl<D: BlockDevice> ReadCache<D> {
         &self.below
     }
 
-    /// Drops what is kept of a range.
-    pub(crate) fn forget(&self, _range: ByteRange) {
+    /// Drops all that is kept: something was written behind its back.
+    pub(crate) fn clear(&self) {
         *self.lock() = Kept::default();
     }
 

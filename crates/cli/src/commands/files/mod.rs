@@ -2,6 +2,7 @@
 
 mod change;
 mod look;
+mod unpack;
 
 #[cfg(test)]
 pub(crate) use change::ChangeEvent;
@@ -49,7 +50,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FilesArgs) -> Outcome {
             all,
             fat,
         } => change::remove(ui, readers, change, (place, fat), *all),
-        FilesAction::Unpack(args) => change::unpack(ui, readers, args),
+        FilesAction::Unpack(args) => unpack::unpack(ui, readers, args),
         FilesAction::Edit(args) => change::edit(ui, readers, args),
     }
 }

@@ -1,0 +1,207 @@
+//! Putting many files over what is there: `unpack`, and `put` of a folder.
+
+use pinewrit_core::build::{
+    self, BuildError, Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked,
+};
+use pinewrit_core::files::{FileChanges, FilesError, Place, join};
+use pinewrit_host::Readers;
+use pinewrit_image::Location;
+
+use super::super::change::{self, confirm};
+use super::super::{Outcome, records, source};
+use super::change::{ChangeEvent, Work, free_writes, tell};
+use crate::args::{ChangeArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
+use crate::exit::Exit;
+use crate::explain;
+use crate::message::Message;
+use crate::signals;
+use crate::ui::progress::Waiting;
+use crate::ui::text::printable;
+use crate::ui::{Ui, style, units};
+
+/// A folder goes under its own name into a place that ends with `/`; with `/` at its own end, only what
+/// is in it does.
+pub(super) fn put_folder(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
+    if args.mode.is_some() || args.owner.is_some() {
+        let what = "--mode and --owner are for a single file";
+        return Err(Message::new(Exit::Usage, what).remedy("leave them out"));
+    }
+    let is_content = args.file.as_os_str().as_encoded_bytes().ends_with(b"/");
+    let name = args.file.file_name().unwrap_or_default().to_string_lossy();
+    let is_inside = args.place.is_folder && !is_content && !name.is_empty();
+    let to = match is_inside {
+        true => join(&args.place.path, &name),
+        false => args.place.path.clone(),
+    };
+    let place = Place {
+        path: to.clone(),
+        ..args.place.clone()
+    };
+    let options = UnpackOptions {
+        archive: Location::Path(args.file.clone()),
+        picks: Vec::new(),
+        strip: 0,
+        to,
+        overwrite: Overwrite::Always,
+        zone: args.fat.fat_zone.clone(),
+        open: source::plain_options(),
+    };
+    put_many(ui, readers, &args.change, &place, &options, "files put")
+}
+
+pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
+    let options = UnpackOptions {
+        archive: args.archive.clone(),
+        picks: args.pick.clone(),
+        strip: args.strip,
+        to: args.place.path.clone(),
+        overwrite: match args.overwrite {
+            OverwriteArg::Newer => Overwrite::Newer,
+            OverwriteArg::Always => Overwrite::Always,
+            OverwriteArg::Never => Overwrite::Never,
+        },
+        zone: args.fat.fat_zone.clone(),
+        open: source::plain_options(),
+    };
+    put_many(
+        ui,
+        readers,
+        &args.change,
+        &args.place,
+        &options,
+        "files unpack",
+    )
+}
+
+/// Puts an archive or a folder over what is there.
+fn put_many(
+    ui: &Ui,
+    readers: &Readers,
+    change: &ChangeArgs,
+    place: &Place,
+    options: &UnpackOptions,
+    command: &'static str,
+) -> Outcome {
+    let fat = FatArgs {
+        fat_zone: options.zone.clone(),
+    };
+    let opened = change::open(ui, readers, change, None)?;
+    let work = Work::begin(&opened, place, &fat)?;
+    let archive = options.archive.to_string();
+    let waiting = Waiting::new(ui, format!("unpacking {archive}"));
+    let cancel = signals::watch();
+    let device = &*opened.medium.device;
+    let unpacked = FileChanges::of_window(device, &work.found, free_writes(change), |window| {
+        let done = build::unpack(window, options, records::seconds(), &cancel);
+        done.map_err(NotUnpacked::Build)
+    });
+    drop(waiting);
+    let (changes, report) = unpacked.map_err(|error| match error {
+        NotUnpacked::Build(error) => explain::unpack_error(&archive, &opened.name, &error),
+        NotUnpacked::Files(error) => explain::files_error(&opened.name, &error),
+    })?;
+    if let Some(top) = &report.top_folder {
+        let warning = style::WARNING;
+        ui.say(format!(
+            "{warning}warning:{warning:#} all of {archive} is in its folder {top}, and what is in that \
+             folder is in {} already\n            → --strip 1 unpacks without {top}\n",
+            place,
+        ));
+    }
+    if !report.replaced.is_empty() {
+        let count = units::counted(report.replaced.len() as u64, "file");
+        let question = format!("Replace {count} in {} on {}?", place, opened.name);
+        confirm(ui, change, &question, &count)?;
+    }
+    let files = report.new.iter().chain(&report.replaced);
+    let files = files.map(|file| file.path.clone()).collect();
+    let is_changed = work.finish(ui, changes, change, (command, files))?;
+    ui.event(&ChangeEvent {
+        command,
+        medium: opened.id.clone(),
+        place: place.to_string(),
+        dry_run: change.dry_run,
+        changed: is_changed,
+        diff: None,
+        unpacked: Some(&report),
+    });
+    let put = match command {
+        "files put" => "copied",
+        _ => "unpacked",
+    };
+    let counts = format!(
+        "{} new, {} replaced, {} kept",
+        report.new.len(),
+        report.replaced.len(),
+        report.kept.len()
+    );
+    let size = units::size(report.bytes);
+    tell(
+        ui,
+        change,
+        is_changed,
+        &format!(
+            "{archive} is {put} to {} on {}: {counts}, {size}",
+            place, opened.name
+        ),
+        &format!("{archive} would be {put} to {}: {counts}, {size}", place),
+        &format!("{} has all of {archive} already: {counts}", place),
+    );
+    ui.result(unpacked_rows(&report));
+    Ok(())
+}
+
+/// Paths of each kind that are shown.
+const MAX_ROWS: usize = 40;
+
+fn unpacked_rows(report: &UnpackReport) -> String {
+    let mut text = String::new();
+    for (word, files) in [
+        ("new", &report.new),
+        ("replaced", &report.replaced),
+        ("kept", &report.kept),
+    ] {
+        for file in files.iter().take(MAX_ROWS) {
+            let size = units::grouped(file.bytes);
+            let instead = file.before.as_ref().map(|before| instead_of(file, before));
+            let instead = instead.unwrap_or_default();
+            text += &format!(
+                "  {word:8}  {size:>13}  {}{instead}\n",
+                printable(&file.path)
+            );
+        }
+        if files.len() > MAX_ROWS {
+            text += &format!(
+                "  {word:8}  {:>13}  and {} more\n",
+                "",
+                files.len() - MAX_ROWS
+            );
+        }
+    }
+    text
+}
+
+/// What a member meets where it goes, in words.
+fn instead_of(file: &Unpacked, before: &Standing) -> String {
+    let dim = style::DIM;
+    let size = units::grouped(before.bytes);
+    let age = match before.modified {
+        None => "of unknown age",
+        Some(there) if there < file.modified => "older",
+        Some(there) if there > file.modified => "younger",
+        Some(_) => "of the same time",
+    };
+    format!("  {dim}there: {size}, {age}{dim:#}")
+}
+
+/// Why an archive was not unpacked.
+enum NotUnpacked {
+    Build(BuildError),
+    Files(FilesError),
+}
+
+impl From<FilesError> for NotUnpacked {
+    fn from(error: FilesError) -> Self {
+        Self::Files(error)
+    }
+}
