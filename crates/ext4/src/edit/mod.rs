@@ -11,6 +11,7 @@ mod index;
 mod inode;
 pub(crate) mod layout;
 mod map;
+mod names;
 mod ops;
 
 use std::collections::{BTreeSet, HashMap};

@@ -1,0 +1,142 @@
+//! Names that move and go.
+
+use pinewrit_disk::BlockDevice;
+
+use super::ops::MAX_PATH;
+use super::{EditError, Editor};
+use crate::VolumeError;
+use crate::bytes::put32;
+use crate::fields::node;
+use crate::inode::{FileKind, Inode, InodeNumber};
+use crate::tree::shown;
+
+impl<D: BlockDevice> Editor<D> {
+    /// Gives what is at a path another path.
+    ///
+    /// # Errors
+    /// [`EditError::Exists`] if something is there already; [`EditError::IntoItself`].
+    pub fn rename(&mut self, path: &[u8], to: &[u8]) -> Result<(), EditError> {
+        self.step(|editor| {
+            let from = editor.spot(path)?;
+            let Some((number, kind)) = editor.named(&from)? else {
+                return Err(VolumeError::NotFound(shown(path)).into());
+            };
+            let spot = editor.free_spot(to)?;
+            let is_folder = kind == FileKind::Directory;
+            if is_folder {
+                editor.must_not_be_inside(number, spot.folder, path)?;
+                editor.paths.clear();
+            }
+            editor.add_name(spot.folder, spot.name, number, kind)?;
+            editor.remove_name(from.folder, from.name, is_folder)?;
+            if is_folder && spot.folder != from.folder {
+                editor.put_parent(number, spot.folder)?;
+            }
+            let mut inode = editor.inode_to_change(number)?;
+            let now = editor.now;
+            inode.set_changed(now);
+            editor.put_inode(number, &inode)
+        })
+    }
+
+    /// A folder does not move below itself.
+    fn must_not_be_inside(
+        &mut self,
+        folder: InodeNumber,
+        target: InodeNumber,
+        path: &[u8],
+    ) -> Result<(), EditError> {
+        let mut at = target;
+        for _ in 0..MAX_PATH {
+            if at == folder {
+                return Err(EditError::IntoItself(shown(path)));
+            }
+            let above = self.parent_of(at)?;
+            if above == at {
+                return Ok(());
+            }
+            at = above;
+        }
+        Err(VolumeError::Damaged("a directory").into())
+    }
+
+    /// Removes a name, and the file with its last one; a folder only if it is empty.
+    ///
+    /// # Errors
+    /// [`EditError::NotEmpty`], or that there is nothing.
+    pub fn remove(&mut self, path: &[u8]) -> Result<(), EditError> {
+        self.step(|editor| {
+            let spot = editor.spot(path)?;
+            let Some((number, kind)) = editor.named(&spot)? else {
+                return Err(VolumeError::NotFound(shown(path)).into());
+            };
+            let mut inode = editor.inode_to_change(number)?;
+            let is_folder = kind == FileKind::Directory;
+            if is_folder {
+                editor.open_folder(number)?;
+                if !editor.known_folder(number)?.names.is_empty() {
+                    return Err(EditError::NotEmpty(shown(path)));
+                }
+                inode = editor.inode_to_change(number)?;
+                editor.folders.remove(&number);
+                editor.grown_folders.remove(&number);
+                editor.paths.clear();
+            }
+            editor.remove_name(spot.folder, spot.name, is_folder)?;
+            if !is_folder && inode.links() > 1 {
+                inode.set_links(inode.links() - 1);
+                let now = editor.now;
+                inode.set_changed(now);
+                return editor.put_inode(number, &inode);
+            }
+            editor.drop_inode(number, inode, is_folder)
+        })
+    }
+
+    /// Gives back all that an inode has, and the inode.
+    fn drop_inode(
+        &mut self,
+        number: InodeNumber,
+        mut inode: Inode,
+        is_folder: bool,
+    ) -> Result<(), EditError> {
+        let runs = inode.runs(self)?;
+        let map = self.map_blocks(&inode)?;
+        self.release_runs(&runs)?;
+        for block in map {
+            self.release(block..block + 1)?;
+        }
+        self.release_xattr_block(&mut inode)?;
+        let generation = inode.generation();
+        inode.raw.fill(0);
+        put32(&mut inode.raw, node::GENERATION, generation);
+        put32(&mut inode.raw, node::DELETE_TIME, self.now.seconds as u32);
+        self.put_inode(number, &inode)?;
+        self.release_inode(number, is_folder)
+    }
+
+    /// Removes what is at a path, with all that is under it.
+    ///
+    /// # Errors
+    /// [`EditError`]; what was removed before stays removed.
+    pub fn remove_all(&mut self, path: &[u8]) -> Result<(), EditError> {
+        self.remove_below(path, &mut Vec::new())
+    }
+
+    /// `above` are the directories on the way: one that is in itself would never end.
+    fn remove_below(&mut self, path: &[u8], above: &mut Vec<InodeNumber>) -> Result<(), EditError> {
+        let number = self.tree().find(path)?;
+        if path.len() > MAX_PATH || above.contains(&number) {
+            return Err(VolumeError::Damaged("a directory").into());
+        }
+        if self.tree().inode(number)?.kind() == FileKind::Directory {
+            above.push(number);
+            for entry in self.tree().list(number)? {
+                let below = [path, b"/", &entry.name].concat();
+                self.remove_below(&below, above)?;
+            }
+            above.pop();
+        }
+        self.remove(path)
+    }
+}
