@@ -44,7 +44,10 @@ fn settings() -> String {
 }
 
 /// A mounted root file system.
-struct Root(PathBuf);
+struct Root {
+    at: PathBuf,
+    image: PathBuf,
+}
 
 impl Root {
     fn mount(bench: &Bench, image: &str) -> Self {
@@ -64,12 +67,15 @@ impl Root {
         }
         assert!(mounted, "{image} cannot be mounted");
         fs::create_dir_all(at.join("run/sshd")).unwrap();
-        Self(at)
+        Self {
+            at,
+            image: bench.path(image),
+        }
     }
 
     fn output(&self, program: &str, args: &[&str]) -> Output {
         let mut command = Command::new("chroot");
-        command.arg(&self.0).arg(program).args(args);
+        command.arg(&self.at).arg(program).args(args);
         command
             .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
             .output()
@@ -86,7 +92,7 @@ impl Root {
     }
 
     fn files(&self, folder: &str) -> Vec<PathBuf> {
-        let entries = fs::read_dir(self.0.join(folder)).unwrap();
+        let entries = fs::read_dir(self.at.join(folder)).unwrap();
         let mut files: Vec<_> = entries.map(|entry| entry.unwrap().path()).collect();
         files.sort();
         files
@@ -95,7 +101,9 @@ impl Root {
 
 impl Drop for Root {
     fn drop(&mut self) {
-        let _ = Command::new("umount").arg(&self.0).status();
+        let _ = Command::new("umount").arg(&self.at).status();
+        // Half a gigabyte each: five of them at once are too much for a small machine.
+        let _ = fs::remove_file(&self.image);
     }
 }
 
@@ -133,6 +141,7 @@ fn archive(bench: &Bench) -> Option<()> {
     bench
         .run(&["build", "layout.toml", "--to", "base.img", "--size", "2GiB"])
         .expect(0);
+    fs::remove_file(bench.path("root.tar")).unwrap();
     bench.write("hut.toml", settings());
     Some(())
 }
@@ -268,7 +277,7 @@ fn debians_own_programs_are_content() {
     let keyfiles = root.files("etc/NetworkManager/system-connections");
     assert_eq!(keyfiles.len(), 5);
     for path in keyfiles {
-        let inside = Path::new("/").join(path.strip_prefix(&root.0).unwrap());
+        let inside = Path::new("/").join(path.strip_prefix(&root.at).unwrap());
         let read = format!(
             "nmcli --offline connection modify connection.autoconnect yes < '{}'",
             inside.display()
