@@ -7,9 +7,9 @@ use std::path::Path;
 use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
-use pinewrit_core::configure::prepare;
-use pinewrit_core::format::{FormatKind, FormatOptions, format};
-use pinewrit_core::settings::{SecretSource, check};
+use pinewrit_firstboot::configure::prepare;
+use pinewrit_volume::format::{FormatKind, FormatOptions, format};
+use pinewrit_firstboot::settings::{SecretSource, check};
 use pinewrit_disk::{ByteRange, MemoryDevice, Window};
 use pinewrit_ext4::Timestamp;
 

@@ -9,10 +9,10 @@ use std::sync::LazyLock;
 use std::time::Instant;
 
 use libfuzzer_sys::fuzz_target;
-use pinewrit_core::configure::{IntakeWish, prepare};
-use pinewrit_core::format::{FormatKind, FormatOptions, format};
-use pinewrit_core::intake::custom::CustomIntake;
-use pinewrit_core::settings::{CheckedSettings, SecretSource, check};
+use pinewrit_firstboot::configure::{IntakeWish, prepare};
+use pinewrit_volume::format::{FormatKind, FormatOptions, format};
+use pinewrit_firstboot::intake::custom::CustomIntake;
+use pinewrit_firstboot::settings::{CheckedSettings, SecretSource, check};
 use pinewrit_disk::{ByteRange, MemoryDevice, Window};
 use pinewrit_ext4::Timestamp;
 

@@ -8,10 +8,10 @@ use std::path::PathBuf;
 
 use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum, ValueHint};
-use pinewrit_core::format::FormatKind;
 use pinewrit_disk::parse_size;
 use pinewrit_host::Tag;
 use pinewrit_image::Location;
+use pinewrit_volume::format::FormatKind;
 
 pub(crate) use estimate::{EstimateAction, EstimateArgs};
 pub(crate) use files::{

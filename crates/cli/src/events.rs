@@ -1,7 +1,7 @@
 //! The lines of `--json`: what each is called, and what is in it. `docs/events.md` and
 //! `docs/events.schema.json` are made from these types.
 
-use pinewrit_core::files::Difference;
+use pinewrit_volume::files::Difference;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -60,7 +60,7 @@ pub(crate) struct FileEvent<'a> {
     /// Its path, from the root of its file system.
     pub(crate) path: &'a str,
     #[serde(flatten)]
-    pub(crate) facts: &'a pinewrit_core::files::Facts,
+    pub(crate) facts: &'a pinewrit_volume::files::Facts,
 }
 
 impl Event for FileEvent<'_> {
@@ -73,7 +73,7 @@ pub(crate) struct ExpectedEvent<'a> {
     /// Its path below the place.
     pub(crate) path: &'a str,
     #[serde(flatten)]
-    pub(crate) expected: &'a pinewrit_core::files::Expected,
+    pub(crate) expected: &'a pinewrit_volume::files::Expected,
 }
 
 impl Event for ExpectedEvent<'_> {

@@ -5,10 +5,10 @@ use pinewrit_table::{Partition, PartitionTable, Problem, Scheme};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::bootmode::{self, BiosBoot, BootModes};
-use crate::filesystem::{self, FilesystemFacts};
-use crate::intake::{self, SettingsFacts};
-use crate::system::{self, KernelFacts, SystemFacts};
+use pinewrit_firstboot::intake::{self, SettingsFacts};
+use pinewrit_volume::bootmode::{self, BiosBoot, BootModes};
+use pinewrit_volume::filesystem::{self, FilesystemFacts};
+use pinewrit_volume::system::{self, KernelFacts, SystemFacts};
 
 /// Everything that was found.
 #[derive(Clone, Debug, Serialize, JsonSchema)]

@@ -5,9 +5,9 @@ use pinewrit_disk::{
 };
 use pinewrit_table::{TableEdit, TableError};
 
-use crate::filesystem;
-use crate::grow::FilesystemGrowth;
 use crate::inspect::{Inspection, inspect};
+use pinewrit_volume::filesystem;
+use pinewrit_volume::grow::FilesystemGrowth;
 
 /// A change that is ready to go on the medium.
 pub struct TableChange<'a> {
@@ -111,7 +111,7 @@ impl TableChange<'_> {
         let Some(range) = range else {
             return Ok(None);
         };
-        let grown = crate::grow::grow_filesystem(&Window::new(&self.overlay, range))?;
+        let grown = pinewrit_volume::grow::grow_filesystem(&Window::new(&self.overlay, range))?;
         self.after = inspect(&self.overlay, Some(self.overlay.size()))?;
         Ok(grown)
     }

@@ -24,7 +24,7 @@ use pinewrit_image::{
 };
 
 use crate::Cancel;
-use crate::extents::{MapTracker, RegionFacts};
+use pinewrit_volume::extents::{MapTracker, RegionFacts};
 
 const BLOCK_SIZE: usize = 1 << 20;
 const BLOCKS_IN_FLIGHT: usize = 8;

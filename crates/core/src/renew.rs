@@ -10,11 +10,11 @@ use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::filesystem::{self, FilesystemFacts};
-use crate::grow::now;
 use crate::inspect::{Inspection, inspect};
 use crate::partitions::TableChange;
-use crate::system::fat_files;
+use pinewrit_volume::filesystem::{self, FilesystemFacts};
+use pinewrit_volume::grow::now;
+use pinewrit_volume::system::fat_files;
 
 /// An identifier that was replaced.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]

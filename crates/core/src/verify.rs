@@ -5,9 +5,9 @@ use pinewrit_image::{ImageSource, StreamError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::extents::MapTracker;
 use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, stream_chunks};
 use crate::{Cancel, Observer, Progress, Stage};
+use pinewrit_volume::extents::MapTracker;
 
 /// What a comparison came to.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]

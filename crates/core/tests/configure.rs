@@ -5,10 +5,10 @@
 mod common;
 
 use common::{KEY, MIB, boot_range, hut, image, make_fat, settings};
-use pinewrit_core::configure::{ChangeKind, ConfigureError, prepare};
-use pinewrit_core::files::open_to_read;
 use pinewrit_core::inspect::inspect;
 use pinewrit_disk::{BlockDevice, CommitState, Fault, FaultyDevice, MemoryDevice, UndoLog, Window};
+use pinewrit_firstboot::configure::{ChangeKind, ConfigureError, prepare};
+use pinewrit_volume::files::open_to_read;
 use proptest::prelude::*;
 
 fn read(medium: &dyn BlockDevice, name: &str) -> String {
@@ -180,7 +180,7 @@ proptest! {
 }
 
 /// Hashing a password takes longer than everything else in the test above.
-fn hut_without_password() -> pinewrit_core::settings::CheckedSettings {
+fn hut_without_password() -> pinewrit_firstboot::settings::CheckedSettings {
     settings(&format!(
         "hostname = \"larkfell-03\"\n[[users]]\nname = \"warden\"\nssh-keys = [\"{KEY}\"]\n"
     ))

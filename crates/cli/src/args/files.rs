@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Subcommand, ValueEnum, ValueHint};
 use jiff::tz::TimeZone;
-use pinewrit_core::files::{Place, TextKind, time_zone};
 use pinewrit_image::Location;
+use pinewrit_volume::files::{Place, TextKind, time_zone};
 
 use super::{ChangeArgs, location};
 

@@ -8,11 +8,11 @@ use std::time::Duration;
 
 use pinewrit_core::Cancel;
 use pinewrit_core::build::{self, BuildOptions, BuildReport, Layout, Plan};
-use pinewrit_core::filesystem::FilesystemFacts;
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
 use pinewrit_host::{MediumError, Readers, Verdict};
 use pinewrit_image::Location;
+use pinewrit_volume::filesystem::FilesystemFacts;
 use rustix::fs::FlockOperation;
 use schemars::JsonSchema;
 use serde::Serialize;

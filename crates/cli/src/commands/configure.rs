@@ -1,6 +1,6 @@
 //! `pinewrit configure MEDIUM --settings FILE`
 
-use pinewrit_core::configure::{ChangeKind, ConfigureReport, FileChange, prepare};
+use pinewrit_firstboot::configure::{ChangeKind, ConfigureReport, FileChange, prepare};
 use pinewrit_host::Readers;
 use schemars::JsonSchema;
 use serde::Serialize;

@@ -1,10 +1,10 @@
 //! `pinewrit format MEDIUM PARTITION --as KIND`
 
-use pinewrit_core::format::{FormatKind, FormatOptions, FormatReport, check, format};
 use pinewrit_core::inspect::{PartitionFacts, inspect_medium};
 use pinewrit_disk::Window;
 use pinewrit_ext4::Timestamp;
 use pinewrit_host::Readers;
+use pinewrit_volume::format::{FormatKind, FormatOptions, FormatReport, check, format};
 use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;

@@ -3,8 +3,8 @@
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, PartitionFacts};
-use pinewrit_core::{BootModes, UefiLoader};
 use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, OneThread, UnpackedSize};
+use pinewrit_volume::{BootModes, UefiLoader};
 
 use crate::ui::{map, style, units};
 
@@ -368,7 +368,7 @@ fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {
 }
 
 /// What was grown, in words.
-pub(crate) fn grown(grown: &pinewrit_core::grow::GrowReport) -> String {
+pub(crate) fn grown(grown: &pinewrit_volume::grow::GrowReport) -> String {
     let (before, size) = (units::size(grown.before), units::size(grown.size));
     match (grown.partition, &grown.filesystem) {
         (None, Some(filesystem)) => match &filesystem.kept_because {
@@ -383,7 +383,7 @@ pub(crate) fn grown(grown: &pinewrit_core::grow::GrowReport) -> String {
 }
 
 /// What became of the file system in the partition that was grown.
-fn in_it(grown: &pinewrit_core::grow::GrowReport) -> String {
+fn in_it(grown: &pinewrit_volume::grow::GrowReport) -> String {
     let Some(filesystem) = &grown.filesystem else {
         return String::new();
     };

@@ -2,9 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use pinewrit_core::configure::{ConfigureReport, IntakeWish};
-use pinewrit_core::intake::custom::CustomIntake;
-use pinewrit_core::settings::{self, CheckedSettings, Remark};
+use pinewrit_firstboot::configure::{ConfigureReport, IntakeWish};
+use pinewrit_firstboot::intake::custom::CustomIntake;
+use pinewrit_firstboot::settings::{self, CheckedSettings, Remark};
 use schemars::JsonSchema;
 use serde::Serialize;
 

@@ -1,12 +1,12 @@
 //! Tables, file systems and media that were not made.
 
 use pinewrit_core::build::BuildError;
-use pinewrit_core::files::FilesError;
-use pinewrit_core::format::FormatError;
 use pinewrit_core::partitions::CutFilesystem;
 use pinewrit_ext4::EditError;
 use pinewrit_fat as fat;
 use pinewrit_table::TableError;
+use pinewrit_volume::files::FilesError;
+use pinewrit_volume::format::FormatError;
 
 use super::{disk_error, interrupted, mistakes};
 use crate::exit::Exit;

@@ -6,14 +6,14 @@ mod source;
 
 use std::io::ErrorKind;
 
-use pinewrit_core::configure::ConfigureError;
-use pinewrit_core::intake::custom::CustomError;
-use pinewrit_core::intake::rootfs::RootError;
 use pinewrit_core::receipt::ReceiptError;
-use pinewrit_core::settings::Mistakes;
 use pinewrit_core::verify::VerifyError;
 use pinewrit_core::write::{Stability, Whereabouts, WriteError};
 use pinewrit_disk::{CommitError, DiskError, Operation, UndoError};
+use pinewrit_firstboot::configure::ConfigureError;
+use pinewrit_firstboot::intake::custom::CustomError;
+use pinewrit_firstboot::intake::rootfs::RootError;
+use pinewrit_firstboot::settings::Mistakes;
 use pinewrit_image::{StreamError, Subject};
 
 use crate::exit::Exit;

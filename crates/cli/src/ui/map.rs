@@ -82,7 +82,7 @@ fn cells(partitions: &[PartitionFacts], size: u64, width: usize) -> Vec<Cell> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use pinewrit_core::filesystem::FilesystemFacts;
+    use pinewrit_volume::filesystem::FilesystemFacts;
 
     fn partition(number: u32, start: u64, size: u64, used: Option<u64>) -> PartitionFacts {
         PartitionFacts {

@@ -11,7 +11,7 @@ use pinewrit_ext4::{Attributes, NodeKind, Zeros};
 use pinewrit_fat::{EditError, Editor, Placement, VolumeError, check_path, folded};
 
 use super::fill::{Done, LARGER, MAX_KNOWN, Sink, SinkError, Stands};
-use crate::files::above;
+use pinewrit_volume::files::above;
 
 /// Bytes that a file can have: 32 bits count them.
 const MAX_FILE: u64 = u32::MAX as u64;

@@ -8,7 +8,7 @@ use pinewrit_ext4::{
     Attributes, EditError, Editor, FileKind, Metadata, NodeKind, VolumeError, Zeros,
 };
 
-use crate::files::above;
+use pinewrit_volume::files::above;
 
 /// Why something did not go into a file system, and what to try.
 #[derive(Debug)]

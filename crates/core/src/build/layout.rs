@@ -7,9 +7,9 @@ use pinewrit_fat::FatWidth;
 use pinewrit_image::Location;
 use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKind};
 
-use crate::format::{FatKind, FormatKind};
-use crate::settings::document::{At, Document, Fields, Wrong};
-use crate::settings::{Mistakes, SecretSource};
+use pinewrit_firstboot::document::{At, Document, Fields, Wrong};
+use pinewrit_firstboot::settings::{Mistakes, SecretSource};
+use pinewrit_volume::format::{FatKind, FormatKind};
 
 /// A layout in which no mistake was found so far; sizes are checked when the medium is known.
 #[derive(Clone, Debug)]

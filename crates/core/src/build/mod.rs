@@ -23,13 +23,13 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::Cancel;
-use crate::format::{self, FormatError, FormatKind, FormatOptions};
 use crate::pipeline::spawn;
-use crate::settings::{Mistakes, Remark};
 use fat::FatSink;
 use fill::{ExtSink, Sink};
 pub use layout::{Blob, Content, Layout, Origin, PartitionPlan, check};
 use names::{Made, Names};
+use pinewrit_firstboot::settings::{Mistakes, Remark};
+use pinewrit_volume::format::{self, FormatError, FormatKind, FormatOptions};
 pub use unpack::{Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked, unpack};
 
 /// How often what was put together so far is sent on its way.

@@ -6,8 +6,8 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 use super::PartitionPlan;
-use crate::filesystem;
-use crate::format::FormatKind;
+use pinewrit_volume::filesystem;
+use pinewrit_volume::format::FormatKind;
 
 /// Steps of a template; one that runs in circles ends there.
 const FUEL: u64 = 100_000;

@@ -3,8 +3,8 @@
 use globset::{Glob, GlobBuilder, GlobMatcher};
 
 use super::remark;
-use crate::settings::Remark;
-use crate::settings::document::nearest;
+use pinewrit_firstboot::document::nearest;
+use pinewrit_firstboot::settings::Remark;
 
 /// Names that a message suggests.
 const MAX_NEAR: usize = 3;

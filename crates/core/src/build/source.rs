@@ -17,7 +17,7 @@ use super::names::Names;
 use super::pick::Picks;
 use super::{BuildError, BuildReport, Content, Origin, at, fat, mistake, remark};
 use crate::Cancel;
-use crate::settings::Remark;
+use pinewrit_firstboot::settings::Remark;
 
 /// A text in which names are put is no longer than this, in bytes.
 const MAX_TEMPLATE: u64 = 1 << 20;
@@ -404,7 +404,7 @@ impl Taking<'_> {
         })?;
         match picks.missing(line, &location.to_string()) {
             missing if missing.is_empty() => Ok(()),
-            missing => Err(crate::settings::Mistakes(missing).into()),
+            missing => Err(pinewrit_firstboot::settings::Mistakes(missing).into()),
         }
     }
 

@@ -5,10 +5,9 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard};
 
-use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, DiskError, SectorSize, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, DiskError, Ranges, SectorSize, Window};
 
 use super::{Identifiers, Receipt, ReceiptChange, ReceiptError, digest_of, is_as_recorded};
-use crate::extents::Ranges;
 use crate::state::{Found, StateFolder};
 use crate::write::ChunkRecord;
 

@@ -1,7 +1,7 @@
 //! The end of a write: settings, growth, and the first chunk last.
 
 use pinewrit_disk::{
-    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, OVERLAY_BLOCK, Overlay,
+    AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, OVERLAY_BLOCK, Overlay, Ranges,
 };
 use pinewrit_table::TableError;
 
@@ -10,11 +10,10 @@ use super::report::{ChunkRecord, WriteError};
 use super::state::State;
 use super::work::{Bench, REQUEST};
 use crate::Stage;
-use crate::configure::{self, ConfigureReport};
-use crate::extents::Ranges;
-use crate::grow::{self, GrowReport};
-use crate::settings::CheckedSettings;
 use crate::verify::Found;
+use pinewrit_firstboot::configure::{self, ConfigureReport};
+use pinewrit_firstboot::settings::CheckedSettings;
+use pinewrit_volume::grow::{self, GrowReport};
 
 /// Bytes at the medium's end that are cleared before writing. The backup of a GPT takes 33
 /// sectors there, of up to 4096 bytes.

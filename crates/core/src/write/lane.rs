@@ -13,9 +13,9 @@ use super::report::{ChecksumReport, ChunkRecord, WriteError, WriteReport};
 use super::state::{Event, State};
 use super::work::{Bench, Done, REQUEST};
 use super::{ReadBack, Target, WriteOptions, patience};
-use crate::extents::RegionFacts;
 use crate::pipeline::{Chunk, SourcePosition, spawn};
 use crate::{Cancel, Progress, Stage};
+use pinewrit_volume::extents::RegionFacts;
 
 /// Requests in flight on a medium, each of up to 1 MiB.
 const WORKERS: usize = 2;

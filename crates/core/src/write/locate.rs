@@ -8,9 +8,9 @@ use pinewrit_table::PartitionTable;
 
 use super::report::{ChunkRecord, Owned, OwnerKind, Whereabouts};
 use crate::Cancel;
-use crate::extents::MapTracker;
 use crate::pipeline::{Chunk, SourcePosition, WantedSums, stream_chunks};
 use crate::verify::Found;
+use pinewrit_volume::extents::MapTracker;
 
 /// What is at `offset` of a medium. `first` is what belongs into its first chunk, where the table
 /// may not be on the medium yet. Whatever cannot be read is left open.

@@ -22,15 +22,15 @@ use pinewrit_image::{
     Checksum, ChecksumKind, ExpectedChecksum, ImageSource, StreamError, StreamFault, Subject,
 };
 
-use crate::expect::expectation;
-use crate::extents::MapTracker;
 use crate::pipeline::{
     Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, spawn, stream_chunks,
 };
-use crate::settings::CheckedSettings;
 use crate::{Cancel, Observer};
 use lane::{Lane, LaneFailure, StreamOutcome};
 pub use locate::{owners, whereabouts};
+use pinewrit_firstboot::settings::CheckedSettings;
+use pinewrit_volume::expect::expectation;
+use pinewrit_volume::extents::MapTracker;
 pub use report::{
     ChecksumReport, ChunkRecord, Owned, OwnerKind, Pace, PacePoint, Stability, Whereabouts,
     WriteError, WriteReport,

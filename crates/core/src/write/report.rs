@@ -5,9 +5,9 @@ use pinewrit_image::{Checksum, StreamError, Subject};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::configure::{ConfigureError, ConfigureReport};
-use crate::extents::RegionFacts;
-use crate::grow::GrowReport;
+use pinewrit_firstboot::configure::{ConfigureError, ConfigureReport};
+use pinewrit_volume::extents::RegionFacts;
+use pinewrit_volume::grow::GrowReport;
 
 /// What was written.
 #[derive(Clone, Debug, Serialize, JsonSchema)]

@@ -2,13 +2,12 @@
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange};
+use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, Ranges};
 
 use super::past_end;
 use super::patience;
 use super::report::{ChunkRecord, WriteError};
 use crate::Cancel;
-use crate::extents::Ranges;
 use crate::pipeline::Chunk;
 
 /// Bytes of one request: large enough for full speed, small enough to stop soon.

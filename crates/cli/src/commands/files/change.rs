@@ -3,12 +3,12 @@
 use std::os::unix::fs::PermissionsExt;
 
 use pinewrit_core::build::UnpackReport;
-use pinewrit_core::files::{
+use pinewrit_disk::{FreeWrites, Window, open_plain};
+use pinewrit_host::Readers;
+use pinewrit_volume::files::{
     Edit, EditFault, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
     open_to_read,
 };
-use pinewrit_disk::{FreeWrites, Window, open_plain};
-use pinewrit_host::Readers;
 use schemars::JsonSchema;
 use serde::Serialize;
 

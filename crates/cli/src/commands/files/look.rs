@@ -4,12 +4,12 @@ use std::fs::File;
 use std::io::{self, Write};
 use std::path::Path;
 
-use pinewrit_core::files::{
-    Difference, Facts, Files, Kind, Node, compare, expected_of, open_to_read, read_expected, walk,
-};
 use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_host::Readers;
 use pinewrit_image::PeekDevice;
+use pinewrit_volume::files::{
+    Difference, Facts, Files, Kind, Node, compare, expected_of, open_to_read, read_expected, walk,
+};
 
 use super::super::inspect::medium_at;
 use super::super::source::{self, Keep};
@@ -107,7 +107,7 @@ pub(super) fn list(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
                     true
                 });
                 match walked {
-                    Err(pinewrit_core::files::FilesError::NotFound(_)) => {
+                    Err(pinewrit_volume::files::FilesError::NotFound(_)) => {
                         return Err(not_there(at, files));
                     }
                     walked => walked.map_err(failed)?,
@@ -255,7 +255,7 @@ pub(super) fn tree(ui: &Ui, readers: &Readers, at: &ReadArgs, depth: Option<usiz
             },
         );
         match walked {
-            Err(pinewrit_core::files::FilesError::NotFound(_)) => {
+            Err(pinewrit_volume::files::FilesError::NotFound(_)) => {
                 return Err(not_there(at, files));
             }
             walked => walked.map_err(|e| explain::files_error(name, &e))?,
@@ -474,7 +474,7 @@ pub(super) fn check(ui: &Ui, readers: &Readers, at: &ReadArgs, list: &Path) -> O
     let differences = look(ui, readers, at, |files, name| {
         let compared = compare(files, &at.place.path, &expected);
         compared.map_err(|e| match e {
-            pinewrit_core::files::FilesError::NotFound(_) => not_there(at, files),
+            pinewrit_volume::files::FilesError::NotFound(_) => not_there(at, files),
             e => explain::files_error(name, &e),
         })
     })?;

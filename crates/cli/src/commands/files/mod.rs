@@ -7,9 +7,9 @@ mod unpack;
 #[cfg(test)]
 pub(crate) use change::ChangeEvent;
 
-use pinewrit_core::files::{FilesystemOf, Place, Rights, find_place};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::Readers;
+use pinewrit_volume::files::{FilesystemOf, Place, Rights, find_place};
 
 use super::Outcome;
 use crate::args::{FilesAction, FilesArgs};

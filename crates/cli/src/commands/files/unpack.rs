@@ -3,9 +3,9 @@
 use pinewrit_core::build::{
     self, BuildError, Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked,
 };
-use pinewrit_core::files::{FileChanges, FilesError, Place, join};
 use pinewrit_host::Readers;
 use pinewrit_image::Location;
+use pinewrit_volume::files::{FileChanges, FilesError, Place, join};
 
 use super::super::change::{self, confirm};
 use super::super::{Outcome, records, source};

@@ -1,9 +1,9 @@
 //! Whether what is in a source is an image of a medium, and one for these media.
 
-use pinewrit_core::expect::{Expectation, expectation};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::{MediumKind, Target};
 use pinewrit_image::PeekDevice;
+use pinewrit_volume::expect::{Expectation, expectation};
 
 use super::NOTHING_WRITTEN;
 use super::plan::{PREVIEW, Plan};

@@ -309,7 +309,7 @@ fn full_name(path: &Path) -> String {
 }
 
 /// Why a partition was written as a whole.
-fn region_text(region: &pinewrit_core::extents::RegionFacts) -> String {
+fn region_text(region: &pinewrit_volume::extents::RegionFacts) -> String {
     let what = match region.partition {
         Some(number) => format!("partition {number}"),
         None => "the file system".to_owned(),

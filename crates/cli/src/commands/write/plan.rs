@@ -2,18 +2,18 @@
 
 use std::path::{Path, PathBuf};
 
-use pinewrit_core::configure::{ConfigureError, ConfigureReport, prepare};
-use pinewrit_core::extents::MapTracker;
-use pinewrit_core::filesystem::FilesystemFacts;
 use pinewrit_core::inspect::{Inspection, PartitionFacts, inspect, inspect_medium};
 use pinewrit_core::receipt::{Receipt, ReceiptPartition};
-use pinewrit_core::settings::CheckedSettings;
 use pinewrit_core::unfinished::UnfinishedWrite;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Padded, SectorSize};
+use pinewrit_firstboot::configure::{ConfigureError, ConfigureReport, prepare};
+use pinewrit_firstboot::settings::CheckedSettings;
 use pinewrit_host::{Bus, Footing, MediumKind, Readers, Target};
 use pinewrit_image::{
     ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
 };
+use pinewrit_volume::extents::MapTracker;
+use pinewrit_volume::filesystem::FilesystemFacts;
 
 use super::super::report::{self, Facts};
 use super::super::source::{self, Keep};

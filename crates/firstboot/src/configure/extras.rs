@@ -1,0 +1,93 @@
+//! Files and changes of texts that the settings ask for beside the intake.
+
+use super::{ChangeKind, ConfigureError, ConfigureReport, FileChange};
+use crate::settings::{CheckedSettings, EditOrRemoval, PlacedEdit, PlacedFile};
+use pinewrit_volume::files::{
+    Files, FilesError, FilesystemOf, MAX_TEXT, Place, Rights, Site, above, find_place,
+};
+
+pub(super) fn apply(
+    site: &mut Site<'_>,
+    settings: &CheckedSettings,
+    report: &mut ConfigureReport,
+) -> Result<(), ConfigureError> {
+    for file in &settings.files {
+        let place = filesystem(site, &file.place, file.line)?;
+        let change = site.change(&place, |files| put(files, file))?;
+        report.files.push(change);
+    }
+    for edit in &settings.edits {
+        let place = filesystem(site, &edit.place, edit.line)?;
+        let change = site.change(&place, |files| change(files, edit))?;
+        report.files.push(change);
+    }
+    Ok(())
+}
+
+fn filesystem(site: &Site<'_>, place: &Place, line: usize) -> Result<FilesystemOf, ConfigureError> {
+    find_place(site.device, &place.partition)?.map_err(|_| ConfigureError::Extra {
+        line,
+        what: format!("there is no file system for the place {place}"),
+    })
+}
+
+fn put(files: &mut Files<'_>, file: &PlacedFile) -> Result<FileChange, ConfigureError> {
+    let path = &file.place.path;
+    let old = files.small(path, MAX_TEXT)?;
+    let is_there = files.has_name(path)?;
+    let has_rights = !files.keeps_rights() || files.rights(path)? == Some(file.rights);
+    let kind = match &old {
+        None if !is_there => ChangeKind::New,
+        Some(old) if *old == file.content && has_rights => ChangeKind::Same,
+        _ => ChangeKind::Changed,
+    };
+    if kind != ChangeKind::Same {
+        files.make_folders(above(path), Rights::root(0o755))?;
+        files.put(path, file.rights, &file.content)?;
+    }
+    Ok(FileChange {
+        path: file.place.to_string(),
+        kind,
+        // Who hides it from others hides it from a screen.
+        hidden: file.rights.mode & 0o044 == 0,
+        diff: match file.rights.mode & 0o044 {
+            0 => String::new(),
+            _ => pinewrit_volume::text_diff(&old.unwrap_or_default(), &file.content),
+        },
+    })
+}
+
+fn change(files: &mut Files<'_>, wanted: &PlacedEdit) -> Result<FileChange, ConfigureError> {
+    let path = &wanted.place.path;
+    let told = |kind, diff| FileChange {
+        path: wanted.place.to_string(),
+        kind,
+        diff,
+        hidden: false,
+    };
+    let edit = match &wanted.what {
+        EditOrRemoval::Edit(edit) => edit,
+        EditOrRemoval::Remove => {
+            return match files.has_name(path)? {
+                false => Ok(told(ChangeKind::Same, String::new())),
+                true => {
+                    files.remove(path)?;
+                    Ok(told(ChangeKind::Removed, String::new()))
+                }
+            };
+        }
+    };
+    let wrong = |what: String| ConfigureError::Extra {
+        line: wanted.line,
+        what,
+    };
+    match files.edit(path, edit, wanted.kind, wanted.keep_original) {
+        Ok(Ok(Some(diff))) => Ok(told(ChangeKind::Edited, diff)),
+        Ok(Ok(None)) => Ok(told(ChangeKind::Same, String::new())),
+        // The second time, what was to go is gone.
+        Ok(Err(fault)) if fault.is_absent(edit) => Ok(told(ChangeKind::Same, String::new())),
+        Ok(Err(fault)) => Err(wrong(format!("{}: {fault}", wanted.place))),
+        Err(FilesError::NotFound(_)) => Err(wrong(format!("there is no {}", wanted.place))),
+        Err(error) => Err(error.into()),
+    }
+}

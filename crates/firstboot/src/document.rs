@@ -1,0 +1,413 @@
+//! A TOML document whose fields are taken one by one, each mistake with its line.
+
+use std::cell::RefCell;
+use std::fmt;
+use std::io;
+use std::ops::Range;
+use std::path::Path;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// A mistake or a warning, with its line in the file.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
+pub struct Remark {
+    /// Line in the file, from 1.
+    pub line: usize,
+    /// What is wrong. Never holds a secret.
+    pub what: String,
+    /// What is right.
+    pub remedy: String,
+}
+
+impl fmt::Display for Remark {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "line {}: {}; {}", self.line, self.what, self.remedy)
+    }
+}
+
+/// All mistakes of a file, in the order of their lines.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{} mistakes in the file", .0.len())]
+pub struct Mistakes(pub Vec<Remark>);
+
+/// Where secrets and key files come from.
+pub trait SecretSource {
+    /// The value of an environment variable.
+    fn variable(&self, name: &str) -> Option<String>;
+
+    /// The content of a text file.
+    ///
+    /// # Errors
+    /// The file could not be read.
+    fn file(&self, path: &Path) -> io::Result<String>;
+
+    /// Asks a person; `None` where there is nobody to ask.
+    ///
+    /// # Errors
+    /// The answer could not be read.
+    fn ask(&self, what: &str) -> io::Result<Option<String>>;
+}
+
+/// A value and the line where it stands.
+#[derive(Clone, Debug)]
+pub struct At<T> {
+    /// The value.
+    pub value: T,
+    /// Its line, from 1.
+    pub line: usize,
+}
+
+/// What a check of a single value finds wrong.
+pub struct Wrong {
+    /// What is wrong. Never holds a secret.
+    pub what: String,
+    /// What is right.
+    pub remedy: String,
+}
+
+impl Wrong {
+    /// A fault and its remedy.
+    pub fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self {
+            what: what.into(),
+            remedy: remedy.into(),
+        }
+    }
+}
+
+/// A document under examination.
+pub struct Document<'t> {
+    text: &'t str,
+    folder: &'t Path,
+    secrets: &'t dyn SecretSource,
+    mistakes: RefCell<Vec<Remark>>,
+    warnings: RefCell<Vec<Remark>>,
+}
+
+impl<'t> Document<'t> {
+    /// A text whose files are named relative to `folder`.
+    pub fn new(text: &'t str, folder: &'t Path, secrets: &'t dyn SecretSource) -> Self {
+        Self {
+            text,
+            folder,
+            secrets,
+            mistakes: RefCell::default(),
+            warnings: RefCell::default(),
+        }
+    }
+
+    /// The root table; `None` after mistakes of syntax.
+    pub fn parse(&self) -> Option<DeTable<'t>> {
+        let (root, errors) = DeTable::parse_recoverable(self.text);
+        for error in &errors {
+            let line = self.line_of(error.span().unwrap_or_default());
+            let what = format!("this is not TOML: {}", error.message());
+            self.mistake(line, what, "see the example in docs/formats.md");
+        }
+        errors.is_empty().then(|| root.into_inner())
+    }
+
+    /// Where secrets and key files come from.
+    pub fn secrets(&self) -> &dyn SecretSource {
+        self.secrets
+    }
+
+    /// Reads a file named in it, relative to the document.
+    ///
+    /// # Errors
+    /// The file could not be read.
+    pub fn read_file(&self, path: &str) -> io::Result<String> {
+        self.secrets.file(&self.folder.join(path))
+    }
+
+    /// Notes a mistake.
+    pub fn mistake(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
+        self.mistakes.borrow_mut().push(remark(line, what, remedy));
+    }
+
+    /// Notes a warning.
+    pub fn warn(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
+        self.warnings.borrow_mut().push(remark(line, what, remedy));
+    }
+
+    /// Whether any mistake was noted so far.
+    pub fn has_mistakes(&self) -> bool {
+        !self.mistakes.borrow().is_empty()
+    }
+
+    /// All mistakes, in the order of their lines.
+    pub fn into_mistakes(self) -> Mistakes {
+        Mistakes(sorted(self.mistakes.into_inner()))
+    }
+
+    /// All warnings, in the order of their lines.
+    pub fn into_warnings(self) -> Vec<Remark> {
+        sorted(self.warnings.into_inner())
+    }
+
+    fn line_of(&self, span: Range<usize>) -> usize {
+        let before = self.text.get(..span.start).unwrap_or(self.text);
+        before.matches('\n').count() + 1
+    }
+}
+
+fn remark(line: usize, what: impl Into<String>, remedy: impl Into<String>) -> Remark {
+    Remark {
+        line,
+        what: what.into(),
+        remedy: remedy.into(),
+    }
+}
+
+fn sorted(mut remarks: Vec<Remark>) -> Vec<Remark> {
+    remarks.sort_by_key(|remark| remark.line);
+    remarks
+}
+
+/// A table whose keys are taken by name.
+pub struct Fields<'d, 't> {
+    document: &'d Document<'t>,
+    table: &'d DeTable<'t>,
+    line: usize,
+}
+
+impl<'d, 't> Fields<'d, 't> {
+    /// The table at `line`, called `place` in messages. Keys that are not `known` are mistakes.
+    pub fn new(
+        document: &'d Document<'t>,
+        table: &'d DeTable<'t>,
+        line: usize,
+        place: &str,
+        known: &[&str],
+    ) -> Self {
+        for key in table.keys() {
+            let name: &str = key.get_ref();
+            if !known.contains(&name) {
+                let line = document.line_of(key.span());
+                let remedy = match nearest(name, known.iter().copied()) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => format!("known there: {}", known.join(", ")),
+                };
+                document.mistake(line, format!("`{name}` is not known in {place}"), remedy);
+            }
+        }
+        Self {
+            document,
+            table,
+            line,
+        }
+    }
+
+    /// Line of the table's head.
+    pub fn line(&self) -> usize {
+        self.line
+    }
+
+    fn get(&self, key: &str) -> Option<(&'d DeValue<'t>, usize)> {
+        let value: &Spanned<DeValue<'t>> = self.table.get(key)?;
+        Some((value.get_ref(), self.document.line_of(value.span())))
+    }
+
+    /// Whether the key is there, right or wrong.
+    pub fn has(&self, key: &str) -> bool {
+        self.table.contains_key(key)
+    }
+
+    /// Whether the key is there, and a string.
+    pub fn has_text(&self, key: &str) -> bool {
+        self.get(key).is_some_and(|(value, _)| value.is_str())
+    }
+
+    fn wrong_type(&self, key: &str, line: usize, found: &DeValue<'_>, wanted: &str, example: &str) {
+        self.document.mistake(
+            line,
+            format!(
+                "`{key}` is of type {}, where {wanted} is needed",
+                found.type_str()
+            ),
+            format!("write {key} = {example}"),
+        );
+    }
+
+    /// A string.
+    pub fn string(&self, key: &str) -> Option<At<String>> {
+        let (value, line) = self.get(key)?;
+        let Some(text) = value.as_str() else {
+            self.wrong_type(key, line, value, "a string", "\"…\"");
+            return None;
+        };
+        Some(At {
+            value: text.to_owned(),
+            line,
+        })
+    }
+
+    /// A string that passes `check`, which may put it in another form.
+    pub fn checked<T>(&self, key: &str, check: impl Fn(&str) -> Result<T, Wrong>) -> Option<T> {
+        let at = self.string(key)?;
+        self.document.accept(at.line, check(&at.value))
+    }
+
+    /// `true` or `false`.
+    pub fn boolean(&self, key: &str) -> Option<At<bool>> {
+        let (value, line) = self.get(key)?;
+        let Some(value) = value.as_bool() else {
+            self.wrong_type(key, line, value, "true or false", "true");
+            return None;
+        };
+        Some(At { value, line })
+    }
+
+    /// A whole number in a range.
+    pub fn number(&self, key: &str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
+        let (value, line) = self.get(key)?;
+        let number = value
+            .as_integer()
+            .and_then(|number| i64::from_str_radix(number.as_str(), number.radix()).ok());
+        let Some(number) = number else {
+            self.wrong_type(key, line, value, "a whole number", "7");
+            return None;
+        };
+        if !range.contains(&number) {
+            let what = format!("`{key}` is {number}");
+            let remedy = format!("a number from {} to {}", range.start(), range.end());
+            self.document.mistake(line, what, remedy);
+            return None;
+        }
+        Some(number)
+    }
+
+    /// A string, or a list of them.
+    pub fn string_or_strings(&self, key: &str) -> Vec<At<String>> {
+        match self.get(key) {
+            Some((value, _)) if value.is_str() => self.string(key).into_iter().collect(),
+            _ => self.strings(key),
+        }
+    }
+
+    /// One table, or a list of them.
+    pub fn one_or_more(&self, key: &str, known: &[&str]) -> Vec<Fields<'d, 't>> {
+        match self.get(key) {
+            Some((value, _)) if value.is_table() => self.table(key, known).into_iter().collect(),
+            _ => self.tables(key, key, known),
+        }
+    }
+
+    /// A list of strings; empty if the key is absent.
+    pub fn strings(&self, key: &str) -> Vec<At<String>> {
+        let Some((value, line)) = self.get(key) else {
+            return Vec::new();
+        };
+        let Some(items) = value.as_array() else {
+            self.wrong_type(key, line, value, "a list", "[\"…\"]");
+            return Vec::new();
+        };
+        let mut strings = Vec::new();
+        for item in items.iter() {
+            let line = self.document.line_of(item.span());
+            match item.get_ref().as_str() {
+                Some(text) => strings.push(At {
+                    value: text.to_owned(),
+                    line,
+                }),
+                None => self.wrong_type(key, line, item.get_ref(), "a list of strings", "[\"…\"]"),
+            }
+        }
+        strings
+    }
+
+    /// A list of which each item is a string or a table.
+    pub fn texts_or_tables(
+        &self,
+        key: &str,
+        known: &[&str],
+    ) -> Vec<Result<At<String>, Fields<'d, 't>>> {
+        let Some((value, line)) = self.get(key) else {
+            return Vec::new();
+        };
+        let Some(items) = value.as_array() else {
+            self.wrong_type(key, line, value, "a list", "[\"…\"]");
+            return Vec::new();
+        };
+        let mut found = Vec::new();
+        for item in items.iter() {
+            let line = self.document.line_of(item.span());
+            let value: &'d DeValue<'t> = item.get_ref();
+            match (value.as_str(), value.as_table()) {
+                (Some(text), _) => found.push(Ok(At {
+                    value: text.to_owned(),
+                    line,
+                })),
+                (None, Some(table)) => {
+                    let place = format!("an item of {key}");
+                    found.push(Err(Fields::new(self.document, table, line, &place, known)));
+                }
+                (None, None) => self.wrong_type(key, line, value, "a list of strings", "[\"…\"]"),
+            }
+        }
+        found
+    }
+
+    /// A table.
+    pub fn table(&self, key: &str, known: &[&str]) -> Option<Fields<'d, 't>> {
+        let (value, line) = self.get(key)?;
+        let Some(table) = value.as_table() else {
+            let example = format!("{{ … }}, or a section [{key}]");
+            self.wrong_type(key, line, value, "a table", &example);
+            return None;
+        };
+        let place = format!("[{key}]");
+        Some(Fields::new(self.document, table, line, &place, known))
+    }
+
+    /// A list of tables; empty if the key is absent. `name` is how its head is written.
+    pub fn tables(&self, key: &str, name: &str, known: &[&str]) -> Vec<Fields<'d, 't>> {
+        let Some((value, line)) = self.get(key) else {
+            return Vec::new();
+        };
+        let tables = value.as_array().map(|items| {
+            let table = |item: &'d Spanned<DeValue<'t>>| {
+                let line = self.document.line_of(item.span());
+                Some((item.get_ref().as_table()?, line))
+            };
+            items.iter().map(table).collect::<Option<Vec<_>>>()
+        });
+        let Some(Some(tables)) = tables else {
+            self.document.mistake(
+                line,
+                format!("`{key}` must be a list of tables"),
+                format!("begin each with [[{name}]]"),
+            );
+            return Vec::new();
+        };
+        let place = format!("[[{name}]]");
+        tables
+            .into_iter()
+            .map(|(table, line)| Fields::new(self.document, table, line, &place, known))
+            .collect()
+    }
+}
+
+impl Document<'_> {
+    /// A checked value, or its mistake noted.
+    pub fn accept<T>(&self, line: usize, checked: Result<T, Wrong>) -> Option<T> {
+        checked
+            .map_err(|wrong| self.mistake(line, wrong.what, wrong.remedy))
+            .ok()
+    }
+}
+
+/// The candidate most like `name`, if any is like it at all.
+pub fn nearest<'c>(name: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<&'c str> {
+    let lower = name.to_lowercase();
+    candidates
+        .into_iter()
+        .map(|candidate| {
+            let score = strsim::jaro_winkler(&lower, &candidate.to_lowercase());
+            (score, candidate)
+        })
+        .filter(|(score, _)| *score > 0.8)
+        .max_by(|a, b| a.0.total_cmp(&b.0))
+        .map(|(_, candidate)| candidate)
+}

@@ -1,0 +1,18 @@
+//! How operating systems take first-boot settings in. One module for each way.
+
+mod certificates;
+mod change;
+pub mod cloud_init;
+pub mod custom;
+mod facts;
+mod first_start;
+mod found;
+pub(crate) mod host_key;
+mod networks;
+pub(crate) mod online;
+pub mod rootfs;
+
+pub use change::{ChangeKind, FileChange};
+pub use facts::SettingsFacts;
+pub use found::find_settings;
+pub use host_key::HostKey;

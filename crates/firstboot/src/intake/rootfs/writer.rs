@@ -1,0 +1,460 @@
+//! Writing down what goes into a root file system: each file with what it was before, and a state
+//! file by which a later run knows what is its own.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::revert::Edits;
+use crate::intake::{ChangeKind, FileChange};
+use pinewrit_volume::files::{Files, FilesError, MAX_TEXT, Rights, above};
+
+/// Where the state file lies.
+const STATE: &str = "/var/lib/pinewrit/state.json";
+
+/// What an earlier run has put on the medium. It holds no secrets.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub(crate) struct State {
+    pub(crate) version: u32,
+    /// Files that are all its own: path, and the digest of what was put there.
+    pub(crate) files: BTreeMap<String, String>,
+    /// Links, and where they lead.
+    pub(crate) links: BTreeMap<String, String>,
+    /// Users, and the keys that they were given.
+    pub(crate) users: BTreeMap<String, Vec<String>>,
+    /// Groups that users were put in.
+    pub(crate) groups: BTreeMap<String, Vec<String>>,
+    /// Numbers of users that are gone: uid and gid.
+    pub(crate) former: BTreeMap<String, (u32, u32)>,
+    /// The user of the image who was locked, and was not before.
+    pub(crate) locked: Option<String>,
+    /// Edits of texts that others use too.
+    pub(crate) edits: BTreeMap<String, Edits>,
+    /// Links that lead elsewhere now, and where they led before.
+    pub(crate) led: BTreeMap<String, Led>,
+    /// Whether the swap file was made here.
+    pub(crate) has_swap: bool,
+}
+
+/// A link that was there before, or a text in its place.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub(crate) struct Led {
+    pub(crate) was: Option<String>,
+    pub(crate) text: Option<String>,
+    pub(crate) is: String,
+}
+
+impl State {
+    pub(crate) const VERSION: u32 = 1;
+
+    pub(crate) fn read(files: &Files<'_>) -> Result<Option<Self>, FilesError> {
+        let Some(text) = files.text(STATE)? else {
+            return Ok(None);
+        };
+        let unusable = |why: String| FilesError::Unusable {
+            path: STATE.to_owned(),
+            why,
+        };
+        // Without it, what an earlier run has put could not be told from what others have.
+        let state: Self =
+            serde_json::from_str(&text).map_err(|error| unusable(error.to_string()))?;
+        match state.version {
+            Self::VERSION => Ok(Some(state)),
+            other => Err(unusable(format!("its version is {other}"))),
+        }
+    }
+}
+
+/// Whether a file may be shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Secrecy {
+    Open,
+    /// It holds hashes, keys or passphrases.
+    Secret,
+}
+
+pub(crate) struct Writer<'f, 'a> {
+    pub(crate) files: &'f mut Files<'a>,
+    pub(crate) changes: Vec<FileChange>,
+    pub(crate) notes: Vec<String>,
+    /// What the earlier run left.
+    pub(crate) old: Option<State>,
+    pub(crate) state: State,
+    /// Texts of others as they are without the edits of the earlier run; `None` for those that would be
+    /// gone.
+    restored: BTreeMap<String, Option<String>>,
+    /// Texts of others as they were before this run's edits.
+    bases: BTreeMap<String, Option<String>>,
+}
+
+type Done = Result<(), FilesError>;
+
+fn digest(content: &[u8]) -> String {
+    blake3::hash(content).to_hex()[..32].to_owned()
+}
+
+impl<'f, 'a> Writer<'f, 'a> {
+    pub(crate) fn new(files: &'f mut Files<'a>) -> Result<Self, FilesError> {
+        let old = State::read(files)?;
+        let mut notes = Vec::new();
+        let mut restored = BTreeMap::new();
+        for (path, edits) in old.iter().flat_map(|old| &old.edits) {
+            let Some(text) = files.text(path)? else {
+                continue;
+            };
+            let (text, is_missing) = edits.taken_back(&text);
+            if is_missing {
+                notes.push(format!(
+                    "{path} was changed since: not all of the earlier settings can be taken out"
+                ));
+            }
+            restored.insert(path.clone(), text);
+        }
+        Ok(Self {
+            restored,
+            bases: BTreeMap::new(),
+            old,
+            files,
+            changes: Vec::new(),
+            notes,
+            state: State {
+                version: State::VERSION,
+                ..State::default()
+            },
+        })
+    }
+
+    pub(crate) fn has(&self, path: &str) -> Result<bool, FilesError> {
+        self.files.has(path)
+    }
+
+    /// Whether any of these is there.
+    pub(crate) fn has_any(&self, paths: &[&str]) -> Result<bool, FilesError> {
+        for path in paths {
+            if self.files.has(path)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    /// A text; one of others without what an earlier run put there.
+    pub(crate) fn text(&self, path: &str) -> Result<Option<String>, FilesError> {
+        match self.restored.get(path) {
+            Some(text) if !self.bases.contains_key(path) => Ok(text.clone()),
+            _ => self.files.text(path),
+        }
+    }
+
+    pub(crate) fn note(&mut self, note: impl Into<String>) {
+        self.notes.push(note.into());
+    }
+
+    /// A file that is all ours: a later run without it takes it away.
+    pub(crate) fn file(
+        &mut self,
+        path: &str,
+        rights: Rights,
+        content: &str,
+        secrecy: Secrecy,
+    ) -> Done {
+        self.state
+            .files
+            .insert(path.to_owned(), digest(content.as_bytes()));
+        let is_own = self
+            .old
+            .as_ref()
+            .is_some_and(|old| old.files.contains_key(path));
+        let kind = match is_own {
+            true => ChangeKind::Edited,
+            false => ChangeKind::Changed,
+        };
+        self.put(path, rights, content, secrecy, kind)
+    }
+
+    /// A text that others use too: it keeps its owner and permissions. A later run without the setting
+    /// takes the edits back.
+    pub(crate) fn shared(
+        &mut self,
+        path: &str,
+        usual: Rights,
+        content: &str,
+        secrecy: Secrecy,
+    ) -> Done {
+        if !self.bases.contains_key(path) {
+            let base = self.text(path)?;
+            self.bases.insert(path.to_owned(), base);
+        }
+        self.lasting(path, usual, content, secrecy)
+    }
+
+    /// The same, for what stays whatever later runs do.
+    pub(crate) fn lasting(
+        &mut self,
+        path: &str,
+        usual: Rights,
+        content: &str,
+        secrecy: Secrecy,
+    ) -> Done {
+        let rights = self.files.rights(path)?.unwrap_or(usual);
+        self.put(path, rights, content, secrecy, ChangeKind::Edited)
+    }
+
+    /// `changed` is what it is when something else was there.
+    fn put(
+        &mut self,
+        path: &str,
+        rights: Rights,
+        content: &str,
+        secrecy: Secrecy,
+        changed: ChangeKind,
+    ) -> Done {
+        let known = self.files.rights(path)?;
+        // A link is replaced, and what it leads to is left alone.
+        let old = match known {
+            Some(_) => self.files.small(path, MAX_TEXT)?,
+            None => None,
+        };
+        let has_rights = known == Some(rights);
+        let kind = match &old {
+            Some(old) if old == content.as_bytes() && has_rights => ChangeKind::Same,
+            Some(_) => changed,
+            None if self.files.has_name(path)? => changed,
+            None => ChangeKind::New,
+        };
+        if kind != ChangeKind::Same {
+            self.files.make_folders(above(path), Rights::root(0o755))?;
+            self.files.put(path, rights, content.as_bytes())?;
+        }
+        let old = old.unwrap_or_default();
+        let diff = match secrecy {
+            Secrecy::Open => pinewrit_volume::text_diff(&old, content.as_bytes()),
+            Secrecy::Secret => String::new(),
+        };
+        self.told(path, kind, diff);
+        if secrecy == Secrecy::Secret
+            && let Some(own) = self.changes.iter_mut().find(|change| change.path == path)
+        {
+            own.hidden = true;
+        }
+        Ok(())
+    }
+
+    /// Notes a change; one of the same path is brought together with it.
+    fn told(&mut self, path: &str, kind: ChangeKind, diff: String) {
+        let known = self.changes.iter_mut().find(|change| change.path == path);
+        match known {
+            Some(known) => {
+                known.kind = match (known.kind, kind) {
+                    (ChangeKind::Removed, ChangeKind::New) => ChangeKind::Renewed,
+                    (ChangeKind::Same, kind) | (_, kind @ ChangeKind::Removed) => kind,
+                    (known, _) => known,
+                };
+                known.diff += &diff;
+            }
+            None => self.changes.push(FileChange {
+                path: path.to_owned(),
+                kind,
+                diff,
+                hidden: false,
+            }),
+        }
+    }
+
+    /// A link that is ours.
+    pub(crate) fn link(&mut self, path: &str, target: &str) -> Done {
+        self.state.links.insert(path.to_owned(), target.to_owned());
+        self.plain_link(path, target)
+    }
+
+    /// A link that is the system's: a later run without the setting leads it where it led before.
+    pub(crate) fn lead(&mut self, path: &str, target: &str) -> Done {
+        let known = self.old.as_ref().and_then(|old| old.led.get(path));
+        let led = match known {
+            Some(known) => Led {
+                is: target.to_owned(),
+                ..known.clone()
+            },
+            None => {
+                let was = self.files.facts(path)?;
+                let is_file = was.as_ref().is_some_and(|facts| facts.target.is_none());
+                Led {
+                    was: was.and_then(|facts| facts.target),
+                    text: match is_file {
+                        true => self.files.text(path)?,
+                        false => None,
+                    },
+                    is: target.to_owned(),
+                }
+            }
+        };
+        self.state.led.insert(path.to_owned(), led);
+        self.plain_link(path, target)
+    }
+
+    fn plain_link(&mut self, path: &str, target: &str) -> Done {
+        let facts = self.files.facts(path)?;
+        let old = facts.as_ref().and_then(|facts| facts.target.clone());
+        let kind = match (&facts, &old) {
+            (_, Some(old)) if old == target => ChangeKind::Same,
+            (None, _) => ChangeKind::New,
+            _ => ChangeKind::Edited,
+        };
+        if kind != ChangeKind::Same {
+            self.files.make_folders(above(path), Rights::root(0o755))?;
+            self.files.link(path, target)?;
+        }
+        let old = old.map_or(String::new(), |old| format!("→ {old}\n"));
+        let diff = pinewrit_volume::text_diff(old.as_bytes(), format!("→ {target}\n").as_bytes());
+        self.told(path, kind, diff);
+        Ok(())
+    }
+
+    pub(crate) fn folder(&mut self, path: &str, rights: Rights) -> Done {
+        if self.files.has(path)? {
+            return Ok(());
+        }
+        self.files.make_folders(above(path), Rights::root(0o755))?;
+        self.files.make_folders(path, rights)
+    }
+
+    /// Takes a file or link away, if it is there.
+    pub(crate) fn remove(&mut self, path: &str) -> Done {
+        if self.files.has_name(path)? {
+            self.files.remove(path)?;
+            self.told(path, ChangeKind::Removed, String::new());
+        }
+        Ok(())
+    }
+
+    /// Notes this run's edits, and takes those of the earlier one back that are not wanted any more.
+    fn settle_texts(&mut self) -> Done {
+        for (path, base) in &self.bases {
+            let text = self.files.text(path)?.unwrap_or_default();
+            let edits = Edits::between(base.as_deref(), &text);
+            if !edits.hunks.is_empty() {
+                self.state.edits.insert(path.clone(), edits);
+            }
+        }
+        for (path, text) in std::mem::take(&mut self.restored) {
+            if self.bases.contains_key(&path) {
+                continue;
+            }
+            match text {
+                Some(text) => {
+                    self.lasting(&path, Rights::root(0o644), &text, Secrecy::Open)?;
+                    self.changes
+                        .retain(|change| change.path != path || change.kind != ChangeKind::Same);
+                }
+                None => self.remove(&path)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn lead_back(&mut self, path: &str, led: &Led) -> Done {
+        let now = self.files.facts(path)?.and_then(|facts| facts.target);
+        if now.as_deref() != Some(&*led.is) {
+            return Ok(());
+        }
+        match (&led.was, &led.text) {
+            (Some(was), _) => self.plain_link(path, was),
+            (None, Some(text)) => {
+                let rights = Rights::root(0o644);
+                self.put(path, rights, text, Secrecy::Open, ChangeKind::Edited)
+            }
+            (None, None) => self.remove(path),
+        }
+    }
+
+    /// Takes away what an earlier run has put and this one has not, unless somebody changed it.
+    pub(crate) fn clear_old(&mut self) -> Done {
+        self.settle_texts()?;
+        let Some(old) = self.old.clone() else {
+            return Ok(());
+        };
+        for (path, led) in &old.led {
+            if !self.state.led.contains_key(path) {
+                self.lead_back(path, led)?;
+            }
+        }
+        for (path, known) in &old.files {
+            if self.state.files.contains_key(path) {
+                continue;
+            }
+            match self.files.small(path, MAX_TEXT)? {
+                Some(content) if digest(&content) == *known => self.remove(path)?,
+                None if !self.files.has_name(path)? => {}
+                _ => self.note(format!("{path} was changed by hand, and stays")),
+            }
+        }
+        for (path, target) in &old.links {
+            if self.state.links.contains_key(path) {
+                continue;
+            }
+            let facts = self.files.facts(path)?;
+            if facts.and_then(|facts| facts.target).as_ref() == Some(target) {
+                self.remove(path)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Leaves the state for later runs.
+    pub(crate) fn keep_state(&mut self) -> Done {
+        let json = serde_json::to_string_pretty(&self.state).unwrap_or_default();
+        self.folder("/var/lib/pinewrit", Rights::root(0o700))?;
+        let rights = Rights::root(0o600);
+        self.put(
+            STATE,
+            rights,
+            &(json + "\n"),
+            Secrecy::Open,
+            ChangeKind::Edited,
+        )?;
+        if let Some(own) = self.changes.iter_mut().find(|change| change.path == STATE) {
+            "what was put here, for a later run\n".clone_into(&mut own.diff);
+        }
+        Ok(())
+    }
+}
+
+const BEGIN: &str = "# Written by Pinewrit: begin";
+const END: &str = "# Written by Pinewrit: end";
+
+/// Lines between marks, by which a later run finds them in a text of others.
+pub(super) fn block(lines: &str) -> String {
+    match lines.is_empty() {
+        true => String::new(),
+        false => format!("{BEGIN}\n{lines}{END}\n"),
+    }
+}
+
+/// A text without what an earlier run put between its marks.
+pub(super) fn without_block(text: &str) -> String {
+    let mut is_own = false;
+    let mut kept = String::new();
+    for line in text.split_inclusive('\n') {
+        match line.trim_end() {
+            BEGIN => is_own = true,
+            END => is_own = false,
+            _ if !is_own => kept += line,
+            _ => {}
+        }
+    }
+    kept
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_own_block_is_found_again() {
+        let text = format!("a=1\n{}Port 22\n", block("Port 7\n"));
+        assert_eq!(without_block(&text), "a=1\nPort 22\n");
+        assert_eq!(block(""), "");
+    }
+}

@@ -1,0 +1,558 @@
+//! Files inside the file systems of a medium, without mounting: one face for FAT and ext2/3/4.
+
+mod change;
+mod check;
+mod facts;
+mod open;
+mod place;
+mod text;
+mod walk;
+mod zone;
+
+use std::io::{Read, Write};
+
+use jiff::tz::TimeZone;
+use pinewrit_disk::{BlockDevice, DiskError};
+use pinewrit_ext4::{
+    Attributes, EditError, Editor, FileKind, Timestamp, Tree, Volume, VolumeError as ExtError,
+    Zeros,
+};
+use pinewrit_fat as fat;
+
+pub use change::FileChanges;
+pub use change::Site;
+pub use check::{Difference, Expected, compare, expected_of, read_expected};
+pub use facts::{Facts, Kind};
+use facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
+pub use open::{FilesystemOf, find_place, open_to_change, open_to_read};
+pub use open::{filesystems, first_unseen};
+pub use place::{Place, PlaceError, Wanted};
+pub use text::{Edit, EditFault, Spot, TextKind, apply as edit_text, apply_as as edit_text_as};
+pub use walk::{Node, walk};
+pub use zone::time_zone;
+
+/// Owner, rights and time that a file is to get, where the file system has them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Rights {
+    /// Permission bits.
+    pub mode: u16,
+    /// Owner.
+    pub uid: u32,
+    /// Group.
+    pub gid: u32,
+}
+
+impl Rights {
+    /// Those of something that belongs to the administrator.
+    pub fn root(mode: u16) -> Self {
+        Self {
+            mode,
+            uid: 0,
+            gid: 0,
+        }
+    }
+
+    /// Those of something that belongs to a user.
+    pub fn of(mode: u16, (uid, gid): (u32, u32)) -> Self {
+        Self { mode, uid, gid }
+    }
+}
+
+/// Why something was not read or changed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum FilesError {
+    /// The FAT file system cannot be read.
+    #[error(transparent)]
+    Fat(#[from] fat::VolumeError),
+    /// The FAT file system cannot be changed.
+    #[error(transparent)]
+    FatEdit(#[from] fat::EditError),
+    /// The ext file system cannot be read.
+    #[error(transparent)]
+    Ext(#[from] ExtError),
+    /// The ext file system cannot be changed.
+    #[error(transparent)]
+    Edit(#[from] EditError),
+    /// The device failed.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+    /// A file is larger than is read at once.
+    #[error("{path} has {size} bytes, more than {limit}")]
+    TooLarge {
+        /// The file.
+        path: String,
+        /// Its size in bytes.
+        size: u64,
+        /// The largest that is read.
+        limit: u64,
+    },
+    /// There is nothing.
+    #[error("there is no {0}")]
+    NotFound(String),
+    /// A folder where a file is meant, or the other way round.
+    #[error("{0} is a folder")]
+    IsFolder(String),
+    /// FAT keeps files and folders only.
+    #[error("{path}: FAT has no {what}")]
+    NotOnFat {
+        /// The path.
+        path: String,
+        /// What was wanted.
+        what: &'static str,
+    },
+    /// What was read could not be handed on.
+    #[error("{path} could not be handed on")]
+    Taker {
+        /// The path.
+        path: String,
+        /// The cause.
+        source: std::io::Error,
+    },
+    /// The file system is only read here.
+    #[error("the file system was opened for reading")]
+    ReadOnly,
+    /// A text that would be rewritten is none.
+    #[error("{0} is not a text in UTF-8")]
+    NotText(String),
+    /// A file of our own that cannot be read as what it is.
+    #[error("{path} cannot be used: {why}")]
+    Unusable {
+        /// The file.
+        path: String,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// The file system does not hold together as it is.
+    #[error("the file system is damaged: {0}")]
+    Damaged(String),
+    /// What was changed does not hold together.
+    #[error("the file system would not hold together: {0}")]
+    Unsound(String),
+}
+
+impl FilesError {
+    /// The device's own failure behind it, if it is one.
+    pub fn disk(&self) -> Option<&DiskError> {
+        match self {
+            Self::Disk(error)
+            | Self::Fat(fat::VolumeError::Disk(error))
+            | Self::FatEdit(fat::EditError::Volume(fat::VolumeError::Disk(error)))
+            | Self::Ext(ExtError::Disk(error))
+            | Self::Edit(EditError::Volume(ExtError::Disk(error))) => Some(error),
+            _ => None,
+        }
+    }
+}
+
+/// An open file system of a medium. Paths begin with `/`; changes are on the device when
+/// [`Files::close`] has returned.
+pub enum Files<'a> {
+    /// FAT12, FAT16 or FAT32, to be read.
+    FatRead(Box<fat::Volume<&'a dyn BlockDevice>>),
+    /// FAT12, FAT16 or FAT32, to be changed.
+    Fat(Box<fat::Editor<&'a dyn BlockDevice>>),
+    /// ext2, ext3 or ext4, to be read.
+    ExtRead(Box<Volume<&'a dyn BlockDevice>>),
+    /// ext2, ext3 or ext4, to be changed.
+    Ext(Box<Editor<&'a dyn BlockDevice>>),
+}
+
+type Done = Result<(), FilesError>;
+
+/// The folder above a path; empty for the root.
+pub fn above(path: &str) -> &str {
+    let path = path.trim_end_matches('/');
+    path.rsplit_once('/').map_or("", |(above, _)| above)
+}
+
+/// A path below a folder.
+pub fn join(folder: &str, name: &str) -> String {
+    format!("{}/{name}", folder.trim_end_matches('/'))
+}
+
+impl<'a> Files<'a> {
+    /// Takes the times of a FAT for local time in this zone; it is UTC otherwise.
+    #[must_use]
+    pub fn with_zone(self, zone: &TimeZone) -> Self {
+        match self {
+            Self::FatRead(volume) => Self::FatRead(Box::new(volume.with_zone(zone.clone()))),
+            Self::Fat(editor) => Self::Fat(Box::new(editor.with_zone(zone.clone()))),
+            other => other,
+        }
+    }
+
+    /// Whether permissions and owners are kept.
+    pub fn keeps_rights(&self) -> bool {
+        self.fat().is_none()
+    }
+
+    /// The files of a FAT.
+    fn fat(&self) -> Option<fat::Tree<'_>> {
+        match self {
+            Self::FatRead(volume) => Some(volume.tree()),
+            Self::Fat(editor) => Some(editor.tree()),
+            _ => None,
+        }
+    }
+
+    fn tree(&self) -> Option<Tree<'_>> {
+        match self {
+            Self::ExtRead(volume) => Some(volume.tree()),
+            Self::Ext(editor) => Some(editor.tree()),
+            _ => None,
+        }
+    }
+
+    fn editor(&mut self) -> Result<&mut Editor<&'a dyn BlockDevice>, FilesError> {
+        match self {
+            Self::Ext(editor) => Ok(editor),
+            _ => Err(FilesError::ReadOnly),
+        }
+    }
+
+    /// What is at a path; `None` if there is nothing. A link at the end is not followed.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
+        let Some(tree) = self.tree() else {
+            return self.fat_facts(path);
+        };
+        let number = match tree.find(path.as_bytes()) {
+            Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Ok(None),
+            number => number?,
+        };
+        let found = tree.metadata(number)?;
+        Ok(Some(ext_facts(tree, number, &found)?))
+    }
+
+    fn fat_node(&self, path: &str) -> Result<Option<fat::Node>, FilesError> {
+        match self.fat().map(|tree| tree.find(path)) {
+            None | Some(Err(fat::VolumeError::NotFound(_))) => Ok(None),
+            Some(found) => Ok(Some(found?)),
+        }
+    }
+
+    fn fat_facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
+        Ok(self.fat_node(path)?.as_ref().map(fat_facts))
+    }
+
+    /// Whether a file, link or folder is there, with links followed.
+    ///
+    /// # Errors
+    /// [`FilesError`]: it cannot be told.
+    pub fn has(&self, path: &str) -> Result<bool, FilesError> {
+        let Some(tree) = self.tree() else {
+            return Ok(self.fat_facts(path)?.is_some());
+        };
+        match tree.find_target(path.as_bytes()) {
+            Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => Ok(false),
+            number => Ok(number.map(|_| true)?),
+        }
+    }
+
+    /// Whether anything stands under that name itself.
+    ///
+    /// # Errors
+    /// [`FilesError`]: it cannot be told.
+    pub fn has_name(&self, path: &str) -> Result<bool, FilesError> {
+        Ok(self.facts(path)?.is_some())
+    }
+
+    /// The names in a folder, sorted; `None` if there is no such folder.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn names(&self, folder: &str) -> Result<Option<Vec<String>>, FilesError> {
+        let mut names = match (self.fat(), self.tree()) {
+            (Some(tree), _) => match self.fat_node(folder)?.filter(|node| node.is_folder) {
+                None => return Ok(None),
+                Some(node) => {
+                    let all = tree.list(&node)?.into_iter();
+                    all.map(|node| node.name).collect::<Vec<_>>()
+                }
+            },
+            (_, Some(tree)) => {
+                let number = match tree.find_target(folder.as_bytes()) {
+                    Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Ok(None),
+                    number => number?,
+                };
+                let listed = match tree.list(number) {
+                    Err(ExtError::NotDirectory(_)) => return Ok(None),
+                    listed => listed?,
+                };
+                let name = |raw: &[u8]| String::from_utf8_lossy(raw).into_owned();
+                listed.iter().map(|entry| name(&entry.name)).collect()
+            }
+            _ => Vec::new(),
+        };
+        names.sort();
+        Ok(Some(names))
+    }
+
+    /// The content of a file of at most `limit` bytes, links followed; `None` if there is none.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn read(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, FilesError> {
+        let too_large = |size| FilesError::TooLarge {
+            path: path.to_owned(),
+            size,
+            limit,
+        };
+        let mut content = Vec::new();
+        match self.size_of(path)? {
+            None => return Ok(None),
+            Some(size) if size > limit => return Err(too_large(size)),
+            Some(_) => self.read_to(path, &mut content)?,
+        }
+        Ok(Some(content))
+    }
+
+    /// The content of a file, unless it is larger than `limit`; `None` for everything else.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn small(&self, path: &str, limit: u64) -> Result<Option<Vec<u8>>, FilesError> {
+        match self.read(path, limit) {
+            Err(FilesError::TooLarge { .. }) => Ok(None),
+            read => read,
+        }
+    }
+
+    /// Size of a file, links followed; `None` if there is none, or it is no file.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn size_of(&self, path: &str) -> Result<Option<u64>, FilesError> {
+        let Some(tree) = self.tree() else {
+            let facts = self.fat_facts(path)?;
+            return Ok(facts
+                .filter(|facts| facts.kind == Kind::File)
+                .map(|facts| facts.size));
+        };
+        let number = match tree.find_target(path.as_bytes()) {
+            Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => return Ok(None),
+            number => number?,
+        };
+        let found = tree.metadata(number)?;
+        Ok((found.kind == FileKind::Regular).then_some(found.size))
+    }
+
+    /// A small text; `None` if there is no such file.
+    ///
+    /// # Errors
+    /// [`FilesError::NotText`], and others.
+    pub fn text(&self, path: &str) -> Result<Option<String>, FilesError> {
+        let content = self.read(path, MAX_TEXT)?;
+        let text = content.map(String::from_utf8).transpose();
+        text.map_err(|_| FilesError::NotText(path.to_owned()))
+    }
+
+    /// Owner and permissions of a file; `None` if there is none, or it has none.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn rights(&self, path: &str) -> Result<Option<Rights>, FilesError> {
+        let facts = self.facts(path)?.filter(|facts| facts.kind == Kind::File);
+        Ok(facts.and_then(|facts| Some(Rights::of(facts.mode?, facts.owner?))))
+    }
+
+    /// Hands a file's content on, links followed.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`], or others.
+    pub fn read_to(&self, path: &str, taker: &mut dyn Write) -> Done {
+        let Some(tree) = self.tree() else {
+            let (Some(tree), Some(node)) = (self.fat(), self.fat_node(path)?) else {
+                return Err(FilesError::NotFound(path.to_owned()));
+            };
+            return match node.is_folder {
+                true => Err(FilesError::IsFolder(path.to_owned())),
+                false => fat_hand_on(tree, &node, path, taker),
+            };
+        };
+        let number = match tree.find_target(path.as_bytes()) {
+            Err(ExtError::NotFound(_)) => return Err(FilesError::NotFound(path.to_owned())),
+            number => number?,
+        };
+        if tree.metadata(number)?.kind == FileKind::Directory {
+            return Err(FilesError::IsFolder(path.to_owned()));
+        }
+        hand_on(tree, number, path, taker)
+    }
+
+    /// Makes a file, or replaces its content, rights and owner. A link of that name is replaced.
+    ///
+    /// # Errors
+    /// [`FilesError`]; the file is as it was on ext.
+    pub fn put(&mut self, path: &str, rights: Rights, content: &[u8]) -> Done {
+        self.put_from(path, rights, content.len() as u64, &mut &*content)
+    }
+
+    /// As [`Files::put`], with `size` bytes from a reader.
+    ///
+    /// # Errors
+    /// As [`Files::put`].
+    pub fn put_from(
+        &mut self,
+        path: &str,
+        rights: Rights,
+        size: u64,
+        content: &mut dyn Read,
+    ) -> Done {
+        if let Self::Fat(editor) = self {
+            let now = crate::grow::now().seconds;
+            return Ok(editor.write_file(path, size, content, now, fat::Placement::Usual)?);
+        }
+        let kind = self.facts(path)?.map(|facts| facts.kind);
+        let editor = self.editor()?;
+        // Only this name gets new content, not all that lead to the same file.
+        let is_kept = match kind {
+            Some(Kind::Link | Kind::Special) => false,
+            Some(Kind::File) => editor.names_of_file(path.as_bytes())? == Some(1),
+            Some(Kind::Folder) | None => true,
+        };
+        if !is_kept {
+            editor.remove(path.as_bytes())?;
+        }
+        Ok(editor.write_file(
+            path.as_bytes(),
+            &rights.attributes(),
+            size,
+            content,
+            Zeros::Written,
+        )?)
+    }
+
+    /// Makes a folder, with all above it. One that is there is left as it is.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn make_folders(&mut self, path: &str, rights: Rights) -> Done {
+        if path.trim_matches('/').is_empty() || self.has(path)? {
+            return Ok(());
+        }
+        self.make_folders(above(path), rights)?;
+        match self {
+            Self::Fat(editor) => Ok(editor.make_folder(path, crate::grow::now().seconds)?),
+            _ => Ok(self
+                .editor()?
+                .make_folder(path.as_bytes(), &rights.attributes())?),
+        }
+    }
+
+    /// Gives what is at a path another path in the same file system.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`]; something is there already.
+    pub fn rename(&mut self, path: &str, to: &str) -> Done {
+        if !self.has_name(path)? {
+            return Err(FilesError::NotFound(path.to_owned()));
+        }
+        match self {
+            Self::Fat(editor) => Ok(editor.rename(path, to)?),
+            _ => Ok(self.editor()?.rename(path.as_bytes(), to.as_bytes())?),
+        }
+    }
+
+    /// Makes a symbolic link; what stands there, but no folder, goes.
+    ///
+    /// # Errors
+    /// [`FilesError::NotOnFat`], and others.
+    pub fn link(&mut self, path: &str, target: &str) -> Done {
+        if let Self::Fat(_) = self {
+            return Err(FilesError::NotOnFat {
+                path: path.to_owned(),
+                what: "symbolic links",
+            });
+        }
+        let is_there = self.has_name(path)?;
+        let editor = self.editor()?;
+        if is_there {
+            editor.remove(path.as_bytes())?;
+        }
+        let attributes = Rights::root(0o777).attributes();
+        Ok(editor.make_symlink(path.as_bytes(), target.as_bytes(), &attributes)?)
+    }
+
+    /// Gives what is at a path other rights and another owner. Nothing on FAT.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn set_rights(&mut self, path: &str, rights: Rights) -> Done {
+        let Self::Ext(editor) = self else {
+            return Ok(());
+        };
+        let tree = editor.tree();
+        let number = tree.find(path.as_bytes())?;
+        let found = tree.metadata(number)?;
+        if (found.mode, found.uid, found.gid) == (rights.mode, rights.uid, rights.gid) {
+            return Ok(());
+        }
+        let attributes = Attributes {
+            modified: found.modified,
+            xattrs: tree.xattrs(number)?,
+            ..rights.attributes()
+        };
+        Ok(editor.set_attributes(path.as_bytes(), &attributes)?)
+    }
+
+    /// Removes a file or link, or an empty folder.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`], and others.
+    pub fn remove(&mut self, path: &str) -> Done {
+        if !self.has_name(path)? {
+            return Err(FilesError::NotFound(path.to_owned()));
+        }
+        match self {
+            Self::Fat(editor) => Ok(editor.remove(path)?),
+            _ => Ok(self.editor()?.remove(path.as_bytes())?),
+        }
+    }
+
+    /// Removes what is at a path, with all that is under it.
+    ///
+    /// # Errors
+    /// As [`Files::remove`].
+    pub fn remove_all(&mut self, path: &str) -> Done {
+        let facts = self.facts(path)?;
+        if facts.is_some_and(|facts| facts.kind == Kind::Folder) && path.len() < MAX_PATH {
+            for name in self.names(path)?.unwrap_or_default() {
+                self.remove_all(&join(path, &name))?;
+            }
+        }
+        self.remove(path)
+    }
+
+    /// Ends the work: all changes are on the device then.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn close(self) -> Done {
+        match self {
+            Self::FatRead(_) | Self::ExtRead(_) => Ok(()),
+            Self::Fat(mut editor) => Ok(editor.commit()?),
+            Self::Ext(editor) => Ok(editor.commit().map(drop)?),
+        }
+    }
+}
+
+impl Rights {
+    fn attributes(self) -> Attributes {
+        Attributes {
+            mode: self.mode,
+            uid: self.uid,
+            gid: self.gid,
+            modified: Timestamp::at(crate::grow::now().seconds),
+            xattrs: Vec::new(),
+        }
+    }
+}
+
+/// A larger file is no text that anybody edits.
+pub const MAX_TEXT: u64 = 1 << 20;
+/// Paths are not longer in the kernel either.
+const MAX_PATH: usize = 4096;

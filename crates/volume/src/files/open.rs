@@ -1,0 +1,169 @@
+//! Finding the file system that a place names, and opening it.
+
+use jiff::tz::TimeZone;
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
+use pinewrit_ext4::{Editor, Volume, VolumeError as ExtError};
+use pinewrit_fat as fat;
+use pinewrit_table::PartitionTable;
+
+use super::{Files, FilesError, Wanted};
+use crate::filesystem::{self, FilesystemFacts};
+
+/// A file system of a medium, and where it lies.
+#[derive(Clone, Debug)]
+pub struct FilesystemOf {
+    /// The partition's number; `None` where the medium has no table.
+    pub partition: Option<u32>,
+    /// Where it lies.
+    pub range: ByteRange,
+    /// What is known of it.
+    pub facts: FilesystemFacts,
+    /// The partition's name in the table.
+    pub name: Option<String>,
+    /// The zone whose local time it keeps, where it is a FAT; UTC unless somebody says otherwise.
+    pub zone: TimeZone,
+    /// There is an `/etc` in it.
+    is_root: bool,
+}
+
+impl FilesystemOf {
+    /// Whether its files can be read here.
+    fn has_files(&self) -> bool {
+        self.facts.is_fat() || self.is_ext()
+    }
+
+    /// Whether it is ext2, ext3 or ext4.
+    pub fn is_ext(&self) -> bool {
+        self.facts.kind.starts_with("ext")
+    }
+
+    /// Whether it looks like the root of a system: there is an `/etc` in it.
+    pub fn is_root(&self) -> bool {
+        self.is_root
+    }
+}
+
+/// All file systems of a medium.
+///
+/// # Errors
+/// The device could not be read.
+pub fn filesystems(device: &dyn BlockDevice) -> Result<Vec<FilesystemOf>, DiskError> {
+    let whole = ByteRange {
+        start: 0,
+        end: device.size(),
+    };
+    let mut all = Vec::new();
+    let Some(table) = PartitionTable::read(device)? else {
+        all.extend(look_at(device, None, whole, None)?);
+        return Ok(all);
+    };
+    for partition in &table.partitions {
+        let name = partition.name.clone();
+        all.extend(look_at(
+            device,
+            Some(partition.number),
+            partition.range,
+            name,
+        )?);
+    }
+    Ok(all)
+}
+
+/// The first partition that lies on the device and whose start cannot be reached: a quick look at an image
+/// ends somewhere.
+///
+/// # Errors
+/// The device could not be read.
+pub fn first_unseen(device: &dyn BlockDevice) -> Result<Option<u32>, DiskError> {
+    let Some(table) = PartitionTable::read(device)? else {
+        return Ok(None);
+    };
+    let inside = |range: ByteRange| range.end <= device.size();
+    for partition in table.partitions.iter().filter(|one| inside(one.range)) {
+        let mut start = [0; 4096];
+        match device.read_at(partition.range.start, &mut start) {
+            Err(DiskError::PastEnd { .. }) => return Ok(Some(partition.number)),
+            Err(error) => return Err(error),
+            Ok(()) => {}
+        }
+    }
+    Ok(None)
+}
+
+fn look_at(
+    device: &dyn BlockDevice,
+    partition: Option<u32>,
+    range: ByteRange,
+    name: Option<String>,
+) -> Result<Option<FilesystemOf>, DiskError> {
+    let window = Window::new(device, range);
+    let Some(facts) = filesystem::probe(&window)? else {
+        return Ok(None);
+    };
+    let is_root = facts.kind.starts_with("ext")
+        && Volume::open(&window as &dyn BlockDevice)
+            .is_ok_and(|volume| volume.tree().find_target(b"/etc").is_ok());
+    Ok(Some(FilesystemOf {
+        partition,
+        range,
+        facts,
+        name,
+        zone: TimeZone::UTC,
+        is_root,
+    }))
+}
+
+/// Which of them is meant; else what there is.
+///
+/// # Errors
+/// The device could not be read.
+pub fn find_place(
+    device: &dyn BlockDevice,
+    wanted: &Wanted,
+) -> Result<Result<FilesystemOf, Vec<FilesystemOf>>, DiskError> {
+    let all = filesystems(device)?;
+    let is_called = |one: &FilesystemOf, name: &str| {
+        one.facts.label.as_deref() == Some(name) || one.name.as_deref() == Some(name)
+    };
+    let is_meant = |one: &FilesystemOf| match wanted {
+        Wanted::Only => one.has_files(),
+        Wanted::Boot => one.facts.is_fat(),
+        Wanted::Root => one.is_root,
+        Wanted::Whole => one.partition.is_none() || is_called(one, "whole"),
+        Wanted::Named(name) => {
+            let number = one.partition.map(|number| number.to_string());
+            number.as_deref() == Some(name) || is_called(one, name)
+        }
+    };
+    let mut meant = all.iter().filter(|one| is_meant(one));
+    let found = match (meant.next(), meant.next(), wanted) {
+        (Some(only), None, _) | (Some(only), _, Wanted::Boot | Wanted::Root) => Some(only.clone()),
+        _ => None,
+    };
+    Ok(found.ok_or(all))
+}
+
+/// Opens a file system for reading; `window` is where it lies.
+///
+/// # Errors
+/// [`FilesError`].
+pub fn open_to_read<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesError> {
+    match fat::Geometry::read(window)? {
+        Some(_) => Ok(Files::FatRead(Box::new(fat::Volume::open(window)?))),
+        None => Ok(Files::ExtRead(Box::new(Volume::open(window)?))),
+    }
+}
+
+/// Opens a file system for changes; `window` is where it lies, with an overlay underneath.
+///
+/// # Errors
+/// [`FilesError`].
+pub fn open_to_change<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesError> {
+    match fat::Geometry::read(window)? {
+        Some(_) => Ok(Files::Fat(Box::new(fat::Editor::open(window)?))),
+        None => match Editor::open(window, crate::grow::now()) {
+            Err(pinewrit_ext4::EditError::Volume(ExtError::Disk(error))) => Err(error.into()),
+            editor => Ok(Files::Ext(Box::new(editor?))),
+        },
+    }
+}

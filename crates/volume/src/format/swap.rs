@@ -1,0 +1,43 @@
+//! An area for swapping: one page with its mark (`linux/swap.h`, `union swap_header`).
+
+use pinewrit_disk::BlockDevice;
+
+use super::{FormatError, FormatOptions};
+
+const PAGE: u64 = 4096;
+/// The kernel takes no fewer pages.
+const LEAST_PAGES: u64 = 10;
+
+pub(super) fn check(size: u64) -> Result<(), FormatError> {
+    let wrong = |why: &str| FormatError::Size {
+        kind: "swap",
+        size,
+        why: why.to_owned(),
+    };
+    match size / PAGE {
+        0..LEAST_PAGES => Err(wrong("at least 40960 are needed")),
+        pages if pages > u64::from(u32::MAX) => Err(wrong("at most 16 TiB are possible")),
+        _ => Ok(()),
+    }
+}
+
+pub(super) fn make(
+    partition: &dyn BlockDevice,
+    options: &FormatOptions,
+) -> Result<(), FormatError> {
+    let page = header(partition.size(), options.uuid(), &options.label);
+    Ok(partition.write_at(0, &page)?)
+}
+
+/// The first page of an area of `size` bytes.
+pub fn header(size: u64, uuid: [u8; 16], label: &str) -> Vec<u8> {
+    let mut page = vec![0; PAGE as usize];
+    let last = (size / PAGE).saturating_sub(1) as u32;
+    page[1024..1028].copy_from_slice(&1u32.to_le_bytes());
+    page[1028..1032].copy_from_slice(&last.to_le_bytes());
+    page[1036..1052].copy_from_slice(&uuid);
+    let label = label.as_bytes();
+    page[1052..1052 + label.len()].copy_from_slice(label);
+    page[PAGE as usize - 10..].copy_from_slice(b"SWAPSPACE2");
+    page
+}

@@ -1,0 +1,164 @@
+//! Growing the last partition of a written image to the end of its medium, and its file system.
+
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, Window};
+use pinewrit_ext4::{CheckError, EditError, Editor, Growth, Timestamp, VolumeError, check};
+use pinewrit_table::TableError;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::filesystem;
+
+/// Inode tables that are zeroed at most, in bytes, for file systems that cannot leave that for
+/// later; changes are kept in memory until they are committed.
+const MAX_ZEROED: u64 = 64 << 20;
+
+/// What was grown.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct GrowReport {
+    /// The partition's number; `None` where there is no table, and only a file system grew.
+    pub partition: Option<u32>,
+    /// Its size before, in bytes.
+    pub before: u64,
+    /// Its size now, in bytes.
+    pub size: u64,
+    /// The file system in it, if there is one.
+    pub filesystem: Option<FilesystemGrowth>,
+}
+
+/// What became of the file system in a partition that was grown.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct FilesystemGrowth {
+    /// Its kind.
+    pub kind: &'static str,
+    /// Its size now, in bytes, if it was grown or fills its partition anyway.
+    pub size: Option<u64>,
+    /// Why it has kept its size.
+    pub kept_because: Option<String>,
+}
+
+/// Grows the last partition on `device` to its end, and an ext2, ext3 or ext4 file system in it.
+///
+/// # Errors
+/// [`TableError`]; nothing was changed unless the device failed.
+pub fn grow(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
+    let grown = pinewrit_table::grow_last(device)?;
+    let range = ByteRange {
+        start: grown.before.start,
+        end: grown.end,
+    };
+    Ok(GrowReport {
+        partition: Some(grown.number),
+        before: grown.before.len(),
+        size: range.len(),
+        filesystem: grow_filesystem(&Window::new(device, range))?,
+    })
+}
+
+/// Grows a file system that spans `device` to its size.
+///
+/// # Errors
+/// The device could not be read, or there is none.
+pub fn grow_whole(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
+    let whole = ByteRange {
+        start: 0,
+        end: device.size(),
+    };
+    let window = Window::new(device, whole);
+    let before = filesystem::probe(&window)?.and_then(|facts| facts.size);
+    let filesystem = grow_filesystem(&window)?.ok_or(TableError::NoTable)?;
+    Ok(GrowReport {
+        partition: None,
+        before: before.unwrap_or(whole.end),
+        size: filesystem.size.or(before).unwrap_or(whole.end),
+        filesystem: Some(filesystem),
+    })
+}
+
+/// Grows the file system in a partition to the partition's size. `None` where there is none.
+///
+/// # Errors
+/// The device could not be read. A file system that cannot be grown is no error: its report says
+/// why.
+pub fn grow_filesystem(partition: &Window<'_>) -> Result<Option<FilesystemGrowth>, DiskError> {
+    let Some(facts) = filesystem::probe(partition)? else {
+        return Ok(None);
+    };
+    let kind = facts.kind;
+    let result = match kind.starts_with("ext") {
+        true => grow_ext(partition),
+        false => Err(Fault::Kept(
+            "only ext2, ext3 and ext4 are grown here".to_owned(),
+        )),
+    };
+    match result {
+        Ok(growth) => Ok(Some(FilesystemGrowth {
+            kind,
+            size: Some(growth.after),
+            kept_because: None,
+        })),
+        Err(Fault::Kept(why)) => Ok(Some(FilesystemGrowth {
+            kind,
+            size: None,
+            kept_because: Some(why),
+        })),
+        Err(Fault::Disk(error)) => Err(error),
+    }
+}
+
+/// Why a file system was not grown.
+enum Fault {
+    /// It is not one that can be.
+    Kept(String),
+    Disk(DiskError),
+}
+
+impl From<EditError> for Fault {
+    fn from(error: EditError) -> Self {
+        match error {
+            EditError::Volume(VolumeError::Disk(error)) => Self::Disk(error),
+            error => Self::Kept(error.to_string()),
+        }
+    }
+}
+
+impl From<CheckError> for Fault {
+    fn from(error: CheckError) -> Self {
+        match error {
+            CheckError::Volume(VolumeError::Disk(error)) => Self::Disk(error),
+            error => Self::Kept(error.to_string()),
+        }
+    }
+}
+
+fn grow_ext(partition: &Window<'_>) -> Result<Growth, Fault> {
+    check(partition)?;
+    let gathered = Overlay::new(partition);
+    let mut editor = Editor::open(&gathered, now())?;
+    let sb = editor.superblock();
+    let has_sums = sb.has_group_flags();
+    let more = partition.size().saturating_sub(sb.size());
+    let inodes = u64::from(sb.inodes_per_group) * sb.inode_size;
+    let groups = more / (sb.blocks_per_group * sb.block_size);
+    if !has_sums && groups.saturating_mul(inodes) > MAX_ZEROED {
+        let why = "its inode tables would have to be zeroed, which is left to the system";
+        return Err(Fault::Kept(why.to_owned()));
+    }
+    let most = editor.largest_size();
+    let growth = editor.grow(partition.size().min(most))?;
+    editor.commit()?;
+    // Nothing has reached the partition yet.
+    check(&gathered)?;
+    match gathered.commit(&[], None) {
+        Ok(_) => Ok(growth),
+        Err(CommitError::Disk { source, .. }) => Err(Fault::Disk(source)),
+        Err(error) => Err(Fault::Kept(error.to_string())),
+    }
+}
+
+/// The time of changes.
+pub fn now() -> Timestamp {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH);
+    Timestamp::at(since.map_or(0, |since| since.as_secs() as i64))
+}
