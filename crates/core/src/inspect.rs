@@ -1,14 +1,14 @@
 //! What an image or a medium holds: table, partitions, file systems, boot modes, settings.
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, ReadCache, Window};
-use pinewrit_table::{Partition, PartitionTable, Problem, Scheme};
+use pinewrit_table::{Partition, PartitionTable, PartitionType, Problem, Scheme, SchemeKind};
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 use pinewrit_firstboot::intake::{self, SettingsFacts};
 use pinewrit_volume::bootmode::{self, BiosBoot, BootModes};
-use pinewrit_volume::filesystem::{self, FilesystemFacts};
 use pinewrit_volume::system::{self, KernelFacts, SystemFacts};
+use pinewrit_volume::{FilesystemFacts, probe};
 
 /// Everything that was found.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -42,7 +42,9 @@ pub struct Inspection {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SchemeFacts {
     /// `MBR` or `GPT`.
-    pub kind: &'static str,
+    #[serde(serialize_with = "scheme_word")]
+    #[schemars(with = "String")]
+    pub kind: SchemeKind,
     /// Disk signature or disk GUID.
     pub id: String,
 }
@@ -52,8 +54,10 @@ pub struct SchemeFacts {
 pub struct PartitionFacts {
     /// Number as operating systems count.
     pub number: u32,
-    /// The type in words.
-    pub kind: &'static str,
+    /// The type, in words.
+    #[serde(serialize_with = "type_word")]
+    #[schemars(with = "String")]
+    pub kind: PartitionType,
     /// The type's code.
     pub code: String,
     /// First byte.
@@ -69,6 +73,14 @@ pub struct PartitionFacts {
     pub name: Option<String>,
     /// The file system in it; `None` if none is recognised or it was not looked at.
     pub filesystem: Option<FilesystemFacts>,
+}
+
+fn scheme_word<S: Serializer>(kind: &SchemeKind, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str(kind.word())
+}
+
+fn type_word<S: Serializer>(kind: &PartitionType, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str(kind.word())
 }
 
 impl PartitionFacts {
@@ -128,7 +140,7 @@ pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection
     // Directories and tables are read in many small parts.
     let device = &ReadCache::new(device);
     let table = PartitionTable::read(device)?;
-    let filesystem = filesystem::probe(device)?;
+    let filesystem = probe(device)?;
     let mut inspection = Inspection {
         size,
         scheme: table.as_ref().map(|table| scheme_facts(&table.scheme)),
@@ -154,7 +166,7 @@ pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection
     };
     for partition in &table.partitions {
         let window = Window::new(device, partition.range);
-        let filesystem = filesystem::probe(&window)?;
+        let filesystem = probe(&window)?;
         if let Some(facts) = &filesystem {
             look_into(&window, facts, Some(partition.number), &mut inspection);
         }
@@ -193,12 +205,12 @@ fn look_into(
     partition: Option<u32>,
     inspection: &mut Inspection,
 ) {
-    if facts.is_fat() {
+    if facts.kind.is_fat() {
         let loaders = bootmode::uefi_loaders(device, partition);
         inspection.boot.uefi.extend(loaders);
         let kernels = system::kernels(device, partition);
         inspection.kernels.extend(kernels);
-    } else if !facts.kind.starts_with("ext") {
+    } else if !facts.kind.is_ext() {
         return;
     }
     if inspection.system.is_none() {
@@ -212,11 +224,11 @@ fn look_into(
 fn scheme_facts(scheme: &Scheme) -> SchemeFacts {
     match scheme {
         Scheme::Mbr { signature } => SchemeFacts {
-            kind: "MBR",
+            kind: SchemeKind::Mbr,
             id: format!("{signature:08x}"),
         },
         Scheme::Gpt { disk_guid, .. } => SchemeFacts {
-            kind: "GPT",
+            kind: SchemeKind::Gpt,
             id: disk_guid.to_string(),
         },
     }
@@ -238,13 +250,13 @@ fn partition_facts(
     let name = partition.name.as_ref();
     PartitionFacts {
         number: partition.number,
-        kind: partition.kind.word(),
+        kind: partition.kind,
         code: partition.kind.code(),
         start: partition.range.start,
         size: partition.range.len(),
         partuuid: partuuid(scheme, partition.number, partition.guid),
         active: partition.active,
-        name: name.map(|name| name.chars().map(filesystem::printable).collect()),
+        name: name.map(|name| name.chars().map(pinewrit_volume::printable).collect()),
         filesystem,
     }
 }

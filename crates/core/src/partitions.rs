@@ -6,8 +6,8 @@ use pinewrit_disk::{
 use pinewrit_table::{TableEdit, TableError};
 
 use crate::inspect::{Inspection, inspect};
-use pinewrit_volume::filesystem;
 use pinewrit_volume::grow::FilesystemGrowth;
+use pinewrit_volume::{FilesystemKind, probe};
 
 /// A change that is ready to go on the medium.
 pub struct TableChange<'a> {
@@ -38,7 +38,7 @@ pub struct CutFilesystem {
     /// The partition's number.
     pub partition: u32,
     /// Its kind.
-    pub kind: &'static str,
+    pub kind: FilesystemKind,
     /// Bytes that it needs.
     pub needed: u64,
     /// Bytes that the partition would have.
@@ -141,7 +141,7 @@ impl TableChange<'_> {
             }
             let window = Window::new(&self.overlay, partition.range());
             // Recognised by what it had before, because some are not when they are cut.
-            let facts = match filesystem::probe(&window)? {
+            let facts = match probe(&window)? {
                 Some(facts) => Some(facts),
                 None => old.and_then(|old| old.filesystem.clone()),
             };

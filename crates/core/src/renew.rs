@@ -12,9 +12,9 @@ use serde::Serialize;
 
 use crate::inspect::{Inspection, inspect};
 use crate::partitions::TableChange;
-use pinewrit_volume::filesystem::{self, FilesystemFacts};
 use pinewrit_volume::grow::now;
 use pinewrit_volume::system::fat_files;
+use pinewrit_volume::{FilesystemFacts, FilesystemKind, probe};
 
 /// An identifier that was replaced.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -149,7 +149,7 @@ pub fn prepare<'a>(
         match renew_filesystem(&window, facts, ids)? {
             Renewed::New(old, new) => report.renewals.push(Renewal {
                 partition: Some(partition.number),
-                what: facts.kind,
+                what: facts.kind.word(),
                 old,
                 new,
             }),
@@ -221,14 +221,14 @@ fn renew_filesystem(
     let uuid = uuid::Builder::from_random_bytes(ids())
         .into_uuid()
         .into_bytes();
-    if facts.is_fat() {
+    if facts.kind.is_fat() {
         if let Some(why) = fat_fault(window)? {
             return Ok(Renewed::Kept(why));
         }
         let mut editor = fat::Editor::open(window)?;
         editor.set_id([uuid[0], uuid[1], uuid[2], uuid[3]]);
         editor.commit()?;
-    } else if facts.kind.starts_with("ext") {
+    } else if facts.kind.is_ext() {
         if let Some(why) = ext_fault(window)? {
             return Ok(Renewed::Kept(why));
         }
@@ -241,7 +241,7 @@ fn renew_filesystem(
         };
         editor.set_uuid(uuid)?;
         editor.commit()?;
-    } else if facts.kind == "swap" {
+    } else if facts.kind == FilesystemKind::SWAP {
         window.write_at(SWAP_UUID, &uuid)?;
     } else {
         return Ok(Renewed::Kept(format!(
@@ -249,7 +249,7 @@ fn renew_filesystem(
             facts.kind
         )));
     }
-    let new = filesystem::probe(window)?.and_then(|facts| facts.id);
+    let new = probe(window)?.and_then(|facts| facts.id);
     Ok(match new {
         Some(new) => Renewed::New(old, new),
         None => Renewed::Kept("it is not recognised".to_owned()),
@@ -268,9 +268,9 @@ fn follow(
             continue;
         };
         let window = Window::new(overlay, partition.range());
-        let files = if facts.is_fat() {
+        let files = if facts.kind.is_fat() {
             follow_in_fat(&window, &report.renewals)?
-        } else if facts.kind.starts_with("ext") {
+        } else if facts.kind.is_ext() {
             follow_in_ext(&window, &report.renewals)?
         } else {
             Vec::new()

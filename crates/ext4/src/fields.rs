@@ -1,4 +1,4 @@
-//! Offsets of fields in structures that are edited, by their names in the kernel's documentation.
+//! Offsets of the fields that are read and written, by their names in the kernel's documentation.
 
 /// "The Super Block".
 pub(crate) mod sb {
@@ -30,11 +30,13 @@ pub(crate) mod sb {
     pub(crate) const LABEL: usize = 0x78;
     pub(crate) const RESERVED_DESCRIPTORS: usize = 0xce;
     pub(crate) const JOURNAL_INODE: usize = 0xe0;
+    pub(crate) const LAST_ORPHAN: usize = 0xe8;
     pub(crate) const HASH_SEED: usize = 0xec;
     pub(crate) const HASH_VERSION: usize = 0xfc;
     pub(crate) const JOURNAL_BACKUP_KIND: usize = 0xfd;
     pub(crate) const DESCRIPTOR_SIZE: usize = 0xfe;
     pub(crate) const MOUNT_OPTIONS: usize = 0x100;
+    pub(crate) const FIRST_META_BG: usize = 0x104;
     pub(crate) const MADE_TIME: usize = 0x108;
     pub(crate) const JOURNAL_BACKUP: usize = 0x10c;
     pub(crate) const BLOCKS_HIGH: usize = 0x150;
@@ -46,7 +48,9 @@ pub(crate) mod sb {
     pub(crate) const LOG_GROUPS_PER_FLEX: usize = 0x174;
     pub(crate) const CHECKSUM_KIND: usize = 0x175;
     pub(crate) const OVERHEAD: usize = 0x248;
+    pub(crate) const BACKUP_GROUPS: usize = 0x24c;
     pub(crate) const CHECKSUM_SEED: usize = 0x270;
+    pub(crate) const ORPHAN_FILE: usize = 0x280;
     pub(crate) const CHECKSUM: usize = 0x3fc;
 }
 

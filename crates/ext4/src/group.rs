@@ -1,6 +1,6 @@
 //! Group descriptors and block bitmaps, "Block Group Descriptors" and "Block and Inode Bitmaps".
 
-use crate::bytes::{u16le, wide};
+use crate::bytes::{u16le, u32le, wide};
 use crate::checksum::{crc16, crc32c};
 use crate::fields::bg;
 use crate::{Incompatible, ReadOnlyCompatible, Superblock};
@@ -63,35 +63,42 @@ impl GroupDescriptor {
             return None;
         }
         let is_wide = superblock.incompatible.has(Incompatible::BIT64) && size >= 64;
-        let place = |low: usize, high: usize| match is_wide {
-            true => wide(bytes, low, high),
-            false => wide(bytes, low, low) & 0xffff_ffff,
+        let place = |field: usize| {
+            if is_wide {
+                wide(bytes, field, bg::high(field))
+            } else {
+                u64::from(u32le(bytes, field))
+            }
         };
-        let count = |low: usize, high: usize| {
-            let high = if is_wide { u16le(bytes, high) } else { 0 };
-            u64::from(high) << 16 | u64::from(u16le(bytes, low))
+        let count = |field: usize| {
+            let high = if is_wide {
+                u16le(bytes, bg::high(field))
+            } else {
+                0
+            };
+            u64::from(high) << 16 | u64::from(u16le(bytes, field))
         };
-        let flags = u16le(bytes, 0x12);
+        let flags = u16le(bytes, bg::FLAGS);
         // Only where descriptors have checksums do these flags mean anything.
         let has_flags = superblock.has_group_flags();
         let descriptor = Self {
-            block_bitmap: place(0x00, 0x20),
-            inode_bitmap: place(0x04, 0x24),
-            inode_table: place(0x08, 0x28),
-            free_clusters: count(0x0c, 0x2c),
+            block_bitmap: place(bg::BLOCK_BITMAP),
+            inode_bitmap: place(bg::INODE_BITMAP),
+            inode_table: place(bg::INODE_TABLE),
+            free_clusters: count(bg::FREE_BLOCKS),
             is_block_bitmap_unwritten: has_flags && flags & bg::BLOCK_UNINIT != 0,
             is_inode_table_unwritten: has_flags && flags & bg::INODE_UNINIT != 0,
             is_inode_table_free: has_flags
                 && flags & (bg::INODE_UNINIT | bg::INODE_ZEROED) == bg::INODE_UNINIT,
-            free_inodes: count(0x0e, 0x2e) as u32,
-            directories: count(0x10, 0x30) as u32,
+            free_inodes: count(bg::FREE_INODES) as u32,
+            directories: count(bg::DIRECTORIES) as u32,
             unused_inodes: match has_flags {
-                true => count(0x1c, 0x32) as u32,
+                true => count(bg::UNUSED_INODES) as u32,
                 false => 0,
             },
             flags,
-            bitmap_checksum: count(0x18, 0x38) as u32,
-            inode_bitmap_checksum: count(0x1a, 0x3a) as u32,
+            bitmap_checksum: count(bg::BLOCK_BITMAP_CHECKSUM) as u32,
+            inode_bitmap_checksum: count(bg::INODE_BITMAP_CHECKSUM) as u32,
         };
         let table_blocks = superblock.inode_table_blocks();
         let inside = |first: u64, len: u64| {

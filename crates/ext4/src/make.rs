@@ -186,7 +186,7 @@ fn superblock_of(geometry: &Geometry, options: &MakeOptions) -> [u8; Superblock:
     put32(&mut raw, sb::INODES_PER_GROUP, per_group);
     // Never checked because of the number of mounts; checked clean; go on after errors.
     put16(&mut raw, sb::MAX_MOUNTS, 0xffff);
-    put16(&mut raw, sb::MAGIC, 0xef53);
+    put16(&mut raw, sb::MAGIC, crate::superblock::MAGIC);
     put16(&mut raw, sb::STATE, 1);
     put16(&mut raw, sb::ON_ERRORS, 1);
     let now = options.now.seconds as u32;

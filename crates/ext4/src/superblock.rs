@@ -4,6 +4,7 @@ use crate::VolumeError;
 use crate::bytes::{u16le, u32le, wide};
 use crate::checksum::crc32c;
 use crate::features::{Compatible, Incompatible, ReadOnlyCompatible};
+use crate::fields::sb as field;
 
 /// Why a superblock cannot be used.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -88,6 +89,10 @@ pub struct Superblock {
 }
 
 const SUPERBLOCK_SIZE: usize = 1024;
+/// `s_magic`.
+pub(crate) const MAGIC: u16 = 0xef53;
+/// `s_log_block_size`: blocks of 64 KiB.
+pub(crate) const MAX_LOG_BLOCK_SIZE: u32 = 6;
 
 /// "Special inodes": the first that is free for files, unless the superblock says another.
 const FIRST_INODE: u32 = 11;
@@ -113,24 +118,24 @@ impl Superblock {
     /// # Errors
     /// [`SuperblockError`] names what is wrong.
     pub fn parse(sb: &[u8; SUPERBLOCK_SIZE]) -> Result<Self, SuperblockError> {
-        if u16le(sb, 0x38) != 0xef53 {
+        if u16le(sb, field::MAGIC) != MAGIC {
             return Err(SuperblockError::Missing);
         }
-        let log_block_size = u32le(sb, 0x18);
-        if log_block_size > 6 {
+        let log_block_size = u32le(sb, field::LOG_BLOCK_SIZE);
+        if log_block_size > MAX_LOG_BLOCK_SIZE {
             return Err(wrong("s_log_block_size", log_block_size));
         }
         let block_size = 1024u64 << log_block_size;
-        let revision = u32le(sb, 0x4c);
+        let revision = u32le(sb, field::REVISION);
         if revision > 1 {
             return Err(wrong("s_rev_level", revision));
         }
         let is_dynamic = revision > 0;
         let flags = |offset| if is_dynamic { u32le(sb, offset) } else { 0 };
-        let incompatible = Incompatible(flags(0x60));
-        let read_only = ReadOnlyCompatible(flags(0x64));
+        let incompatible = Incompatible(flags(field::INCOMPATIBLE));
+        let read_only = ReadOnlyCompatible(flags(field::READ_ONLY));
         if read_only.has(ReadOnlyCompatible::METADATA_CSUM)
-            && crc32c(!0, &sb[..0x3fc]) != u32le(sb, 0x3fc)
+            && crc32c(!0, &sb[..field::CHECKSUM]) != u32le(sb, field::CHECKSUM)
         {
             return Err(SuperblockError::Checksum);
         }
@@ -140,53 +145,56 @@ impl Superblock {
             false => u64::from(u32le(sb, low)),
         };
         let mut uuid = [0; 16];
-        uuid.copy_from_slice(&sb[0x68..0x78]);
+        uuid.copy_from_slice(&sb[field::UUID..field::LABEL]);
         let superblock = Self {
             block_size,
-            blocks: count(0x04, 0x150),
+            blocks: count(field::BLOCKS, field::BLOCKS_HIGH),
             // Kernels and checks count the groups' instead, so that a wrong number here is no damage.
-            free_blocks: count(0x0c, 0x158).min(count(0x04, 0x150)),
-            first_data_block: u64::from(u32le(sb, 0x14)),
-            blocks_per_group: u64::from(u32le(sb, 0x20)),
+            free_blocks: count(field::FREE_BLOCKS, field::FREE_BLOCKS_HIGH)
+                .min(count(field::BLOCKS, field::BLOCKS_HIGH)),
+            first_data_block: u64::from(u32le(sb, field::FIRST_DATA_BLOCK)),
+            blocks_per_group: u64::from(u32le(sb, field::BLOCKS_PER_GROUP)),
             cluster_ratio: cluster_ratio(sb, log_block_size, read_only)?,
-            inodes_per_group: u32le(sb, 0x28),
-            inodes: u32le(sb, 0x00),
+            inodes_per_group: u32le(sb, field::INODES_PER_GROUP),
+            inodes: u32le(sb, field::INODES),
             inode_size: if is_dynamic {
-                u64::from(u16le(sb, 0x58))
+                u64::from(u16le(sb, field::INODE_SIZE))
             } else {
                 128
             },
             descriptor_size: if is_wide {
-                u64::from(u16le(sb, 0xfe))
+                u64::from(u16le(sb, field::DESCRIPTOR_SIZE))
             } else {
                 32
             },
-            compatible: Compatible(flags(0x5c)),
+            compatible: Compatible(flags(field::COMPATIBLE)),
             incompatible,
             read_only,
-            state: u16le(sb, 0x3a),
+            state: u16le(sb, field::STATE),
             uuid,
-            reserved_descriptor_blocks: u64::from(u16le(sb, 0xce)),
+            reserved_descriptor_blocks: u64::from(u16le(sb, field::RESERVED_DESCRIPTORS)),
             first_inode: match is_dynamic {
-                true => u32le(sb, 0x54),
+                true => u32le(sb, field::FIRST_INODE),
                 false => FIRST_INODE,
             },
             is_dynamic,
             has_right_clusters: has_right_clusters(sb, read_only),
             has_stray_features: !is_dynamic
-                && [0x5c, 0x60, 0x64].into_iter().any(|at| u32le(sb, at) != 0),
-            raw_descriptor_size: u16le(sb, 0xfe),
-            checksum_kind: sb[0x175],
-            reserved_blocks: count(0x08, 0x154),
-            journal_inode: u32le(sb, 0xe0),
-            last_orphan: u32le(sb, 0xe8),
-            orphan_file: u32le(sb, 0x280),
-            hash_seed: [0, 4, 8, 12].map(|at| u32le(sb, 0xec + at)),
-            is_hash_unsigned: u32le(sb, 0x160) & 2 != 0,
-            first_meta_bg: u64::from(u32le(sb, 0x104)),
-            backup_groups: [u64::from(u32le(sb, 0x24c)), u64::from(u32le(sb, 0x250))],
+                && [field::COMPATIBLE, field::INCOMPATIBLE, field::READ_ONLY]
+                    .into_iter()
+                    .any(|at| u32le(sb, at) != 0),
+            raw_descriptor_size: u16le(sb, field::DESCRIPTOR_SIZE),
+            checksum_kind: sb[field::CHECKSUM_KIND],
+            reserved_blocks: count(field::RESERVED_BLOCKS, field::RESERVED_BLOCKS_HIGH),
+            journal_inode: u32le(sb, field::JOURNAL_INODE),
+            last_orphan: u32le(sb, field::LAST_ORPHAN),
+            orphan_file: u32le(sb, field::ORPHAN_FILE),
+            hash_seed: [0, 4, 8, 12].map(|at| u32le(sb, field::HASH_SEED + at)),
+            is_hash_unsigned: u32le(sb, field::FLAGS) & 2 != 0,
+            first_meta_bg: u64::from(u32le(sb, field::FIRST_META_BG)),
+            backup_groups: [0, 4].map(|at| u64::from(u32le(sb, field::BACKUP_GROUPS + at))),
             seed: match incompatible.has(Incompatible::CSUM_SEED) {
-                true => u32le(sb, 0x270),
+                true => u32le(sb, field::CHECKSUM_SEED),
                 false => crc32c(!0, &uuid),
             },
         };
@@ -357,7 +365,8 @@ impl Superblock {
 }
 
 fn has_right_clusters(sb: &[u8; SUPERBLOCK_SIZE], read_only: ReadOnlyCompatible) -> bool {
-    let is_same = u32le(sb, 0x18) == u32le(sb, 0x1c) && u32le(sb, 0x20) == u32le(sb, 0x24);
+    let is_same = u32le(sb, field::LOG_BLOCK_SIZE) == u32le(sb, field::LOG_CLUSTER_SIZE)
+        && u32le(sb, field::BLOCKS_PER_GROUP) == u32le(sb, field::CLUSTERS_PER_GROUP);
     is_same || read_only.has(ReadOnlyCompatible::BIGALLOC)
 }
 
@@ -367,7 +376,7 @@ fn cluster_ratio(
     log_block_size: u32,
     read_only: ReadOnlyCompatible,
 ) -> Result<u64, SuperblockError> {
-    let log_cluster_size = u32le(sb, 0x1c);
+    let log_cluster_size = u32le(sb, field::LOG_CLUSTER_SIZE);
     if !read_only.has(ReadOnlyCompatible::BIGALLOC) {
         return Ok(1);
     }

@@ -50,7 +50,7 @@ pub(crate) mod field {
 pub(crate) const NO_NAME: [u8; 11] = *b"NO NAME    ";
 
 /// Width of an entry in the allocation table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum FatWidth {
     /// 12 bits.
     Fat12,
@@ -67,6 +67,15 @@ impl FatWidth {
             Self::Fat12 => "FAT12",
             Self::Fat16 => "FAT16",
             Self::Fat32 => "FAT32",
+        }
+    }
+
+    /// Bits of an entry.
+    pub fn bits(self) -> u8 {
+        match self {
+            Self::Fat12 => 12,
+            Self::Fat16 => 16,
+            Self::Fat32 => 32,
         }
     }
 

@@ -447,7 +447,7 @@ fn a_partition_for_the_seed_is_added() {
     let table = PartitionTable::read(&device).unwrap().unwrap();
     assert_eq!(table.problems, []);
     let added = Window::new(&device, table.partitions[1].range);
-    let found = pinewrit_volume::filesystem::probe(&added).unwrap().unwrap();
+    let found = pinewrit_volume::probe(&added).unwrap().unwrap();
     assert_eq!(found.label.as_deref(), Some("CIDATA"));
     assert_eq!(find_settings(&added, Some(2)).unwrap().users, ["warden"]);
     // The second time it is there.
@@ -703,7 +703,7 @@ proptest! {
         for (at, value) in damage {
             device.write_at(at as u64, &[value]).unwrap();
         }
-        let _ = (find_settings(&device, None), pinewrit_volume::filesystem::probe(&device));
+        let _ = (find_settings(&device, None), pinewrit_volume::probe(&device));
         let mut wanted = hut();
         wanted.users[0].password = None;
         if let Ok(prepared) = prepare(&device, &wanted) {

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::{Seek, SeekFrom};
 
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
-use pinewrit_signs::{Role, Sign};
+use pinewrit_signs::{Format, Role, Sign};
 
 use crate::{BlockName, Doubt, SystemRoots};
 
@@ -14,19 +14,18 @@ const CARRIED: u64 = 128_000_000_000;
 
 /// What one file system or member says of whose the disk is; `size` is that of the disk, in bytes.
 fn doubt_of(sign: &Sign, size: u64) -> Option<Doubt> {
-    match (sign.role, sign.kind) {
-        (Role::Member, kind) => Some(Doubt::Member(kind)),
-        (Role::Encrypted, kind) => Some(Doubt::Foreign(kind)),
-        (
-            Role::Filesystem,
-            kind @ ("APFS" | "ReFS" | "VMFS" | "GFS" | "GFS2" | "OCFS" | "OCFS2"),
-        ) => Some(Doubt::Foreign(kind)),
-        (Role::Filesystem, kind @ ("NTFS" | "HFS+" | "HFS" | "VxFS" | "NSS" | "HPFS"))
-            if size >= CARRIED =>
-        {
-            Some(Doubt::Foreign(kind))
+    use Format::{Apfs, Gfs, Gfs2, Hfs, HfsPlus, Hpfs, Nss, Ntfs, Ocfs, Ocfs2, Refs, Vmfs, VxFs};
+    let word = sign.format.word();
+    match (sign.role, sign.format) {
+        (Role::Member, _) => Some(Doubt::Member(word)),
+        (Role::Encrypted, _) => Some(Doubt::Foreign(word)),
+        (Role::Filesystem, Apfs | Refs | Vmfs | Gfs | Gfs2 | Ocfs | Ocfs2) => {
+            Some(Doubt::Foreign(word))
         }
-        (Role::Swap, kind @ "suspended system") => Some(Doubt::Foreign(kind)),
+        (Role::Filesystem, Ntfs | HfsPlus | Hfs | VxFs | Nss | Hpfs) if size >= CARRIED => {
+            Some(Doubt::Foreign(word))
+        }
+        (Role::Swap, Format::Suspended) => Some(Doubt::Foreign(word)),
         _ => None,
     }
 }

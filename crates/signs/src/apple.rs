@@ -3,8 +3,8 @@
 use md5::{Digest, Md5};
 use pinewrit_disk::{BlockDevice, DiskError};
 
-use crate::Sign;
 use crate::bytes::{read, text, u16be, u32be, uuid, wide_be};
+use crate::{Format, Sign};
 
 const HEADER: u64 = 1024;
 
@@ -21,7 +21,7 @@ pub(crate) fn hfs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
     Ok(Some(Sign {
         label: text(&raw[37..37 + len]),
         id: identifier(&raw[116..124]),
-        ..Sign::filesystem("HFS")
+        ..Sign::filesystem(Format::Hfs)
     }))
 }
 
@@ -50,7 +50,7 @@ pub(crate) fn hfs_plus(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskErr
         label: plus_label(device, start, &raw, block)?,
         id: identifier(&raw[104..112]),
         size: block.checked_mul(u64::from(u32be(&raw, 44))),
-        ..Sign::filesystem("HFS+")
+        ..Sign::filesystem(Format::HfsPlus)
     }))
 }
 

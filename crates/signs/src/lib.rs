@@ -7,6 +7,7 @@
 
 mod apple;
 mod bytes;
+mod format;
 mod marks;
 mod microsoft;
 mod optical;
@@ -16,6 +17,7 @@ mod unix;
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
+pub use format::Format;
 pub use tables::foreign_table;
 
 /// What something recognised is for.
@@ -35,8 +37,8 @@ pub enum Role {
 /// Something that was recognised.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Sign {
-    /// Its kind in words: `XFS`, `Linux RAID`.
-    pub kind: &'static str,
+    /// Its format.
+    pub format: Format,
     /// What it is for.
     pub role: Role,
     /// Its label, without control characters.
@@ -48,9 +50,9 @@ pub struct Sign {
 }
 
 impl Sign {
-    fn new(kind: &'static str, role: Role) -> Self {
+    fn new(format: Format, role: Role) -> Self {
         Self {
-            kind,
+            format,
             role,
             label: None,
             id: None,
@@ -58,12 +60,12 @@ impl Sign {
         }
     }
 
-    fn filesystem(kind: &'static str) -> Self {
-        Self::new(kind, Role::Filesystem)
+    fn filesystem(format: Format) -> Self {
+        Self::new(format, Role::Filesystem)
     }
 
-    fn member(kind: &'static str) -> Self {
-        Self::new(kind, Role::Member)
+    fn member(format: Format) -> Self {
+        Self::new(format, Role::Member)
     }
 }
 

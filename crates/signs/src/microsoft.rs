@@ -3,11 +3,11 @@
 use pinewrit_disk::{BlockDevice, DiskError};
 
 use crate::bytes::{has, read, read_block, u16le, u32le, u64le, wide_le};
-use crate::{Role, Sign};
+use crate::{Format, Role, Sign};
 
 pub(crate) fn bitlocker(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
     let found = has(device, 3, b"-FVE-FS-")? || has(device, 3, b"MSWIN4.1")? && fve(device)?;
-    Ok(found.then(|| Sign::new("BitLocker (encrypted)", Role::Encrypted)))
+    Ok(found.then(|| Sign::new(Format::BitLocker, Role::Encrypted)))
 }
 
 /// The identifier of volumes that are encrypted for carrying, in their boot sector.
@@ -28,7 +28,7 @@ pub(crate) fn exfat(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError>
     let sector_shift = u32::from(boot[108]);
     let mut sign = Sign {
         id: Some(format!("{:04X}-{:04X}", serial >> 16, serial & 0xffff)),
-        ..Sign::filesystem("exFAT")
+        ..Sign::filesystem(Format::ExFat)
     };
     if !(9..=12).contains(&sector_shift) || boot[109] > 16 {
         return Ok(Some(sign));
@@ -65,7 +65,7 @@ pub(crate) fn ntfs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> 
     let sign = Sign {
         id: Some(format!("{:016X}", u64le(&boot, 72))),
         size: u64le(&boot, 40).checked_mul(sector),
-        ..Sign::filesystem("NTFS")
+        ..Sign::filesystem(Format::Ntfs)
     };
     let label = ntfs_label(device, &boot, sector)?;
     Ok(Some(Sign { label, ..sign }))

@@ -2,8 +2,8 @@
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
-use crate::Sign;
 use crate::bytes::{has, read, text, text_at, u16le, u32le, wide_be};
+use crate::{Format, Sign};
 
 const SECTOR: u64 = 2048;
 
@@ -36,7 +36,7 @@ pub(crate) fn iso9660(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskErro
         label,
         id: date(&primary[830..847]).or_else(|| date(&primary[813..830])),
         size: Some(size),
-        ..Sign::filesystem("ISO 9660")
+        ..Sign::filesystem(Format::Iso9660)
     }))
 }
 
@@ -55,7 +55,7 @@ pub(crate) fn udf(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
     if !is_udf(device)? {
         return Ok(None);
     }
-    let mut sign = Sign::filesystem("UDF");
+    let mut sign = Sign::filesystem(Format::Udf);
     for block in [2048, 512, 1024, 4096] {
         let Some(anchor) = read::<32>(device, 256 * block)? else {
             continue;

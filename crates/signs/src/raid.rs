@@ -2,10 +2,10 @@
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
-use crate::Sign;
 use crate::bytes::{has, read, read_block, text, text_at, u32be, u32le, u64be, uuid};
+use crate::{Format, Sign};
 
-const LINUX: &str = "Linux RAID";
+const LINUX: Format = Format::LinuxRaid;
 const LINUX_MARK: u32 = 0xa92b_4efc;
 
 /// `struct mdp_superblock_1` of versions 1.1 and 1.2.
@@ -31,15 +31,15 @@ fn linux_new(device: &dyn BlockDevice, place: u64) -> Result<Option<Sign>, DiskE
 }
 
 /// Marks of firmware's arrays, at so many sectors of 512 bytes before the end.
-const FIRMWARE: &[(u64, usize, &[u8], &str)] = &[
-    (2, 0, b"Intel Raid ISM Cfg Sig. ", "firmware RAID (ISW)"),
-    (1, 0, b"\xde\x11\xde\x11", "firmware RAID (DDF)"),
-    (1, 0, b"$XIDE$", "firmware RAID (LSI)"),
-    (2, 0, b"NVIDIA", "firmware RAID (NV)"),
-    (1, 0, b"DPTM", "firmware RAID (DPT)"),
-    (1, 0x60, b"\0\0\0\x2f", "firmware RAID (SIL)"),
-    (11, 0, b"\xf3\x16\x78\x5a", "firmware RAID (HPT)"),
-    (11, 0, b"\xfd\x16\x78\x5a", "firmware RAID (HPT)"),
+const FIRMWARE: &[(u64, usize, &[u8], Format)] = &[
+    (2, 0, b"Intel Raid ISM Cfg Sig. ", Format::RaidIsw),
+    (1, 0, b"\xde\x11\xde\x11", Format::RaidDdf),
+    (1, 0, b"$XIDE$", Format::RaidLsi),
+    (2, 0, b"NVIDIA", Format::RaidNv),
+    (1, 0, b"DPTM", Format::RaidDpt),
+    (1, 0x60, b"\0\0\0\x2f", Format::RaidSil),
+    (11, 0, b"\xf3\x16\x78\x5a", Format::RaidHpt),
+    (11, 0, b"\xfd\x16\x78\x5a", Format::RaidHpt),
 ];
 
 /// Where one of them has put its mark, in sectors before the end.
@@ -62,18 +62,18 @@ pub(crate) fn at_end(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError
     {
         return Ok(Some(sign));
     }
-    for (before, within, mark, kind) in FIRMWARE {
+    for (before, within, mark, format) in FIRMWARE {
         if let Some(sector) = sectors.checked_sub(*before)
             && has(device, sector * 512 + *within as u64, mark)?
         {
-            return Ok(Some(Sign::member(kind)));
+            return Ok(Some(Sign::member(*format)));
         }
     }
     for before in PROMISE {
         if let Some(sector) = sectors.checked_sub(*before)
             && has(device, sector * 512, b"Promise Technology, Inc.")?
         {
-            return Ok(Some(Sign::member("firmware RAID (PDC)")));
+            return Ok(Some(Sign::member(Format::RaidPdc)));
         }
     }
     via_or_jmicron(device, sectors)?.map_or_else(|| drbd(device, size), |sign| Ok(Some(sign)))
@@ -91,7 +91,7 @@ fn via_or_jmicron(device: &dyn BlockDevice, sectors: u64) -> Result<Option<Sign>
         .iter()
         .fold(0_u8, |sum, byte| sum.wrapping_add(*byte));
     if raw[..2] == [0x55, 0xaa] && raw[2] <= 1 && sum == raw[50] {
-        return Ok(Some(Sign::member("firmware RAID (VIA)")));
+        return Ok(Some(Sign::member(Format::RaidVia)));
     }
     if raw[..2] == *b"JM" {
         let words = raw[..128].chunks_exact(2);
@@ -99,7 +99,7 @@ fn via_or_jmicron(device: &dyn BlockDevice, sectors: u64) -> Result<Option<Sign>
             sum.wrapping_add(u16::from_le_bytes([pair[0], pair[1]]))
         });
         if sum == 0 || sum == 1 {
-            return Ok(Some(Sign::member("firmware RAID (JM)")));
+            return Ok(Some(Sign::member(Format::RaidJm)));
         }
     }
     Ok(None)
@@ -140,7 +140,7 @@ fn drbd(device: &dyn BlockDevice, size: u64) -> Result<Option<Sign>, DiskError> 
     let marks = [0x8374_026b, 0x8374_026c, 0x8374_026d];
     let raw = read::<64>(device, place)?;
     let is_one = raw.is_some_and(|raw| marks.contains(&u32be(&raw, 60)));
-    Ok(is_one.then(|| Sign::member("DRBD")))
+    Ok(is_one.then(|| Sign::member(Format::Drbd)))
 }
 
 /// `struct cache_sb`, at 4096.
@@ -155,7 +155,7 @@ pub(crate) fn bcache(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError
     Ok((raw[24..40] == MARK).then(|| Sign {
         id: uuid(&raw, 40),
         label: text_at(&raw, 72, 32),
-        ..Sign::member("bcache")
+        ..Sign::member(Format::Bcache)
     }))
 }
 
@@ -172,7 +172,7 @@ pub(crate) fn lvm(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
         let id = raw.get(at..at.saturating_add(32)).and_then(text);
         return Ok(Some(Sign {
             id: id.filter(|id| id.len() == 32).map(|id| grouped(&id)),
-            ..Sign::member("LVM")
+            ..Sign::member(Format::Lvm)
         }));
     }
     Ok(None)
@@ -218,7 +218,7 @@ pub(crate) fn zfs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
                     text(value.get(4..4 + len.min(256))?)
                 }),
                 id: pair(&pairs, "pool_guid", 8).map(|value| u64be(value, 0).to_string()),
-                ..Sign::member("ZFS")
+                ..Sign::member(Format::Zfs)
             }));
         }
     }

@@ -3,7 +3,7 @@
 use pinewrit_disk::{BlockDevice, DiskError};
 
 use crate::bytes::{read, text_at, u16be, u16le, u32be, u32le, u64le, uuid, wide_le};
-use crate::{Role, Sign};
+use crate::{Format, Role, Sign};
 
 /// `struct btrfs_super_block`, at 64 KiB.
 pub(crate) fn btrfs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
@@ -14,7 +14,7 @@ pub(crate) fn btrfs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError>
         id: uuid(&raw, 32),
         label: text_at(&raw, 299, 256),
         size: Some(u64le(&raw, 112)),
-        ..Sign::filesystem("Btrfs")
+        ..Sign::filesystem(Format::Btrfs)
     }))
 }
 
@@ -26,7 +26,7 @@ pub(crate) fn f2fs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> 
     Ok((raw[..4] == *b"\x10\x20\xf5\xf2").then(|| Sign {
         id: uuid(&raw, 108),
         label: wide_le(&raw[124..]),
-        ..Sign::filesystem("F2FS")
+        ..Sign::filesystem(Format::F2fs)
     }))
 }
 
@@ -47,7 +47,7 @@ pub(crate) fn nilfs2(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError
     Ok((!hasher.finalize() == u32le(&raw, 16)).then(|| Sign {
         id: uuid(&raw, 152),
         label: text_at(&raw, 168, 80),
-        ..Sign::filesystem("NILFS2")
+        ..Sign::filesystem(Format::Nilfs2)
     }))
 }
 
@@ -71,7 +71,7 @@ pub(crate) fn minix(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError>
         let many = zones != 0 || u32le(&raw, 20) != 0;
         let fits = u32::from(inodes) < u32::from(inode_map) * 8192;
         let plausible = inodes > 0 && many && zone_map > 0 && first > 4 && shift == 0 && fits;
-        return Ok(plausible.then(|| Sign::filesystem("Minix")));
+        return Ok(plausible.then(|| Sign::filesystem(Format::Minix)));
     }
     if let Some(is_big) = new.iter().position(|mark| *mark == 0x4d5a).map(|i| i == 1) {
         let inodes = match is_big {
@@ -84,7 +84,7 @@ pub(crate) fn minix(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError>
             && inode_map > 0
             && zone_map > 0
             && matches!(block, 1024 | 2048 | 4096 | 8192);
-        return Ok(plausible.then(|| Sign::filesystem("Minix")));
+        return Ok(plausible.then(|| Sign::filesystem(Format::Minix)));
     }
     Ok(None)
 }
@@ -109,7 +109,7 @@ pub(crate) fn ufs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
         return Ok(Some(Sign {
             id: (id != (0, 0)).then(|| format!("{:08x}{:08x}", id.0, id.1)),
             label: has_label.then(|| text_at(&raw, 680, 32)).flatten(),
-            ..Sign::filesystem("UFS")
+            ..Sign::filesystem(Format::Ufs)
         }));
     }
     Ok(None)
@@ -125,7 +125,7 @@ pub(crate) fn ocfs2(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError>
             return Ok(Some(Sign {
                 label: text_at(&raw, 272, 64),
                 id: uuid(&raw, 336),
-                ..Sign::filesystem("OCFS2")
+                ..Sign::filesystem(Format::Ocfs2)
             }));
         }
     }
@@ -140,14 +140,14 @@ pub(crate) fn gfs2(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> 
     if u32be(&raw, 0) != 0x0116_1970 {
         return Ok(None);
     }
-    let kind = match u32be(&raw, 24) {
-        1309 => "GFS",
-        _ => "GFS2",
+    let format = match u32be(&raw, 24) {
+        1309 => Format::Gfs,
+        _ => Format::Gfs2,
     };
     Ok(Some(Sign {
         label: text_at(&raw, 160, 64),
         id: uuid(&raw, 256),
-        ..Sign::filesystem(kind)
+        ..Sign::filesystem(format)
     }))
 }
 
@@ -158,7 +158,7 @@ pub(crate) fn swap(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> 
             break;
         };
         if mark == *b"SWAP-SPACE" {
-            return Ok(Some(Sign::new("swap", Role::Swap)));
+            return Ok(Some(Sign::new(Format::Swap, Role::Swap)));
         }
         if mark != *b"SWAPSPACE2" {
             continue;
@@ -175,7 +175,7 @@ pub(crate) fn swap(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> 
             id: uuid(&head, 12),
             label: text_at(&head, 28, 16),
             size: Some((u64::from(pages) + 1) * page),
-            ..Sign::new("swap", Role::Swap)
+            ..Sign::new(Format::Swap, Role::Swap)
         }));
     }
     Ok(None)
@@ -196,6 +196,6 @@ pub(crate) fn luks(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> 
     Ok(Some(Sign {
         label,
         id: text_at(&raw, 168, 40),
-        ..Sign::new("LUKS (encrypted)", Role::Encrypted)
+        ..Sign::new(Format::Luks, Role::Encrypted)
     }))
 }

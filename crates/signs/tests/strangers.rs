@@ -106,7 +106,7 @@ fn agree(path: &Path, kind: &str, theirs: &str) {
     let judged = blkid(path);
     assert_eq!(value(&judged, "TYPE"), Some(theirs), "{judged:?}");
     let own = sign(&device(path)).unwrap();
-    assert_eq!(own.kind, kind);
+    assert_eq!(own.format.word(), kind);
     assert_eq!(own.id.as_deref(), value(&judged, "UUID"), "{judged:?}");
     assert_eq!(own.label.as_deref(), value(&judged, "LABEL"), "{judged:?}");
 }
@@ -170,7 +170,7 @@ fn marks(#[case] at: usize, #[case] mark: &[u8], #[case] kind: &str, #[case] rol
     let mut bytes = vec![0; 4 << 20];
     bytes[at..at + mark.len()].copy_from_slice(mark);
     let found = sign(&MemoryDevice::from_bytes(bytes)).unwrap();
-    assert_eq!((found.kind, found.role), (kind, role));
+    assert_eq!((found.format.word(), found.role), (kind, role));
 }
 
 /// Marks at the end, so many bytes before it.
@@ -187,7 +187,7 @@ fn marks_at_the_end(#[case] before: usize, #[case] mark: &[u8], #[case] kind: &s
     let at = bytes.len() - before;
     bytes[at..at + mark.len()].copy_from_slice(mark);
     let found = at_end(&MemoryDevice::from_bytes(bytes)).unwrap().unwrap();
-    assert_eq!((found.kind, found.role), (kind, Role::Member));
+    assert_eq!((found.format.word(), found.role), (kind, Role::Member));
 }
 
 /// Tables of other computers, made by a stranger.
@@ -252,7 +252,7 @@ fn a_member_comes_before_what_it_begins_with() {
     raid[..8].copy_from_slice(b"\xfc\x4e\x2b\xa9\x01\0\0\0");
     raid[16..32].fill(0x5a);
     file.write_all_at(&raid, 320 * MIB - 8192).unwrap();
-    assert_eq!(sign(&device(&path)).unwrap().kind, "Linux RAID");
+    assert_eq!(sign(&device(&path)).unwrap().format.word(), "Linux RAID");
 }
 
 proptest! {

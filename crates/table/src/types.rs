@@ -209,6 +209,29 @@ impl PartitionType {
         matches!(self, Self::Mbr(0xef)) || self == Self::Gpt(GPT_ESP)
     }
 
+    /// Whether this is for swapping.
+    pub fn is_swap(self) -> bool {
+        self.purpose().is_some_and(|purpose| purpose.word == "swap")
+    }
+
+    /// Whether a FAT may be in it: by name, or as data of any kind.
+    pub fn is_for_fat(self) -> bool {
+        self.is_efi_system()
+            || self.fat_bits().is_some()
+            || matches!(self, Self::Mbr(0x07))
+            || self == Self::Gpt(BASIC_DATA)
+    }
+
+    /// The width of the FAT that it names, in bits; types of a GPT do not.
+    pub fn fat_bits(self) -> Option<u8> {
+        match self {
+            Self::Mbr(0x01 | 0x11) => Some(12),
+            Self::Mbr(0x04 | 0x06 | 0x0e | 0x14) => Some(16),
+            Self::Mbr(0x0b | 0x0c | 0x1b | 0x1c) => Some(32),
+            _ => None,
+        }
+    }
+
     /// Whether this is an extended partition, which only holds logical ones.
     pub fn is_extended(self) -> bool {
         matches!(self, Self::Mbr(0x05 | 0x0f | 0x85))

@@ -9,7 +9,7 @@ pub fn text_diff(old: &[u8], new: &[u8]) -> String {
     let diff = diff.unified_diff().context_radius(2).to_string();
     let plain = |c: char| match c {
         '\n' | '\t' => c,
-        c => crate::filesystem::printable(c),
+        c => crate::printable(c),
     };
     diff.replace('\r', "").chars().map(plain).collect()
 }

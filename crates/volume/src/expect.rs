@@ -3,7 +3,7 @@
 use pinewrit_disk::{BlockDevice, DiskError, SectorSize, Window};
 use pinewrit_table::{PartitionTable, Scheme};
 
-use crate::filesystem;
+use crate::probe;
 
 /// What an image says of its medium.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -65,7 +65,7 @@ pub fn expectation(device: &dyn BlockDevice) -> Result<Expectation, DiskError> {
         let mut known = 0;
         let mut reach = 0;
         for partition in &table.partitions {
-            let found = match filesystem::probe(&Window::new(&seen, partition.range)) {
+            let found = match probe(&Window::new(&seen, partition.range)) {
                 // Where other sectors would put it, anything may be, also the end.
                 Err(_) if sector != SectorSize::B512 => None,
                 found => found?,
@@ -86,7 +86,7 @@ pub fn expectation(device: &dyn BlockDevice) -> Result<Expectation, DiskError> {
     if let Some((_, _, found)) = best {
         return Ok(found);
     }
-    let whole = filesystem::probe(device)?;
+    let whole = probe(device)?;
     Ok(Expectation {
         sector: None,
         reach: whole.and_then(|facts| facts.size).unwrap_or(0),

@@ -8,7 +8,7 @@ use pinewrit_table::TableError;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::filesystem;
+use crate::{FilesystemKind, probe};
 
 /// Inode tables that are zeroed at most, in bytes, for file systems that cannot leave that for
 /// later; changes are kept in memory until they are committed.
@@ -31,7 +31,7 @@ pub struct GrowReport {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FilesystemGrowth {
     /// Its kind.
-    pub kind: &'static str,
+    pub kind: FilesystemKind,
     /// Its size now, in bytes, if it was grown or fills its partition anyway.
     pub size: Option<u64>,
     /// Why it has kept its size.
@@ -66,7 +66,7 @@ pub fn grow_whole(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
         end: device.size(),
     };
     let window = Window::new(device, whole);
-    let before = filesystem::probe(&window)?.and_then(|facts| facts.size);
+    let before = probe(&window)?.and_then(|facts| facts.size);
     let filesystem = grow_filesystem(&window)?.ok_or(TableError::NoTable)?;
     Ok(GrowReport {
         partition: None,
@@ -82,11 +82,11 @@ pub fn grow_whole(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
 /// The device could not be read. A file system that cannot be grown is no error: its report says
 /// why.
 pub fn grow_filesystem(partition: &Window<'_>) -> Result<Option<FilesystemGrowth>, DiskError> {
-    let Some(facts) = filesystem::probe(partition)? else {
+    let Some(facts) = probe(partition)? else {
         return Ok(None);
     };
     let kind = facts.kind;
-    let result = match kind.starts_with("ext") {
+    let result = match kind.is_ext() {
         true => grow_ext(partition),
         false => Err(Fault::Kept(
             "only ext2, ext3 and ext4 are grown here".to_owned(),

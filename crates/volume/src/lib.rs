@@ -8,13 +8,16 @@ pub mod bootmode;
 pub mod expect;
 pub mod extents;
 pub mod files;
-pub mod filesystem;
 pub mod format;
 pub mod grow;
 pub mod system;
 
 mod diff;
+mod kind;
+mod probe;
 
 pub use bootmode::{BiosBoot, BootModes, UefiLoader};
 pub use diff::text_diff;
+pub use kind::FilesystemKind;
+pub use probe::{FilesystemFacts, clean_label, printable, probe};
 pub use system::{KernelFacts, SystemFacts};

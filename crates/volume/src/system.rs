@@ -6,8 +6,6 @@ use pinewrit_fat::{Node, Tree, Volume, VolumeError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::filesystem;
-
 /// The operating system, as its `os-release` file names it (os-release(5)).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SystemFacts {
@@ -72,7 +70,7 @@ pub fn kernels(device: &dyn BlockDevice, partition: Option<u32>) -> Vec<KernelFa
             if let Some(architecture) = architecture(&head) {
                 kernels.push(KernelFacts {
                     partition,
-                    file: path.chars().map(filesystem::printable).collect(),
+                    file: path.chars().map(crate::printable).collect(),
                     architecture,
                 });
             }
@@ -105,7 +103,7 @@ fn parse(text: &str) -> Option<SystemFacts> {
             (found.trim() == key).then_some(value.trim())
         })?;
         let bare = line.trim_matches(['"', '\'']);
-        let clean: String = bare.chars().map(filesystem::printable).take(80).collect();
+        let clean: String = bare.chars().map(crate::printable).take(80).collect();
         (!clean.is_empty()).then_some(clean)
     };
     Some(SystemFacts {

@@ -12,7 +12,7 @@ use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
 use pinewrit_host::{MediumError, Readers, Verdict};
 use pinewrit_image::Location;
-use pinewrit_volume::filesystem::FilesystemFacts;
+use pinewrit_volume::FilesystemFacts;
 use rustix::fs::FlockOperation;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -324,7 +324,7 @@ fn show_planned(layout: &Layout, found: &mut Inspection) {
     for (plan, partition) in layout.partitions.iter().zip(&mut found.partitions) {
         let label = Some(plan.label.clone()).filter(|label| !label.is_empty());
         partition.filesystem = plan.filesystem.map(|kind| FilesystemFacts {
-            kind: kind.word(),
+            kind: kind.filesystem(partition.size),
             label,
             id: None,
             size: Some(partition.size),

@@ -3,6 +3,7 @@
 use pinewrit_core::inspect::{PartitionFacts, inspect_medium};
 use pinewrit_disk::Window;
 use pinewrit_ext4::Timestamp;
+use pinewrit_fat::FatWidth;
 use pinewrit_host::Readers;
 use pinewrit_volume::format::{FormatKind, FormatOptions, FormatReport, check, format};
 use schemars::JsonSchema;
@@ -161,7 +162,7 @@ fn text(
             "note",
             format!(
                 "the table says {}; `pinewrit table type {name} {number} {word}` puts that right",
-                partition.kind
+                partition.kind.word()
             ),
         );
     }
@@ -170,23 +171,22 @@ fn text(
 
 /// The type that the table should say, if it says another.
 fn other_type(partition: &PartitionFacts, kind: FormatKind) -> Option<&'static str> {
-    if let FormatKind::Fat(fat) = kind
-        && partition.kind.starts_with("FAT")
-    {
-        // The types of an MBR name the width.
-        let made = fat.for_size(partition.size).word();
-        let words = [("FAT12", "fat12"), ("FAT16", "fat16"), ("FAT32", "fat32")];
-        let word = words.into_iter().find(|(name, _)| *name == made);
-        return word
-            .map(|(_, word)| word)
-            .filter(|_| !partition.kind.starts_with(made));
-    }
-    let is_fat = partition.kind.contains("FAT") || partition.kind.contains("EFI");
-    let is_swap = partition.kind.contains("swap");
+    let own = partition.kind;
     match kind {
-        FormatKind::Fat(_) if !is_fat => Some("fat32"),
-        FormatKind::Ext4 if is_fat || is_swap => Some("linux"),
-        FormatKind::Swap if !is_swap => Some("swap"),
-        _ => None,
+        FormatKind::Fat(fat) => {
+            // The types of an MBR name the width.
+            let made = fat.for_size(partition.size);
+            let is_other = match own.fat_bits() {
+                Some(bits) => bits != made.bits(),
+                None => !own.is_for_fat(),
+            };
+            is_other.then_some(match made {
+                FatWidth::Fat12 => "fat12",
+                FatWidth::Fat16 => "fat16",
+                FatWidth::Fat32 => "fat32",
+            })
+        }
+        FormatKind::Ext4 => (own.is_for_fat() || own.is_swap()).then_some("linux"),
+        FormatKind::Swap => (!own.is_swap()).then_some("swap"),
     }
 }

@@ -4,6 +4,7 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, PartitionFacts};
 use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, OneThread, UnpackedSize};
+use pinewrit_table::SchemeKind;
 use pinewrit_volume::{BootModes, UefiLoader};
 
 use crate::ui::{map, style, units};
@@ -137,8 +138,10 @@ pub(crate) fn unpacked(size: UnpackedSize) -> String {
 /// The scheme in words.
 pub(crate) fn scheme(inspection: &Inspection) -> String {
     match &inspection.scheme {
-        Some(scheme) if scheme.kind == "MBR" => format!("MBR, disk signature {}", scheme.id),
-        Some(scheme) => format!("{}, disk GUID {}", scheme.kind, scheme.id),
+        Some(scheme) if scheme.kind == SchemeKind::Mbr => {
+            format!("MBR, disk signature {}", scheme.id)
+        }
+        Some(scheme) => format!("{}, disk GUID {}", scheme.kind.word(), scheme.id),
         None => match inspection.other_table {
             Some(table) => format!("{table}, of another kind of computer"),
             None => "no partition table".to_owned(),
@@ -191,8 +194,8 @@ pub(crate) fn summary(inspection: &Inspection) -> String {
             // Beside the table: a member of an array, or a hybrid image.
             let whole = whole.map_or(String::new(), |fs| format!("{}, ", fs.kind));
             match parts.len() {
-                0 => format!("{whole}{} without partitions", scheme.kind),
-                _ => format!("{whole}{}: {}", scheme.kind, parts.join(", ")),
+                0 => format!("{whole}{} without partitions", scheme.kind.word()),
+                _ => format!("{whole}{}: {}", scheme.kind.word(), parts.join(", ")),
             }
         }
     }
@@ -201,7 +204,7 @@ pub(crate) fn summary(inspection: &Inspection) -> String {
 /// A partition in a few words.
 pub(crate) fn brief(partition: &PartitionFacts) -> String {
     let facts = partition.filesystem.as_ref();
-    let kind = facts.map_or(partition.kind, |fs| fs.kind);
+    let kind = facts.map_or(partition.kind.word(), |fs| fs.kind.word());
     let label = label(facts.and_then(|fs| fs.label.as_ref()));
     format!("{kind}{label} {}", units::size(partition.size))
 }
@@ -301,7 +304,10 @@ pub(crate) fn table(inspection: &Inspection, sector: u64, width: usize) -> Strin
         "name",
     ];
     // A GPT has no codes to be shown.
-    let has_codes = inspection.scheme.as_ref().is_some_and(|s| s.kind == "MBR");
+    let has_codes = inspection
+        .scheme
+        .as_ref()
+        .is_some_and(|s| s.kind == SchemeKind::Mbr);
     if has_codes {
         heads.insert(2, "code");
     }
@@ -347,7 +353,7 @@ fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {
     // A GPT type that has a word needs no GUID beside it.
     let code = match partition.code.len() {
         2 => partition.code.as_str(),
-        _ if partition.kind == "unknown" => &partition.code[..8],
+        _ if partition.kind.word() == "unknown" => &partition.code[..8],
         _ => "",
     };
     let name = facts
@@ -356,11 +362,11 @@ fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {
         .unwrap_or("-");
     vec![
         Cell::new(format!("{color}{}{color:#}{active}", partition.number)),
-        Cell::new(partition.kind),
+        Cell::new(partition.kind.word()),
         Cell::new(code),
         Cell::new(units::size(partition.start)),
         Cell::new(units::size(partition.size)),
-        Cell::new(facts.map_or("not recognised", |fs| fs.kind)),
+        Cell::new(facts.map_or("not recognised", |fs| fs.kind.word())),
         Cell::new(name),
         Cell::new(size(facts.and_then(|fs| fs.used))),
         Cell::new(size(facts.and_then(|fs| fs.free))),

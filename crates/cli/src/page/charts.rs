@@ -79,7 +79,7 @@ pub(super) fn medium(section: &Finished) -> String {
                 INK.stroke_width(1),
             ))?;
             let facts = partition.filesystem.as_ref();
-            let kind = facts.map_or(partition.kind, |facts| facts.kind);
+            let kind = facts.map_or(partition.kind.word(), |facts| facts.kind.word());
             let label = facts.and_then(|facts| facts.label.as_ref());
             let label = label.map_or(String::new(), |label| format!(" \"{label}\""));
             let text = format!(

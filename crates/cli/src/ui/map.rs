@@ -82,12 +82,12 @@ fn cells(partitions: &[PartitionFacts], size: u64, width: usize) -> Vec<Cell> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use pinewrit_volume::filesystem::FilesystemFacts;
+    use pinewrit_volume::{FilesystemFacts, FilesystemKind};
 
     fn partition(number: u32, start: u64, size: u64, used: Option<u64>) -> PartitionFacts {
         PartitionFacts {
             number,
-            kind: "Linux",
+            kind: pinewrit_table::PartitionType::Mbr(0x83),
             code: "83".into(),
             start,
             size,
@@ -95,7 +95,7 @@ mod tests {
             active: false,
             name: None,
             filesystem: Some(FilesystemFacts {
-                kind: "ext4",
+                kind: FilesystemKind::Ext(pinewrit_ext4::Generation::Ext4),
                 label: None,
                 id: None,
                 size: Some(size),

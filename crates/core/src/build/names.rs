@@ -6,8 +6,8 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 use super::PartitionPlan;
-use pinewrit_volume::filesystem;
 use pinewrit_volume::format::FormatKind;
+use pinewrit_volume::probe;
 
 /// Steps of a template; one that runs in circles ends there.
 const FUEL: u64 = 100_000;
@@ -56,7 +56,7 @@ impl Names {
         let mut root = None;
         for one in made {
             let facts = match one.plan.filesystem {
-                Some(_) => filesystem::probe(&Window::new(device, one.range))?,
+                Some(_) => probe(&Window::new(device, one.range))?,
                 None => None,
             };
             let found = PartitionNames {

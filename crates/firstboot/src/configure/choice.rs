@@ -67,7 +67,7 @@ impl Found {
             let label = one.facts.label.as_deref();
             label.is_some_and(|label| label.eq_ignore_ascii_case(cloud_init::LABEL))
         };
-        let fats: Vec<&FilesystemOf> = all.iter().filter(|one| one.facts.is_fat()).collect();
+        let fats: Vec<&FilesystemOf> = all.iter().filter(|one| one.facts.kind.is_fat()).collect();
         let labelled = fats.iter().find(|one| is_labelled(one));
         Ok(Self {
             root: all.iter().find(|one| one.is_root()).cloned(),
@@ -82,7 +82,7 @@ impl Found {
         let kinds = self
             .all
             .iter()
-            .map(|one| (one.partition, one.facts.kind.to_owned()));
+            .map(|one| (one.partition, one.facts.kind.to_string()));
         let mut found: Vec<(Option<u32>, String)> = kinds.collect();
         for partition in table.iter().flat_map(|table| &table.partitions) {
             if !found

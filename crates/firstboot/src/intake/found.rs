@@ -13,11 +13,7 @@ pub fn find_settings(device: &dyn BlockDevice, partition: Option<u32>) -> Option
         return cloud_init::find_seed(&files, "", partition);
     }
     if let Some(state) = State::read(&files).ok().flatten() {
-        let clean = |text: &str| {
-            text.chars()
-                .map(pinewrit_volume::filesystem::printable)
-                .collect()
-        };
+        let clean = |text: &str| text.chars().map(pinewrit_volume::printable).collect();
         let host_name = files.text("/etc/hostname").ok().flatten();
         let mut networks = Vec::new();
         for path in state.files.keys() {

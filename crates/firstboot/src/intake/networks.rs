@@ -23,9 +23,7 @@ pub(crate) fn in_file(path: &str, text: &str) -> Vec<String> {
 }
 
 fn clean(text: &str) -> String {
-    text.chars()
-        .map(pinewrit_volume::filesystem::printable)
-        .collect()
+    text.chars().map(pinewrit_volume::printable).collect()
 }
 
 fn is_net(text: &str) -> bool {

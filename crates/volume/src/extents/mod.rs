@@ -22,8 +22,6 @@ use serde::Serialize;
 use ext::ExtScan;
 use wants::Wants;
 
-use crate::filesystem;
-
 /// Unit of the map in bytes: what is written begins and ends at multiples of it, as direct
 /// transfers need.
 pub const GRAIN: u64 = 4096;
@@ -439,7 +437,7 @@ fn recognise(head: &[u8], len: u64) -> (Result<Option<Scan>, Doubt>, Vec<Request
         Err(doubt) => return (Err(doubt), Vec::new()),
     };
     // One that was made over another may have left parts of it.
-    if filesystem::has_other_mark(head) {
+    if pinewrit_signs::head_has_mark(head) {
         return (
             Err(Doubt::Unknown("a mark of another format on it")),
             Vec::new(),

@@ -7,7 +7,7 @@ use pinewrit_fat as fat;
 use pinewrit_table::PartitionTable;
 
 use super::{Files, FilesError, Wanted};
-use crate::filesystem::{self, FilesystemFacts};
+use crate::{FilesystemFacts, probe};
 
 /// A file system of a medium, and where it lies.
 #[derive(Clone, Debug)]
@@ -27,16 +27,6 @@ pub struct FilesystemOf {
 }
 
 impl FilesystemOf {
-    /// Whether its files can be read here.
-    fn has_files(&self) -> bool {
-        self.facts.is_fat() || self.is_ext()
-    }
-
-    /// Whether it is ext2, ext3 or ext4.
-    pub fn is_ext(&self) -> bool {
-        self.facts.kind.starts_with("ext")
-    }
-
     /// Whether it looks like the root of a system: there is an `/etc` in it.
     pub fn is_root(&self) -> bool {
         self.is_root
@@ -97,10 +87,10 @@ fn look_at(
     name: Option<String>,
 ) -> Result<Option<FilesystemOf>, DiskError> {
     let window = Window::new(device, range);
-    let Some(facts) = filesystem::probe(&window)? else {
+    let Some(facts) = probe(&window)? else {
         return Ok(None);
     };
-    let is_root = facts.kind.starts_with("ext")
+    let is_root = facts.kind.is_ext()
         && Volume::open(&window as &dyn BlockDevice)
             .is_ok_and(|volume| volume.tree().find_target(b"/etc").is_ok());
     Ok(Some(FilesystemOf {
@@ -126,8 +116,8 @@ pub fn find_place(
         one.facts.label.as_deref() == Some(name) || one.name.as_deref() == Some(name)
     };
     let is_meant = |one: &FilesystemOf| match wanted {
-        Wanted::Only => one.has_files(),
-        Wanted::Boot => one.facts.is_fat(),
+        Wanted::Only => one.facts.kind.has_files(),
+        Wanted::Boot => one.facts.kind.is_fat(),
         Wanted::Root => one.is_root,
         Wanted::Whole => one.partition.is_none() || is_called(one, "whole"),
         Wanted::Named(name) => {

@@ -5,13 +5,13 @@ mod swap;
 pub use swap::header as swap_header;
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
-use pinewrit_ext4::{EditError, MakeOptions, Timestamp, VolumeError, make};
+use pinewrit_ext4::{EditError, Generation, MakeOptions, Timestamp, VolumeError, make};
 pub use pinewrit_fat::MakeKind as FatKind;
 use pinewrit_fat::{self as fat, MakeError, Stamp};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::filesystem;
+use crate::{FilesystemKind, probe};
 use fresh::Fresh;
 
 /// Bytes at a partition's start and end that are cleared first: where marks of other file systems,
@@ -55,6 +55,15 @@ impl FormatKind {
         found.map_or("fat", |(word, _)| *word)
     }
 
+    /// The kind of file system that it makes in `size` bytes.
+    pub fn filesystem(self, size: u64) -> FilesystemKind {
+        match self {
+            Self::Fat(kind) => FilesystemKind::Fat(kind.for_size(size)),
+            Self::Ext4 => FilesystemKind::Ext(Generation::Ext4),
+            Self::Swap => FilesystemKind::SWAP,
+        }
+    }
+
     /// Says what is wrong with a label for this kind.
     ///
     /// # Errors
@@ -66,7 +75,7 @@ impl FormatKind {
             Self::Swap => (15, false),
         };
         let wrong = |why: String| FormatError::Label {
-            label: label.chars().map(filesystem::printable).collect(),
+            label: label.chars().map(crate::printable).collect(),
             why,
         };
         if label.len() > most {
@@ -79,7 +88,7 @@ impl FormatKind {
         };
         match bad {
             Some(c) => {
-                let shown = filesystem::printable(c);
+                let shown = crate::printable(c);
                 Err(wrong(format!("it cannot hold the character {shown:?}")))
             }
             None => Ok(()),
@@ -153,7 +162,7 @@ impl FormatOptions {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FormatReport {
     /// Its kind: `FAT32`, `ext4`, `swap`.
-    pub kind: &'static str,
+    pub kind: FilesystemKind,
     /// Its size in bytes.
     pub size: u64,
     /// Its label.
@@ -302,7 +311,7 @@ pub fn format(
         start: 0,
         end: size,
     });
-    let found = filesystem::probe(partition)?.ok_or(FormatError::Unrecognised)?;
+    let found = probe(partition)?.ok_or(FormatError::Unrecognised)?;
     Ok(FormatReport {
         kind: found.kind,
         size: found.size.unwrap_or(size),

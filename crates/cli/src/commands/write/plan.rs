@@ -13,7 +13,7 @@ use pinewrit_image::{
     ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
 };
 use pinewrit_volume::extents::MapTracker;
-use pinewrit_volume::filesystem::FilesystemFacts;
+use pinewrit_volume::{FilesystemFacts, FilesystemKind};
 
 use super::super::report::{self, Facts};
 use super::super::source::{self, Keep};
@@ -443,11 +443,11 @@ impl Plan {
         if preview
             .filesystem
             .as_ref()
-            .is_some_and(|fs| fs.kind == "ISO 9660")
+            .is_some_and(|fs| fs.kind == FilesystemKind::ISO_9660)
         {
             return 0;
         }
-        let known = |facts: &&FilesystemFacts| facts.is_fat() || facts.kind.starts_with("ext");
+        let known = |facts: &&FilesystemFacts| facts.kind.has_files();
         let inside = preview.partitions.iter().map(|p| p.filesystem.as_ref());
         let all = inside.chain([preview.filesystem.as_ref()]).flatten();
         all.filter(known).filter_map(|facts| facts.free).sum()

@@ -143,11 +143,7 @@ pub(crate) fn find_seed(
     let meta_data = read(META_DATA)?;
     let user_data = parse_user_data(std::str::from_utf8(&user_data).ok()?)?;
     let names: MetaNames = serde_saphyr::from_slice(&meta_data).unwrap_or_default();
-    let clean = |text: String| -> String {
-        text.chars()
-            .map(pinewrit_volume::filesystem::printable)
-            .collect()
-    };
+    let clean = |text: String| -> String { text.chars().map(pinewrit_volume::printable).collect() };
     let users = user_data.users.into_iter().flatten();
     let network = read(NETWORK_CONFIG).unwrap_or_default();
     Some(SettingsFacts {
@@ -209,11 +205,7 @@ pub(crate) fn dropped(existing: Option<&str>, seed: &Seed) -> Vec<String> {
         let names = users.into_iter().flatten();
         let names = names.filter_map(|user| user.get("name")?.as_str());
         names
-            .map(|name| {
-                name.chars()
-                    .map(pinewrit_volume::filesystem::printable)
-                    .collect()
-            })
+            .map(|name| name.chars().map(pinewrit_volume::printable).collect())
             .collect()
     };
     let kept = names(&new);

@@ -247,7 +247,7 @@ pub(crate) fn note_wpa3(settings: &CheckedSettings, notes: &mut Vec<String>) {
         let ssid: String = network
             .ssid
             .chars()
-            .map(pinewrit_volume::filesystem::printable)
+            .map(pinewrit_volume::printable)
             .collect();
         notes.push(format!(
             "the image's netplan knows no WPA3: {ssid} is joined by WPA2, if it allows that"

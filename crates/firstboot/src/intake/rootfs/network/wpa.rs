@@ -79,7 +79,5 @@ fn enterprise(account: &Enterprise, paths: &Paths) -> String {
 }
 
 fn shown(ssid: &str) -> String {
-    ssid.chars()
-        .map(pinewrit_volume::filesystem::printable)
-        .collect()
+    ssid.chars().map(pinewrit_volume::printable).collect()
 }

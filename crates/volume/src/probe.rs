@@ -1,21 +1,18 @@
 //! Recognising file systems, and the facts that their first blocks tell.
 
-mod ext;
-mod fat;
-mod magic;
-
 use pinewrit_disk::{BlockDevice, DiskError};
-use pinewrit_fat::Geometry;
+use pinewrit_signs::Sign;
 use schemars::JsonSchema;
 use serde::Serialize;
+use uuid::Uuid;
 
-pub use magic::has_other_mark;
+use crate::FilesystemKind;
 
 /// What a file system tells of itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FilesystemFacts {
     /// Its kind: `FAT32`, `ext4`, `ISO 9660`, `swap` …
-    pub kind: &'static str,
+    pub kind: FilesystemKind,
     /// Its label, without control characters.
     pub label: Option<String>,
     /// Its identifier in the form that its own tools use.
@@ -28,21 +25,49 @@ pub struct FilesystemFacts {
     pub free: Option<u64>,
 }
 
-impl FilesystemFacts {
-    fn named(kind: &'static str) -> Self {
+impl From<pinewrit_fat::Facts> for FilesystemFacts {
+    fn from(facts: pinewrit_fat::Facts) -> Self {
         Self {
-            kind,
-            label: None,
-            id: None,
-            size: None,
-            used: None,
-            free: None,
+            kind: if facts.is_regular {
+                FilesystemKind::Fat(facts.width)
+            } else {
+                FilesystemKind::SmallFat32
+            },
+            label: facts.label.and_then(|label| clean_label(label.as_bytes())),
+            id: facts.id,
+            size: Some(facts.size),
+            used: facts.free.map(|free| facts.size.saturating_sub(free)),
+            free: facts.free,
         }
     }
+}
 
-    /// Whether this is one of the FAT kinds.
-    pub fn is_fat(&self) -> bool {
-        self.kind.starts_with("FAT")
+impl From<pinewrit_ext4::Facts> for FilesystemFacts {
+    fn from(facts: pinewrit_ext4::Facts) -> Self {
+        let used = facts.size.zip(facts.free).map(|(size, free)| size - free);
+        Self {
+            kind: FilesystemKind::Ext(facts.generation),
+            label: clean_label(&facts.label),
+            id: Some(Uuid::from_bytes(facts.uuid).to_string()),
+            size: facts.size,
+            used,
+            free: facts.free,
+        }
+    }
+}
+
+impl From<Sign> for FilesystemFacts {
+    fn from(sign: Sign) -> Self {
+        let kind = FilesystemKind::Other(sign.format);
+        let is_full = kind.is_full();
+        Self {
+            kind,
+            label: sign.label,
+            id: sign.id,
+            size: sign.size,
+            used: sign.size.filter(|_| is_full),
+            free: is_full.then_some(0),
+        }
     }
 }
 
@@ -51,34 +76,20 @@ impl FilesystemFacts {
 /// # Errors
 /// The device could not be read. A device that is too short holds no file system.
 pub fn probe(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskError> {
-    let found = probe_all(device);
-    match found {
+    match probe_all(device) {
         Err(DiskError::PastEnd { .. }) => Ok(None),
         found => found,
     }
 }
 
 fn probe_all(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskError> {
-    if let Some(geometry) = Geometry::read(device)? {
-        return Ok(Some(fat::facts(device, &geometry)?));
+    if let Some(facts) = pinewrit_fat::Facts::read(device)? {
+        return Ok(Some(facts.into()));
     }
-    if let Some(facts) = ext::facts(device)? {
-        return Ok(Some(facts));
+    if let Some(facts) = pinewrit_ext4::Facts::read(device)? {
+        return Ok(Some(facts.into()));
     }
-    magic::facts(device)
-}
-
-/// Reads `N` bytes at `offset`; `None` past the device's end.
-fn read<const N: usize>(
-    device: &dyn BlockDevice,
-    offset: u64,
-) -> Result<Option<[u8; N]>, DiskError> {
-    let mut bytes = [0; N];
-    match device.read_at(offset, &mut bytes) {
-        Ok(()) => Ok(Some(bytes)),
-        Err(DiskError::PastEnd { .. }) => Ok(None),
-        Err(error) => Err(error),
-    }
+    Ok(pinewrit_signs::at_start(device)?.map(FilesystemFacts::from))
 }
 
 /// A label from a medium: up to the first zero, without blanks around it and without control
@@ -93,26 +104,6 @@ pub fn clean_label(raw: &[u8]) -> Option<String> {
 /// Stands in for characters that could command a terminal.
 pub fn printable(c: char) -> char {
     if c.is_control() { '\u{fffd}' } else { c }
-}
-
-fn u16le(bytes: &[u8], offset: usize) -> u16 {
-    u16::from_le_bytes([bytes[offset], bytes[offset + 1]])
-}
-
-fn u32le(bytes: &[u8], offset: usize) -> u32 {
-    u32::from(u16le(bytes, offset)) | u32::from(u16le(bytes, offset + 2)) << 16
-}
-
-fn hex_groups(bytes: &[u8; 16]) -> String {
-    let hex = hex::encode(bytes);
-    let groups = [
-        &hex[..8],
-        &hex[8..12],
-        &hex[12..16],
-        &hex[16..20],
-        &hex[20..],
-    ];
-    groups.join("-")
 }
 
 #[cfg(test)]
