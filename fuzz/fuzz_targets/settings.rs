@@ -7,6 +7,7 @@ use std::path::Path;
 use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
+use pinewrit_volume::Timestamp;
 use pinewrit_firstboot::configure::prepare;
 use pinewrit_volume::format::{FormatKind, FormatOptions, format};
 use pinewrit_firstboot::settings::{SecretSource, check};
@@ -50,7 +51,7 @@ fuzz_target!(|text: &str| {
         return;
     }
     let card = MemoryDevice::from_bytes(CARD.clone());
-    if let Ok(prepared) = prepare(&card, &settings) {
+    if let Ok(prepared) = prepare(&card, &settings, Timestamp::default()) {
         let _ = prepared.commit(None);
     }
 });

@@ -9,6 +9,7 @@ use std::sync::LazyLock;
 use std::time::Instant;
 
 use libfuzzer_sys::fuzz_target;
+use pinewrit_volume::Timestamp;
 use pinewrit_firstboot::configure::{IntakeWish, prepare};
 use pinewrit_volume::format::{FormatKind, FormatOptions, format};
 use pinewrit_firstboot::intake::custom::CustomIntake;
@@ -62,6 +63,6 @@ fuzz_target!(|text: &str| {
     };
     let card = MemoryDevice::from_bytes(CARD.clone());
     let began = Instant::now();
-    let _ = prepare(&card, &settings);
+    let _ = prepare(&card, &settings, Timestamp::default());
     assert!(began.elapsed().as_secs() < 15);
 });

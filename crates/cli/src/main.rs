@@ -1,6 +1,7 @@
 //! Pinewrit's command line: arguments in, words and exit codes out.
 
 mod args;
+mod clock;
 mod commands;
 mod events;
 mod exit;

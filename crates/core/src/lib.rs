@@ -7,10 +7,10 @@
 pub mod build;
 pub mod estimate;
 pub mod inspect;
-pub mod partitions;
 pub mod receipt;
 pub mod renew;
 pub mod state;
+pub mod table;
 pub mod unfinished;
 pub mod verify;
 pub mod write;

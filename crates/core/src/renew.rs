@@ -1,20 +1,16 @@
 //! New identifiers for a medium: of its table, its partitions and its file systems, and in every text
 //! on it that names them.
 
-use pinewrit_disk::{BlockDevice, DiskError, Overlay, Window};
-use pinewrit_ext4::{
-    Attributes, CheckError, EditError, Editor, FileKind, VolumeError as ExtError, Zeros,
-};
-use pinewrit_fat as fat;
+use pinewrit_disk::{BlockDevice, DiskError, Window};
 use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::inspect::{Inspection, inspect};
-use crate::partitions::TableChange;
-use pinewrit_volume::grow::now;
-use pinewrit_volume::system::fat_files;
-use pinewrit_volume::{FilesystemFacts, FilesystemKind, probe};
+use pinewrit_volume::check::fault;
+use pinewrit_volume::files::{Files, FilesError, Kind, join, open_to_change};
+use pinewrit_volume::format::set_swap_uuid;
+use pinewrit_volume::{FilesystemFacts, FilesystemKind, Gathered, Timestamp, probe};
 
 /// An identifier that was replaced.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -58,12 +54,9 @@ pub enum RenewError {
     /// The table cannot be changed.
     #[error(transparent)]
     Table(#[from] TableError),
-    /// A FAT file system could not be read or changed.
+    /// A file system could not be read or changed.
     #[error(transparent)]
-    Fat(fat::EditError),
-    /// An ext file system could not be read or changed.
-    #[error(transparent)]
-    Ext(EditError),
+    Files(FilesError),
     /// What was changed does not hold together.
     #[error("the file system would not hold together: {0}")]
     Unsound(String),
@@ -72,27 +65,12 @@ pub enum RenewError {
     Disk(#[from] DiskError),
 }
 
-impl From<EditError> for RenewError {
-    fn from(error: EditError) -> Self {
-        match error {
-            EditError::Volume(ExtError::Disk(error)) => Self::Disk(error),
-            error => Self::Ext(error),
+impl From<FilesError> for RenewError {
+    fn from(error: FilesError) -> Self {
+        match error.into_disk() {
+            Ok(error) => Self::Disk(error),
+            Err(error) => Self::Files(error),
         }
-    }
-}
-
-impl From<fat::EditError> for RenewError {
-    fn from(error: fat::EditError) -> Self {
-        match error {
-            fat::EditError::Volume(fat::VolumeError::Disk(error)) => Self::Disk(error),
-            error => Self::Fat(error),
-        }
-    }
-}
-
-impl From<fat::VolumeError> for RenewError {
-    fn from(error: fat::VolumeError) -> Self {
-        fat::EditError::from(error).into()
     }
 }
 
@@ -125,40 +103,38 @@ const EXT_FOLDERS: [&str; 9] = [
 const EXT_FILES: [&str; 2] = ["/etc/fstab", "/etc/crypttab"];
 /// Larger files are no settings.
 const MAX_TEXT: u64 = 64 << 10;
-/// Where a swap area keeps its UUID.
-const SWAP_UUID: u64 = 1036;
 
 /// Works out new identifiers for all of a medium, and the files that have to follow.
 ///
 /// # Errors
 /// [`RenewError`].
-pub fn prepare<'a>(
-    medium: &'a dyn BlockDevice,
+pub fn prepare<'m>(
+    medium: &'m dyn BlockDevice,
     ids: Ids<'_>,
-) -> Result<(TableChange<'a>, RenewReport), RenewError> {
-    let size = medium.size();
-    let before = inspect(medium, Some(size))?;
-    let overlay = Overlay::new(medium);
-    let mut report = RenewReport::default();
-    renew_table(&overlay, &mut report, ids)?;
-    for partition in &before.partitions {
-        let Some(facts) = &partition.filesystem else {
-            continue;
-        };
-        let window = Window::new(&overlay, partition.range());
-        match renew_filesystem(&window, facts, ids)? {
-            Renewed::New(old, new) => report.renewals.push(Renewal {
-                partition: Some(partition.number),
-                what: facts.kind.word(),
-                old,
-                new,
-            }),
-            Renewed::Kept(why) => report.kept.push((partition.number, why)),
+    now: Timestamp,
+) -> Result<Gathered<'m, RenewReport>, RenewError> {
+    let before = inspect(medium, Some(medium.size()))?;
+    Gathered::whole(medium, |device| {
+        let mut report = RenewReport::default();
+        renew_table(device, &mut report, ids)?;
+        for partition in &before.partitions {
+            let Some(facts) = &partition.filesystem else {
+                continue;
+            };
+            let window = Window::new(device, partition.range());
+            match renew_filesystem(&window, facts, ids, now)? {
+                Renewed::New(old, new) => report.renewals.push(Renewal {
+                    partition: Some(partition.number),
+                    what: facts.kind.word(),
+                    old,
+                    new,
+                }),
+                Renewed::Kept(why) => report.kept.push((partition.number, why)),
+            }
         }
-    }
-    report.followed = follow(&overlay, &before, &report)?;
-    let after = inspect(&overlay, Some(size))?;
-    Ok((TableChange::new(overlay, before, after), report))
+        report.followed = follow(device, &before, &report, now)?;
+        Ok(report)
+    })
 }
 
 /// The name by which a kernel finds each partition.
@@ -214,6 +190,7 @@ fn renew_filesystem(
     window: &Window<'_>,
     facts: &FilesystemFacts,
     ids: Ids<'_>,
+    now: Timestamp,
 ) -> Result<Renewed, RenewError> {
     let Some(old) = facts.id.clone() else {
         return Ok(Renewed::Kept("it has no identifier".to_owned()));
@@ -221,28 +198,19 @@ fn renew_filesystem(
     let uuid = uuid::Builder::from_random_bytes(ids())
         .into_uuid()
         .into_bytes();
-    if facts.kind.is_fat() {
-        if let Some(why) = fat_fault(window)? {
+    if facts.kind.has_files() {
+        if let Some(why) = fault(window)? {
             return Ok(Renewed::Kept(why));
         }
-        let mut editor = fat::Editor::open(window)?;
-        editor.set_id([uuid[0], uuid[1], uuid[2], uuid[3]]);
-        editor.commit()?;
-    } else if facts.kind.is_ext() {
-        if let Some(why) = ext_fault(window)? {
-            return Ok(Renewed::Kept(why));
-        }
-        let mut editor = match Editor::open(window, now()) {
-            Ok(editor) => editor,
-            Err(EditError::Volume(ExtError::Disk(error))) => {
-                return Err(error.into());
-            }
+        let mut files = match open_to_change(window, now) {
+            Ok(files) => files,
+            Err(error) if error.disk().is_some() => return Err(error.into()),
             Err(error) => return Ok(Renewed::Kept(error.to_string())),
         };
-        editor.set_uuid(uuid)?;
-        editor.commit()?;
+        files.set_identifier(uuid)?;
+        files.close()?;
     } else if facts.kind == FilesystemKind::SWAP {
-        window.write_at(SWAP_UUID, &uuid)?;
+        set_swap_uuid(window, uuid)?;
     } else {
         return Ok(Renewed::Kept(format!(
             "that of {} is not changed here",
@@ -258,23 +226,23 @@ fn renew_filesystem(
 
 /// Replaces identifiers in all texts that may name them.
 fn follow(
-    overlay: &dyn BlockDevice,
+    device: &dyn BlockDevice,
     found: &Inspection,
     report: &RenewReport,
+    now: Timestamp,
 ) -> Result<Vec<Followed>, RenewError> {
     let mut followed = Vec::new();
     for partition in &found.partitions {
-        let Some(facts) = &partition.filesystem else {
+        let kind = partition.filesystem.as_ref().map(|facts| facts.kind);
+        let Some(kind) = kind.filter(|kind| kind.has_files()) else {
             continue;
         };
-        let window = Window::new(overlay, partition.range());
-        let files = if facts.kind.is_fat() {
-            follow_in_fat(&window, &report.renewals)?
-        } else if facts.kind.is_ext() {
-            follow_in_ext(&window, &report.renewals)?
-        } else {
-            Vec::new()
-        };
+        let window = Window::new(device, partition.range());
+        // Why one cannot be changed was told already.
+        if fault(&window)?.is_some() {
+            continue;
+        }
+        let files = follow_in(&window, kind, &report.renewals, now)?;
         followed.extend(files.into_iter().map(|(path, count)| Followed {
             partition: partition.number,
             path,
@@ -284,137 +252,54 @@ fn follow(
     Ok(followed)
 }
 
-fn follow_in_fat(
+fn follow_in(
     window: &Window<'_>,
+    kind: FilesystemKind,
     renewals: &[Renewal],
+    now: Timestamp,
 ) -> Result<Vec<(String, usize)>, RenewError> {
-    if fat_fault(window)?.is_some() {
-        // That was told already.
-        return Ok(Vec::new());
-    }
-    let mut editor = fat::Editor::open(window)?;
+    let mut files = match open_to_change(window, now) {
+        Err(error) if error.disk().is_none() => return Ok(Vec::new()),
+        files => files?,
+    };
     let mut changed = Vec::new();
-    for folder in FAT_FOLDERS {
-        for node in fat_files(editor.tree(), folder)? {
-            if node.size > MAX_TEXT {
-                continue;
-            }
-            let mut bytes = Vec::new();
-            editor.tree().read_to(&node, MAX_TEXT, &mut bytes)?;
-            let Some((text, count)) = replaced(&bytes, renewals) else {
-                continue;
-            };
-            let path = format!("{folder}/{}", node.name);
-            let (size, mut source) = (text.len() as u64, text.as_bytes());
-            let now = now().seconds;
-            editor.write_file(&path, size, &mut source, now, fat::Placement::Usual)?;
+    for path in candidates(&files, kind)? {
+        let facts = files.facts(&path)?;
+        if !facts.is_some_and(|facts| facts.kind == Kind::File && facts.size <= MAX_TEXT) {
+            continue;
+        }
+        let bytes = match files.read(&path, MAX_TEXT) {
+            // An encrypted one is no text that a loader reads.
+            Err(error) if error.is_unreadable() => continue,
+            bytes => bytes?.unwrap_or_default(),
+        };
+        if let Some((text, count)) = replaced(&bytes, renewals) {
+            files.rewrite(&path, text.as_bytes())?;
             changed.push((path, count));
         }
     }
-    editor.commit()?;
-    match fat_fault(window)? {
-        Some(why) if !changed.is_empty() => Err(RenewError::Unsound(why)),
-        _ => Ok(changed),
-    }
-}
-
-/// What is wrong with a FAT file system, if anything is.
-fn fat_fault(window: &Window<'_>) -> Result<Option<String>, DiskError> {
-    match fat::check(window) {
-        Ok(()) => Ok(None),
-        Err(fat::CheckError::Volume(fat::VolumeError::Disk(error))) => Err(error),
-        Err(fault) => Ok(Some(fault.to_string())),
-    }
-}
-
-fn follow_in_ext(
-    window: &Window<'_>,
-    renewals: &[Renewal],
-) -> Result<Vec<(String, usize)>, RenewError> {
-    if ext_fault(window)?.is_some() {
-        return Ok(Vec::new());
-    }
-    let mut editor = match Editor::open(window, now()) {
-        Err(EditError::Volume(ExtError::Disk(error))) => return Err(error.into()),
-        // What cannot be changed was told already.
-        Err(_) => return Ok(Vec::new()),
-        Ok(editor) => editor,
-    };
-    let mut paths: Vec<String> = EXT_FILES.map(str::to_owned).to_vec();
-    for folder in EXT_FOLDERS {
-        let tree = editor.tree();
-        let found = there(tree.find(folder.as_bytes()))?;
-        let names = match found.map(|number| tree.list(number)) {
-            None | Some(Err(ExtError::NotDirectory(_))) => Vec::new(),
-            Some(names) => names.map_err(EditError::from)?,
-        };
-        let names = names.into_iter();
-        paths.extend(
-            names.filter_map(|entry| {
-                Some(format!("{folder}/{}", String::from_utf8(entry.name).ok()?))
-            }),
-        );
-    }
-    let mut changed = Vec::new();
-    for path in paths {
-        let tree = editor.tree();
-        let Some(number) = there(tree.find(path.as_bytes()))? else {
-            continue;
-        };
-        let facts = tree.metadata(number).map_err(EditError::from)?;
-        if facts.kind != FileKind::Regular || facts.size > MAX_TEXT {
-            continue;
-        }
-        let mut bytes = vec![0; facts.size as usize];
-        match tree.read_at(number, 0, &mut bytes) {
-            // An encrypted one is no text that a loader reads.
-            Err(ExtError::Unreadable(_)) => continue,
-            read => drop(read.map_err(EditError::from)?),
-        }
-        let Some((text, count)) = replaced(&bytes, renewals) else {
-            continue;
-        };
-        let attributes = Attributes {
-            mode: facts.mode,
-            uid: facts.uid,
-            gid: facts.gid,
-            modified: now(),
-            xattrs: tree.xattrs(number).map_err(EditError::from)?,
-        };
-        let (size, mut source) = (text.len() as u64, text.as_bytes());
-        editor.write_file(
-            path.as_bytes(),
-            &attributes,
-            size,
-            &mut source,
-            Zeros::Written,
-        )?;
-        changed.push((path, count));
-    }
     if !changed.is_empty() {
-        editor.commit()?;
-        if let Some(why) = ext_fault(window)? {
+        files.close()?;
+        if let Some(why) = fault(window)? {
             return Err(RenewError::Unsound(why));
         }
     }
     Ok(changed)
 }
 
-/// What is wrong with an ext file system, if anything is.
-fn ext_fault(window: &Window<'_>) -> Result<Option<String>, DiskError> {
-    match pinewrit_ext4::check(window) {
-        Ok(()) => Ok(None),
-        Err(CheckError::Volume(ExtError::Disk(error))) => Err(error),
-        Err(fault) => Ok(Some(fault.to_string())),
+/// Files that may name identifiers.
+fn candidates(files: &Files<'_>, kind: FilesystemKind) -> Result<Vec<String>, FilesError> {
+    let (own, folders): (&[&str], &[&str]) = if kind.is_fat() {
+        (&[], &FAT_FOLDERS)
+    } else {
+        (&EXT_FILES, &EXT_FOLDERS)
+    };
+    let mut paths: Vec<String> = own.iter().map(|path| (*path).to_owned()).collect();
+    for folder in folders {
+        let names = files.names(folder)?.unwrap_or_default();
+        paths.extend(names.iter().map(|name| join(folder, name)));
     }
-}
-
-/// What was found; `None` where there is nothing. What cannot be read may name an identifier.
-fn there<T>(found: Result<T, ExtError>) -> Result<Option<T>, EditError> {
-    match found {
-        Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => Ok(None),
-        found => Ok(Some(found?)),
-    }
+    Ok(paths)
 }
 
 /// A text with new identifiers, and how many; `None` where it is no text or names none.

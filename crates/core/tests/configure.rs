@@ -4,10 +4,10 @@
 
 mod common;
 
-use common::{KEY, MIB, boot_range, hut, image, make_fat, settings};
+use common::{KEY, MIB, boot_range, hut, image, make_fat, prepare, settings};
 use pinewrit_core::inspect::inspect;
 use pinewrit_disk::{BlockDevice, CommitState, Fault, FaultyDevice, MemoryDevice, UndoLog, Window};
-use pinewrit_firstboot::configure::{ChangeKind, ConfigureError, prepare};
+use pinewrit_firstboot::configure::{ChangeKind, ConfigureError};
 use pinewrit_volume::files::open_to_read;
 use proptest::prelude::*;
 

@@ -4,12 +4,10 @@
 
 mod common;
 
-use common::{KEY, MIB, NOW, root_options, settings};
+use common::{KEY, MIB, NOW, prepare, root_options, settings};
 use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
 use pinewrit_ext4::{Attributes, Zeros, make};
-use pinewrit_firstboot::configure::{
-    ChangeKind, ConfigureError, ConfigureReport, IntakeWish, prepare,
-};
+use pinewrit_firstboot::configure::{ChangeKind, ConfigureError, ConfigureReport, IntakeWish};
 use pinewrit_firstboot::intake::custom::CustomIntake;
 use pinewrit_firstboot::intake::{SettingsFacts, find_settings};
 use pinewrit_firstboot::settings::CheckedSettings;
@@ -260,7 +258,7 @@ fn what_was_changed_by_hand_stays() {
     let own = "[Match]\nName=eth1\n";
     let path = "/etc/systemd/network/10-pinewrit-eth1.network";
     {
-        let mut files = pinewrit_volume::files::open_to_change(&device).unwrap();
+        let mut files = pinewrit_volume::files::open_to_change(&device, NOW).unwrap();
         let rights = pinewrit_volume::files::Rights::root(0o644);
         files.put(path, rights, own.as_bytes()).unwrap();
         let keys = "/home/warden/.ssh/authorized_keys";
@@ -491,7 +489,7 @@ fn cloud_init_does_not_undo_what_the_root_has() {
 fn services_of_other_inits(#[case] init: &str, #[case] script: &str, #[case] link: &str) {
     let device = root(&[init, script]);
     {
-        let mut files = pinewrit_volume::files::open_to_change(&device).unwrap();
+        let mut files = pinewrit_volume::files::open_to_change(&device, NOW).unwrap();
         files.remove("/usr/lib/systemd/systemd").unwrap();
         files.close().unwrap();
     }
@@ -573,7 +571,7 @@ fn only_what_is_changed_has_to_hold_together() {
 fn texts_that_are_none_are_left_alone() {
     let device = root(NETWORKD);
     {
-        let mut files = pinewrit_volume::files::open_to_change(&device).unwrap();
+        let mut files = pinewrit_volume::files::open_to_change(&device, NOW).unwrap();
         let rights = pinewrit_volume::files::Rights::root(0o644);
         let latin = b"root:x:0:0:H\xfctte:/root:/bin/sh\n";
         files.put("/etc/passwd", rights, latin).unwrap();
@@ -592,7 +590,7 @@ fn texts_that_are_none_are_left_alone() {
 fn a_host_key_that_came_along_is_made_anew_without_a_question() {
     let device = root(NETWORKD);
     {
-        let mut files = pinewrit_volume::files::open_to_change(&device).unwrap();
+        let mut files = pinewrit_volume::files::open_to_change(&device, NOW).unwrap();
         let rights = pinewrit_volume::files::Rights::root(0o600);
         files
             .put("/etc/ssh/ssh_host_ed25519_key", rights, b"built in")
@@ -634,7 +632,7 @@ fn programs_ask_the_name_server_that_is_set(#[case] link: Option<&str>, #[case] 
     let resolved = "/usr/lib/systemd/system/systemd-resolved.service";
     let device = root(&[NETWORKD, &[resolved, "/etc/resolv.conf"]].concat());
     if let Some(link) = link {
-        let mut files = pinewrit_volume::files::open_to_change(&device).unwrap();
+        let mut files = pinewrit_volume::files::open_to_change(&device, NOW).unwrap();
         files.link("/etc/resolv.conf", link).unwrap();
         files.close().unwrap();
     }
@@ -675,7 +673,7 @@ fn a_seed_asks_for_what_the_image_can_do(#[case] files: &[&str], #[case] has_key
 fn names_of_the_image_do_not_get_into_commands() {
     let device = root(SEED);
     {
-        let mut files = pinewrit_volume::files::open_to_change(&device).unwrap();
+        let mut files = pinewrit_volume::files::open_to_change(&device, NOW).unwrap();
         let rights = pinewrit_volume::files::Rights::root(0o644);
         let passwd = b"root:x:0:0::/root:/bin/sh\nx;reboot:x:1000:1000::/home/x:/bin/sh\n";
         files.put("/etc/passwd", rights, passwd).unwrap();

@@ -5,10 +5,10 @@
 
 mod common;
 
-use common::{KEY, MIB, NOW, checked, root_options, settings};
+use common::{KEY, MIB, NOW, checked, prepare, root_options, settings};
 use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_ext4::{Attributes, Zeros, make};
-use pinewrit_firstboot::configure::{ConfigureReport, prepare};
+use pinewrit_firstboot::configure::ConfigureReport;
 use pinewrit_firstboot::settings::CheckedSettings;
 use pinewrit_volume::files::{Rights, open_to_change, open_to_read};
 use rstest::rstest;
@@ -233,7 +233,7 @@ fn settings_that_are_dropped_leave_nothing() {
     assert!(text(&device, "/etc/sudoers.d/90-warden").contains("NOPASSWD"));
     assert!(there(&device, "/swapfile"));
     // Somebody has added a line since.
-    let mut files = open_to_change(&device).unwrap();
+    let mut files = open_to_change(&device, NOW).unwrap();
     let hosts = text(&device, "/etc/hosts") + "10.77.0.9\tsummit\n";
     files
         .put("/etc/hosts", Rights::root(0o644), hosts.as_bytes())
@@ -288,7 +288,7 @@ fn steps_that_were_done_are_told() {
         .find_map(|line| line.strip_prefix("once "))
         .and_then(|rest| rest.split(' ').next())
         .unwrap();
-    let mut files = open_to_change(&device).unwrap();
+    let mut files = open_to_change(&device, NOW).unwrap();
     let marks = "/var/lib/pinewrit/done";
     files.make_folders(marks, Rights::root(0o755)).unwrap();
     files

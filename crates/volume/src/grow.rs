@@ -1,7 +1,5 @@
 //! Growing the last partition of a written image to the end of its medium, and its file system.
 
-use std::time::{SystemTime, UNIX_EPOCH};
-
 use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, Window};
 use pinewrit_ext4::{CheckError, EditError, Editor, Growth, Timestamp, VolumeError, check};
 use pinewrit_table::TableError;
@@ -42,7 +40,7 @@ pub struct FilesystemGrowth {
 ///
 /// # Errors
 /// [`TableError`]; nothing was changed unless the device failed.
-pub fn grow(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
+pub fn grow(device: &dyn BlockDevice, now: Timestamp) -> Result<GrowReport, TableError> {
     let grown = pinewrit_table::grow_last(device)?;
     let range = ByteRange {
         start: grown.before.start,
@@ -52,7 +50,7 @@ pub fn grow(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
         partition: Some(grown.number),
         before: grown.before.len(),
         size: range.len(),
-        filesystem: grow_filesystem(&Window::new(device, range))?,
+        filesystem: grow_filesystem(&Window::new(device, range), now)?,
     })
 }
 
@@ -60,14 +58,14 @@ pub fn grow(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
 ///
 /// # Errors
 /// The device could not be read, or there is none.
-pub fn grow_whole(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
+pub fn grow_whole(device: &dyn BlockDevice, now: Timestamp) -> Result<GrowReport, TableError> {
     let whole = ByteRange {
         start: 0,
         end: device.size(),
     };
     let window = Window::new(device, whole);
     let before = probe(&window)?.and_then(|facts| facts.size);
-    let filesystem = grow_filesystem(&window)?.ok_or(TableError::NoTable)?;
+    let filesystem = grow_filesystem(&window, now)?.ok_or(TableError::NoTable)?;
     Ok(GrowReport {
         partition: None,
         before: before.unwrap_or(whole.end),
@@ -81,13 +79,16 @@ pub fn grow_whole(device: &dyn BlockDevice) -> Result<GrowReport, TableError> {
 /// # Errors
 /// The device could not be read. A file system that cannot be grown is no error: its report says
 /// why.
-pub fn grow_filesystem(partition: &Window<'_>) -> Result<Option<FilesystemGrowth>, DiskError> {
+pub fn grow_filesystem(
+    partition: &Window<'_>,
+    now: Timestamp,
+) -> Result<Option<FilesystemGrowth>, DiskError> {
     let Some(facts) = probe(partition)? else {
         return Ok(None);
     };
     let kind = facts.kind;
     let result = match kind.is_ext() {
-        true => grow_ext(partition),
+        true => grow_ext(partition, now),
         false => Err(Fault::Kept(
             "only ext2, ext3 and ext4 are grown here".to_owned(),
         )),
@@ -132,10 +133,10 @@ impl From<CheckError> for Fault {
     }
 }
 
-fn grow_ext(partition: &Window<'_>) -> Result<Growth, Fault> {
+fn grow_ext(partition: &Window<'_>, now: Timestamp) -> Result<Growth, Fault> {
     check(partition)?;
     let gathered = Overlay::new(partition);
-    let mut editor = Editor::open(&gathered, now())?;
+    let mut editor = Editor::open(&gathered, now)?;
     let sb = editor.superblock();
     let has_sums = sb.has_group_flags();
     let more = partition.size().saturating_sub(sb.size());
@@ -155,10 +156,4 @@ fn grow_ext(partition: &Window<'_>) -> Result<Growth, Fault> {
         Err(CommitError::Disk { source, .. }) => Err(Fault::Disk(source)),
         Err(error) => Err(Fault::Kept(error.to_string())),
     }
-}
-
-/// The time of changes.
-pub fn now() -> Timestamp {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH);
-    Timestamp::at(since.map_or(0, |since| since.as_secs() as i64))
 }

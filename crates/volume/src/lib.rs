@@ -5,6 +5,7 @@
 //! a medium, an image, or an overlay over one.
 
 pub mod bootmode;
+pub mod check;
 pub mod expect;
 pub mod extents;
 pub mod files;
@@ -13,11 +14,14 @@ pub mod grow;
 pub mod system;
 
 mod diff;
+mod gather;
 mod kind;
 mod probe;
 
 pub use bootmode::{BiosBoot, BootModes, UefiLoader};
 pub use diff::text_diff;
+pub use gather::{Gathered, Site};
 pub use kind::FilesystemKind;
+pub use pinewrit_ext4::Timestamp;
 pub use probe::{FilesystemFacts, clean_label, printable, probe};
 pub use system::{KernelFacts, SystemFacts};

@@ -4,12 +4,15 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, FreeWrites, MemoryDevice, Window};
 use pinewrit_ext4::Timestamp;
-use pinewrit_volume::files::{
-    FileChanges, Files, FilesError, Rights, Wanted, find_place, open_to_change,
-};
+use pinewrit_volume::Gathered;
+use pinewrit_volume::files::{Files, FilesError, Rights, Wanted, find_place, open_to_change};
 use pinewrit_volume::format::{FatKind, FormatKind, FormatOptions, format};
 use rstest::rstest;
 
+const NOW: Timestamp = Timestamp {
+    seconds: 1_795_435_200,
+    nanoseconds: 0,
+};
 /// More than a cluster of each file system here, in bytes.
 const CONTENT: usize = 5000;
 
@@ -19,18 +22,13 @@ fn put(files: &mut Files<'_>, path: &str) -> Result<(), FilesError> {
 
 fn filesystem(kind: FatKind, size: usize) -> MemoryDevice {
     let device = MemoryDevice::new(size);
-    let options = FormatOptions::new(
-        FormatKind::Fat(kind),
-        "HUT",
-        [3; 32],
-        Timestamp::at(1_795_435_200),
-    );
+    let options = FormatOptions::new(FormatKind::Fat(kind), "HUT", [3; 32], NOW);
     let range = ByteRange {
         start: 0,
         end: size as u64,
     };
     format(&Window::new(&device, range), &options).unwrap();
-    let mut files = open_to_change(&device).unwrap();
+    let mut files = open_to_change(&device, NOW).unwrap();
     put(&mut files, "/a").unwrap();
     files.make_folders("/sub", Rights::root(0o755)).unwrap();
     put(&mut files, "/sub/b").unwrap();
@@ -41,8 +39,8 @@ fn filesystem(kind: FatKind, size: usize) -> MemoryDevice {
 /// Tries a change of a file that is not damaged.
 fn change(device: &MemoryDevice) -> Result<(), FilesError> {
     let found = find_place(device, &Wanted::Only).unwrap().unwrap();
-    FileChanges::of(device, &found, FreeWrites::Direct, |files| {
-        put(files, "/new")
+    Gathered::files(device, FreeWrites::Direct, NOW, |site| {
+        site.change(&found, |files| put(files, "/new"))
     })
     .map(drop)
 }

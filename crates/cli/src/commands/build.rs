@@ -21,8 +21,9 @@ use tempfile::TempDir;
 use uuid::Uuid;
 
 use super::report::{self, Facts};
-use super::{Outcome, records, source, target, write};
+use super::{Outcome, source, target, write};
 use crate::args::{BuildArgs, WriteArgs};
+use crate::clock;
 use crate::events::Event;
 use crate::exit::Exit;
 use crate::explain;
@@ -106,7 +107,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
     let random = || Uuid::new_v4().into_bytes();
     let options = BuildOptions {
         random: &random,
-        now: records::seconds(),
+        now: clock::seconds(),
         zone: args.fat.fat_zone.clone(),
         open: source::plain_options(),
     };

@@ -14,6 +14,7 @@ use pinewrit_image::Wrapping;
 use super::target::{self, Chosen};
 use super::{Outcome, records};
 use crate::args::ChangeArgs;
+use crate::clock;
 use crate::events::MediumName;
 use crate::exit::Exit;
 use crate::explain;
@@ -49,7 +50,7 @@ fn amend(
     files: Vec<String>,
     amend: impl FnOnce(&StateFolder, &ReceiptChange) -> Result<usize, ReceiptError>,
 ) {
-    let change = records::change_now(command, files);
+    let change = clock::change(command, files);
     let amended = records::state().map(|state| amend(&state, &change));
     if let Ok(Err(error)) = amended {
         let why = explain::error_chain(&error);

@@ -9,6 +9,7 @@ use super::change::{self, Opened};
 use super::report::{self, Facts};
 use super::{Outcome, settings};
 use crate::args::{ChangeArgs, ConfigureArgs};
+use crate::clock;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
@@ -41,8 +42,8 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
     let Opened {
         name, medium, undo, ..
     } = &opened;
-    let prepared =
-        prepare(&*medium.device, &checked).map_err(|e| explain::configure_error(name, &e))?;
+    let prepared = prepare(&*medium.device, &checked, clock::timestamp())
+        .map_err(|e| explain::configure_error(name, &e))?;
     let report = prepared.report().clone();
     if !change.dry_run {
         settings::must_have_way_in(ui, &report, change.yes)?;

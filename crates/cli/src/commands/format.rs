@@ -10,10 +10,11 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
+use super::Outcome;
 use super::change::{self, Opened, confirm};
 use super::report::{self, Facts};
-use super::{Outcome, records};
 use crate::args::FormatArgs;
+use crate::clock;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
@@ -108,7 +109,7 @@ fn options(args: &FormatArgs, partition: &PartitionFacts) -> Result<FormatOption
     seed[16..].copy_from_slice(Uuid::new_v4().as_bytes());
     let unit = args.unit.map(u32::try_from).transpose();
     let unit = unit.map_err(|_| Message::new(Exit::Usage, "--unit is too large"))?;
-    let now = Timestamp::at(records::seconds());
+    let now = Timestamp::at(clock::seconds());
     Ok(FormatOptions {
         unit,
         inodes: args.inodes,

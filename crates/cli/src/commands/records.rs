@@ -4,7 +4,6 @@
 use std::path::PathBuf;
 use std::sync::OnceLock;
 
-use pinewrit_core::receipt::ReceiptChange;
 use pinewrit_core::state::{Owner, StateFolder, UnsafePlace, make_private};
 
 use crate::exit::Exit;
@@ -139,20 +138,4 @@ fn own_folders(variable: &str, in_home: &str, of_root: &str) -> Vec<PathBuf> {
         .into_iter()
         .map(|base| base.join("pinewrit"))
         .collect()
-}
-
-/// The time now, RFC 3339, in whole seconds.
-pub(super) fn now() -> String {
-    let now = seconds();
-    jiff::Timestamp::from_second(now).map_or(String::new(), |now| now.to_string())
-}
-
-/// A change that is made now, for a receipt.
-pub(super) fn change_now(command: &str, files: Vec<String>) -> ReceiptChange {
-    ReceiptChange::new(now(), command, files)
-}
-
-/// Seconds since 1970.
-pub(crate) fn seconds() -> i64 {
-    jiff::Timestamp::now().as_second()
 }

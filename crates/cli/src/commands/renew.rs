@@ -9,6 +9,7 @@ use uuid::Uuid;
 use super::change;
 use super::{Outcome, report::Facts};
 use crate::args::ChangeArgs;
+use crate::clock;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
@@ -37,8 +38,9 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ChangeArgs) -> Outcome {
     let opened = change::open(ui, readers, args, None)?;
     let name = &opened.name;
     let mut ids = || Uuid::new_v4().into_bytes();
-    let prepared = prepare(&*opened.medium.device, &mut ids);
-    let (prepared, report) = prepared.map_err(|e| explained(name, &e))?;
+    let prepared = prepare(&*opened.medium.device, &mut ids, clock::timestamp());
+    let prepared = prepared.map_err(|e| explained(name, &e))?;
+    let report = prepared.report().clone();
     if !args.dry_run {
         prepared
             .commit(Some(&opened.undo))

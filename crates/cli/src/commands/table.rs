@@ -1,7 +1,7 @@
 //! `pinewrit table ...`
 
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
-use pinewrit_core::partitions::{TableChange, prepare, prepare_wipe};
+use pinewrit_core::table::{TableChange, cut_filesystems, prepare, prepare_wipe};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::Readers;
 use pinewrit_table::{NewPartition, PURPOSES, PartitionType, SchemeKind, TableEdit, TableError};
@@ -12,6 +12,7 @@ use uuid::Uuid;
 use super::change::{self, Opened, confirm};
 use super::{Outcome, renew, report, target};
 use crate::args::{AddArgs, ChangeArgs, SchemeArg, TableAction, TableArgs};
+use crate::clock;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
@@ -295,7 +296,7 @@ fn create(
         TableEdit::replace(device, scheme.kind(), &mut ids())
     });
     let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
-    finish(ui, args, &opened, step, &prepared)
+    finish(ui, args, &opened, step, prepared)
 }
 
 fn wipe(ui: &Ui, readers: &Readers, args: &ChangeArgs, scheme: SchemeArg) -> Outcome {
@@ -310,7 +311,7 @@ fn wipe(ui: &Ui, readers: &Readers, args: &ChangeArgs, scheme: SchemeArg) -> Out
     let empty = TableEdit::replace(device, scheme.kind(), &mut ids());
     let prepared = empty.and_then(|empty| prepare_wipe(device, &empty));
     let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
-    finish(ui, args, &opened, step, &prepared)
+    finish(ui, args, &opened, step, prepared)
 }
 
 fn replace_step(
@@ -375,11 +376,11 @@ fn edit(
     if let Some(number) = step.grows {
         grow_filesystem(&opened.name, &mut prepared, number)?;
     }
-    finish(ui, args, opened, step, &prepared)
+    finish(ui, args, opened, step, prepared)
 }
 
 fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> Outcome {
-    let grown = prepared.grow_filesystem(number);
+    let grown = pinewrit_core::table::grow_filesystem(prepared, number, clock::timestamp());
     let why = match grown.map_err(|e| explain::disk_error(name, &e))? {
         None => "there is none that is recognised".to_owned(),
         Some(grown) => match grown.kept_because {
@@ -392,7 +393,10 @@ fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> O
         all.find(|partition| partition.number == number)
             .map(|partition| partition.size)
     };
-    let (before, after) = (size(&prepared.before), size(&prepared.after));
+    let (before, after) = (
+        size(&prepared.report().before),
+        size(&prepared.report().after),
+    );
     let remedy = match before > after {
         true => format!(
             "file systems grow here, and do not shrink: --size {}s or more",
@@ -412,20 +416,21 @@ fn finish(
     args: &ChangeArgs,
     opened: &Opened,
     step: Step,
-    prepared: &TableChange<'_>,
+    prepared: TableChange<'_>,
 ) -> Outcome {
     let name = &opened.name;
     let failed = |e: pinewrit_disk::DiskError| explain::disk_error(name, &e);
-    if let Some(cut) = prepared.cut_filesystems().map_err(failed)?.first() {
+    if let Some(cut) = cut_filesystems(&prepared).map_err(failed)?.first() {
         return Err(explain::cut_filesystem(name, cut));
     }
-    let changed = !prepared.is_nothing().map_err(failed)?;
+    let changed = !prepared.is_empty().map_err(failed)?;
     if let Some((question, lost)) = &step.loses
         && changed
     {
         confirm(ui, args, question, lost)?;
     }
     let mut note = None;
+    let outcome = prepared.report().clone();
     if changed && !args.dry_run {
         prepared
             .commit(Some(&opened.undo))
@@ -438,8 +443,8 @@ fn finish(
         medium: opened.id.clone(),
         dry_run: args.dry_run,
         changed,
-        before: Some(&prepared.before),
-        after: &prepared.after,
+        before: Some(&outcome.before),
+        after: &outcome.after,
     });
     let (good, strong, dim) = (style::GOOD, style::STRONG, style::DIM);
     let mut text = match (changed, args.dry_run) {
@@ -455,7 +460,7 @@ fn finish(
         text += &format!("  {dim}note{dim:#} {note}\n");
     }
     let sector = opened.medium.device.logical_sector().bytes();
-    let sides = [("before", &prepared.before), ("after", &prepared.after)];
+    let sides = [("before", &outcome.before), ("after", &outcome.after)];
     for (side, found) in sides
         .into_iter()
         .filter(|(side, _)| changed || *side == "after")
@@ -464,7 +469,7 @@ fn finish(
         text += &format!("\n  {dim}{side:<9}{dim:#} {scheme}\n");
         text += &report::table(found, sector, ui::width());
     }
-    text += &report::identifiers(&prepared.after);
+    text += &report::identifiers(&outcome.after);
     ui.result(text);
     Ok(())
 }

@@ -1,7 +1,7 @@
 //! Tables, file systems and media that were not made.
 
 use pinewrit_core::build::BuildError;
-use pinewrit_core::partitions::CutFilesystem;
+use pinewrit_core::table::CutFilesystem;
 use pinewrit_ext4::EditError;
 use pinewrit_fat as fat;
 use pinewrit_table::TableError;

@@ -13,6 +13,7 @@ use crate::Stage;
 use crate::verify::Found;
 use pinewrit_firstboot::configure::{self, ConfigureReport};
 use pinewrit_firstboot::settings::CheckedSettings;
+use pinewrit_volume::Site;
 use pinewrit_volume::grow::{self, GrowReport};
 
 /// Bytes at the medium's end that are cleared before writing. The backup of a GPT takes 33
@@ -63,8 +64,8 @@ pub(super) fn finish(
     let mut finished = Finished::default();
     if target.grow {
         let grown = match target.is_partition {
-            true => grow::grow_whole(&overlay),
-            false => grow::grow(&overlay),
+            true => grow::grow_whole(&overlay, target.now),
+            false => grow::grow(&overlay, target.now),
         };
         match grown {
             Ok(grown) => finished.grown = Some(grown),
@@ -80,11 +81,14 @@ pub(super) fn finish(
             grows_root: settings.grows_root && !target.grow,
             ..settings.clone()
         };
-        let changes = configure::apply(&overlay, &rest).map_err(WriteError::Configure)?;
-        if target.needs_way_in && changes.report.has_way_in == Some(false) {
+        let mut site = Site::new(&overlay, target.now);
+        let report = configure::apply(&mut site, &rest).map_err(WriteError::Configure)?;
+        site.settle()
+            .map_err(|error| WriteError::Configure(error.into()))?;
+        if target.needs_way_in && report.has_way_in == Some(false) {
             return Err(WriteError::NoWayIn);
         }
-        finished.configured = Some(changes.report);
+        finished.configured = Some(report);
     }
     target.observer.stage(Stage::Finish, None);
     let first = ByteRange {

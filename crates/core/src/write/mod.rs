@@ -21,6 +21,7 @@ use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_image::{
     Checksum, ChecksumKind, ExpectedChecksum, ImageSource, StreamError, StreamFault, Subject,
 };
+use pinewrit_volume::Timestamp;
 
 use crate::pipeline::{
     Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, spawn, stream_chunks,
@@ -104,6 +105,8 @@ pub struct Target<'a> {
     pub is_partition: bool,
     /// When it is read back.
     pub read_back: ReadBack,
+    /// The time that changes of file systems get.
+    pub now: Timestamp,
     /// Hears of its stages and its progress.
     pub observer: &'a dyn Observer,
 }
@@ -118,6 +121,7 @@ impl<'a> Target<'a> {
             grow: false,
             is_partition: false,
             read_back: ReadBack::After,
+            now: Timestamp::default(),
             observer,
         }
     }

@@ -12,7 +12,7 @@ use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_image::ImageSource;
 
 #[allow(unused_imports, reason = "not every test uses all of it")]
-pub(crate) use firstboot::{KEY, MIB, boot_range, hut, image, make_fat, settings};
+pub(crate) use firstboot::{KEY, MIB, boot_range, hut, image, make_fat, prepare, settings};
 
 /// A folder with the image in it, packed with its size told (zstd) or not (gzip).
 pub(crate) struct Packed {

@@ -8,6 +8,7 @@ use crate::intake::cloud_init;
 use crate::intake::custom::CustomIntake;
 use crate::intake::rootfs;
 use crate::settings::{CheckedSettings, IntakeWish};
+use pinewrit_volume::Timestamp;
 use pinewrit_volume::files::{
     Files, FilesError, FilesystemOf, filesystems, first_unseen, open_to_change, open_to_read,
 };
@@ -107,6 +108,7 @@ impl Found {
 pub(super) fn choose(
     device: &dyn BlockDevice,
     settings: &CheckedSettings,
+    now: Timestamp,
 ) -> Result<Chosen, ConfigureError> {
     let found = Found::on(device)?;
     if let (None, Some(partition)) = (&found.root, first_unseen(device)?) {
@@ -119,7 +121,7 @@ pub(super) fn choose(
         way,
         reason,
         filesystem: filesystem.clone(),
-        root: changeable_root(device, &found).ok().cloned(),
+        root: changeable_root(device, &found, now).ok().cloned(),
         stock_user: root_facts.stock_user.clone(),
         lacks_wpa3: root_facts.lacks_wpa3,
         lacks_keyboard: root_facts.lacks_keyboard,
@@ -127,7 +129,7 @@ pub(super) fn choose(
     };
     match &settings.intake {
         Some(IntakeWish::Root) => {
-            let root = changeable_root(device, &found)?;
+            let root = changeable_root(device, &found, now)?;
             return Ok(chosen(Way::Root, root, asked));
         }
         Some(IntakeWish::Described(text)) => {
@@ -137,7 +139,7 @@ pub(super) fn choose(
             return Ok(chosen(Way::Custom(intake), any, asked));
         }
         Some(IntakeWish::CloudInit) => {
-            let root = changeable_root(device, &found).ok();
+            let root = changeable_root(device, &found, now).ok();
             if let Some(labelled) = &found.labelled {
                 return Ok(chosen(Way::Seed { folder: "" }, labelled, asked));
             }
@@ -145,7 +147,7 @@ pub(super) fn choose(
                 let folder = SEED_FOLDER;
                 return Ok(chosen(Way::Seed { folder }, root, asked));
             }
-            if let Some(added) = add_seed_partition(device)? {
+            if let Some(added) = add_seed_partition(device, now)? {
                 let reason = format!("{asked}; a partition labelled CIDATA was added for it");
                 return Ok(chosen(Way::Seed { folder: "" }, &added, reason));
             }
@@ -167,7 +169,7 @@ pub(super) fn choose(
             Ok(chosen(Way::Seed { folder }, root, reason))
         }
         (_, Some(_), _) => {
-            let root = changeable_root(device, &found)?;
+            let root = changeable_root(device, &found, now)?;
             let cloud_init = match root_facts.cloud_init {
                 CloudInit::SwitchedOff => "the image's cloud-init is switched off",
                 _ => "the image has no cloud-init",
@@ -194,7 +196,10 @@ pub(super) fn choose(
 const SEED_SIZE: u64 = 8 << 20;
 
 /// Adds a small partition for the seed; `None` where there is no table, or no room in it.
-fn add_seed_partition(device: &dyn BlockDevice) -> Result<Option<FilesystemOf>, ConfigureError> {
+fn add_seed_partition(
+    device: &dyn BlockDevice,
+    now: Timestamp,
+) -> Result<Option<FilesystemOf>, ConfigureError> {
     let ids = &mut || *uuid::Uuid::new_v4().as_bytes();
     let mut table = match TableEdit::read(device) {
         Ok(table) => table,
@@ -232,7 +237,7 @@ fn add_seed_partition(device: &dyn BlockDevice) -> Result<Option<FilesystemOf>, 
             FormatKind::Fat(FatKind::BySize),
             cloud_init::LABEL,
             seed,
-            pinewrit_volume::grow::now(),
+            now,
         )
     };
     let window = Window::new(device, range);
@@ -247,10 +252,11 @@ fn add_seed_partition(device: &dyn BlockDevice) -> Result<Option<FilesystemOf>, 
 fn changeable_root<'f>(
     device: &dyn BlockDevice,
     found: &'f Found,
+    now: Timestamp,
 ) -> Result<&'f FilesystemOf, ConfigureError> {
     let root = found.root.as_ref();
     let root = root.ok_or(ConfigureError::NoRoot { because: None })?;
-    match open_to_change(&Window::new(device, root.range)) {
+    match open_to_change(&Window::new(device, root.range), now) {
         Ok(_) => Ok(root),
         Err(error) if error.disk().is_some() => Err(error.into()),
         Err(error) => Err(ConfigureError::NoRoot {

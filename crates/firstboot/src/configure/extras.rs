@@ -2,8 +2,9 @@
 
 use super::{ChangeKind, ConfigureError, ConfigureReport, FileChange};
 use crate::settings::{CheckedSettings, EditOrRemoval, PlacedEdit, PlacedFile};
+use pinewrit_volume::Site;
 use pinewrit_volume::files::{
-    Files, FilesError, FilesystemOf, MAX_TEXT, Place, Rights, Site, above, find_place,
+    Files, FilesError, FilesystemOf, MAX_TEXT, Place, Rights, above, find_place,
 };
 
 pub(super) fn apply(

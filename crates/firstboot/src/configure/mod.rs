@@ -3,7 +3,7 @@
 mod choice;
 mod extras;
 
-use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, UndoLog, Window};
+use pinewrit_disk::{BlockDevice, CommitError, DiskError, FreeWrites, Window};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -15,8 +15,9 @@ pub use crate::intake::{ChangeKind, FileChange, HostKey};
 use crate::settings::CheckedSettings;
 pub use crate::settings::IntakeWish;
 use choice::Way;
-use pinewrit_volume::files::{FilesError, FilesystemOf, Rights, Site};
+use pinewrit_volume::files::{FilesError, FilesystemOf, Rights};
 use pinewrit_volume::grow::{self, GrowReport};
+use pinewrit_volume::{Gathered, Site, Timestamp};
 
 /// What configuring changes, or has changed.
 #[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
@@ -111,57 +112,32 @@ pub enum ConfigureError {
     },
 }
 
-/// Changes that are in an overlay, not yet on the medium.
-pub struct Changes {
-    /// What was done.
-    pub report: ConfigureReport,
-    /// Metadata of file systems, to be written after the data.
-    pub metadata: Vec<ByteRange>,
-}
-
-/// Settings that are gathered and ready to go on the medium.
-pub struct PreparedChanges<'a> {
-    overlay: Overlay<&'a dyn BlockDevice>,
-    changes: Changes,
-}
-
-/// Works out what `settings` change on `medium`, without changing it.
+/// Works out what `settings` change on `medium`, without changing it; changes get the time `now`.
 ///
 /// # Errors
 /// [`ConfigureError`].
 pub fn prepare<'a>(
     medium: &'a dyn BlockDevice,
     settings: &CheckedSettings,
-) -> Result<PreparedChanges<'a>, ConfigureError> {
-    let overlay = Overlay::new(medium);
-    let changes = apply(&overlay, settings)?;
-    Ok(PreparedChanges { overlay, changes })
+    now: Timestamp,
+) -> Result<Gathered<'a, ConfigureReport>, ConfigureError> {
+    Gathered::files(medium, FreeWrites::default(), now, |site| {
+        apply(site, settings)
+    })
 }
 
-impl PreparedChanges<'_> {
-    /// What will change.
-    pub fn report(&self) -> &ConfigureReport {
-        &self.changes.report
-    }
-
-    /// Puts the changes on the medium as one: data, then metadata, each flushed and read back.
-    ///
-    /// # Errors
-    /// [`CommitError`] says whether the medium is as it was.
-    pub fn commit(self, undo: Option<&UndoLog>) -> Result<ConfigureReport, CommitError> {
-        self.overlay.commit(&self.changes.metadata, undo)?;
-        Ok(self.changes.report)
-    }
-}
-
-/// Puts the settings into `device` itself.
+/// Puts the settings on the site, as a part of a larger change.
+///
+/// # Errors
+/// [`ConfigureError`].
 pub fn apply(
-    device: &dyn BlockDevice,
+    site: &mut Site<'_>,
     settings: &CheckedSettings,
-) -> Result<Changes, ConfigureError> {
+) -> Result<ConfigureReport, ConfigureError> {
+    let device = site.device;
     let mut notes = Vec::new();
     let grown = match settings.grows_root {
-        true => match grow::grow(device) {
+        true => match grow::grow(device, site.now) {
             Ok(grown) => Some(grown),
             Err(pinewrit_table::TableError::Disk(error)) => return Err(error.into()),
             Err(why) => {
@@ -171,8 +147,7 @@ pub fn apply(
         },
         false => None,
     };
-    let chosen = choice::choose(device, settings)?;
-    let mut site = Site::new(device);
+    let chosen = choice::choose(device, settings, site.now)?;
     let mut report = ConfigureReport {
         intake: chosen.way.word().to_owned(),
         reason: chosen.reason,
@@ -194,8 +169,8 @@ pub fn apply(
             report.found_by_label = is_labelled || !folder.is_empty();
             let mut limits_wait = false;
             if let Some(root) = &chosen.root {
-                wake_cloud_init(&mut site, root, &mut report)?;
-                limits_wait = limit_wait(&mut site, root, settings, &mut report)?;
+                wake_cloud_init(site, root, &mut report)?;
+                limits_wait = limit_wait(site, root, settings, &mut report)?;
             }
             let context = SeedContext {
                 existing: None,
@@ -211,14 +186,7 @@ pub fn apply(
             if chosen.lacks_wpa3 {
                 rootfs::note_wpa3(settings, &mut report.notes);
             }
-            put_seed(
-                &mut site,
-                settings,
-                &filesystem,
-                folder,
-                &context,
-                &mut report,
-            )?;
+            put_seed(site, settings, &filesystem, folder, &context, &mut report)?;
             // Accounts of the settings, or one of the image's own.
             report.has_way_in = match settings.users.is_empty() {
                 false => Some(true),
@@ -238,13 +206,12 @@ pub fn apply(
         Way::Custom(intake) => {
             // Its steps say where.
             report.partition = None;
-            report.files = intake.apply(&mut site, settings)?;
+            report.files = intake.apply(site, settings)?;
         }
     }
-    extras::apply(&mut site, settings, &mut report)?;
-    let metadata = site.settle()?;
+    extras::apply(site, settings, &mut report)?;
     note_others(device, &mut report)?;
-    Ok(Changes { report, metadata })
+    Ok(report)
 }
 
 /// Takes away what an earlier run by the root file system switched cloud-init off with.

@@ -7,8 +7,10 @@ use std::path::Path;
 
 use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
 use pinewrit_fat::{MakeKind, MakeOptions, Plan, Stamp};
+use pinewrit_firstboot::configure::{ConfigureError, ConfigureReport};
 use pinewrit_firstboot::settings::{CheckedSettings, Mistakes, SecretSource, check};
 use pinewrit_table::{Mbr, MbrEntry};
+use pinewrit_volume::Gathered;
 
 pub(crate) const MIB: u64 = 1 << 20;
 pub(crate) const KEY: &str =
@@ -105,6 +107,14 @@ impl SecretSource for Secrets {
     fn ask(&self, _what: &str) -> io::Result<Option<String>> {
         Ok(Some("asked and answered 22".into()))
     }
+}
+
+/// The changes of settings, at a time that does not matter.
+pub(crate) fn prepare<'m>(
+    medium: &'m dyn BlockDevice,
+    settings: &CheckedSettings,
+) -> Result<Gathered<'m, ConfigureReport>, ConfigureError> {
+    pinewrit_firstboot::configure::prepare(medium, settings, NOW)
 }
 
 pub(crate) fn checked(text: &str) -> Result<CheckedSettings, Mistakes> {

@@ -1,7 +1,7 @@
 //! Files inside the file systems of a medium, without mounting: one face for FAT and ext2/3/4.
 
-mod change;
 mod check;
+mod edit;
 mod facts;
 mod open;
 mod place;
@@ -19,8 +19,6 @@ use pinewrit_ext4::{
 };
 use pinewrit_fat as fat;
 
-pub use change::FileChanges;
-pub use change::Site;
 pub use check::{Difference, Expected, compare, expected_of, read_expected};
 pub use facts::{Facts, Kind};
 use facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
@@ -132,6 +130,26 @@ pub enum FilesError {
 }
 
 impl FilesError {
+    /// The device's own failure behind it, or the error again.
+    ///
+    /// # Errors
+    /// The error itself, where the device did not fail.
+    pub fn into_disk(self) -> Result<DiskError, Self> {
+        match self {
+            Self::Disk(error)
+            | Self::Fat(fat::VolumeError::Disk(error))
+            | Self::FatEdit(fat::EditError::Volume(fat::VolumeError::Disk(error)))
+            | Self::Ext(ExtError::Disk(error))
+            | Self::Edit(EditError::Volume(ExtError::Disk(error))) => Ok(error),
+            other => Err(other),
+        }
+    }
+
+    /// Whether a file's content cannot be read by nature: it is encrypted.
+    pub fn is_unreadable(&self) -> bool {
+        matches!(self, Self::Ext(ExtError::Unreadable(_)))
+    }
+
     /// The device's own failure behind it, if it is one.
     pub fn disk(&self) -> Option<&DiskError> {
         match self {
@@ -147,14 +165,16 @@ impl FilesError {
 
 /// An open file system of a medium. Paths begin with `/`; changes are on the device when
 /// [`Files::close`] has returned.
-pub enum Files<'a> {
-    /// FAT12, FAT16 or FAT32, to be read.
+pub struct Files<'a> {
+    inner: Inner<'a>,
+    /// The time of changes; nothing where it is only read.
+    now: Timestamp,
+}
+
+enum Inner<'a> {
     FatRead(Box<fat::Volume<&'a dyn BlockDevice>>),
-    /// FAT12, FAT16 or FAT32, to be changed.
     Fat(Box<fat::Editor<&'a dyn BlockDevice>>),
-    /// ext2, ext3 or ext4, to be read.
     ExtRead(Box<Volume<&'a dyn BlockDevice>>),
-    /// ext2, ext3 or ext4, to be changed.
     Ext(Box<Editor<&'a dyn BlockDevice>>),
 }
 
@@ -175,11 +195,17 @@ impl<'a> Files<'a> {
     /// Takes the times of a FAT for local time in this zone; it is UTC otherwise.
     #[must_use]
     pub fn with_zone(self, zone: &TimeZone) -> Self {
-        match self {
-            Self::FatRead(volume) => Self::FatRead(Box::new(volume.with_zone(zone.clone()))),
-            Self::Fat(editor) => Self::Fat(Box::new(editor.with_zone(zone.clone()))),
+        let inner = match self.inner {
+            Inner::FatRead(volume) => Inner::FatRead(Box::new(volume.with_zone(zone.clone()))),
+            Inner::Fat(editor) => Inner::Fat(Box::new(editor.with_zone(zone.clone()))),
             other => other,
-        }
+        };
+        Self { inner, ..self }
+    }
+
+    /// The time that changes get.
+    pub fn now(&self) -> Timestamp {
+        self.now
     }
 
     /// Whether permissions and owners are kept.
@@ -189,24 +215,24 @@ impl<'a> Files<'a> {
 
     /// The files of a FAT.
     fn fat(&self) -> Option<fat::Tree<'_>> {
-        match self {
-            Self::FatRead(volume) => Some(volume.tree()),
-            Self::Fat(editor) => Some(editor.tree()),
+        match &self.inner {
+            Inner::FatRead(volume) => Some(volume.tree()),
+            Inner::Fat(editor) => Some(editor.tree()),
             _ => None,
         }
     }
 
     fn tree(&self) -> Option<Tree<'_>> {
-        match self {
-            Self::ExtRead(volume) => Some(volume.tree()),
-            Self::Ext(editor) => Some(editor.tree()),
+        match &self.inner {
+            Inner::ExtRead(volume) => Some(volume.tree()),
+            Inner::Ext(editor) => Some(editor.tree()),
             _ => None,
         }
     }
 
     fn editor(&mut self) -> Result<&mut Editor<&'a dyn BlockDevice>, FilesError> {
-        match self {
-            Self::Ext(editor) => Ok(editor),
+        match &mut self.inner {
+            Inner::Ext(editor) => Ok(editor),
             _ => Err(FilesError::ReadOnly),
         }
     }
@@ -402,8 +428,47 @@ impl<'a> Files<'a> {
         size: u64,
         content: &mut dyn Read,
     ) -> Done {
-        if let Self::Fat(editor) = self {
-            let now = crate::grow::now().seconds;
+        let attributes = rights.attributes(self.now);
+        self.put_with(path, &attributes, size, content)
+    }
+
+    /// Gives a file new content where it lies; all its names, its owner, rights and extended attributes
+    /// stay.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`], and others.
+    pub fn rewrite(&mut self, path: &str, content: &[u8]) -> Done {
+        let attributes = self.own_attributes(path)?;
+        let (size, mut content) = (content.len() as u64, content);
+        if self.fat().is_some() {
+            return self.put_with(path, &attributes, size, &mut content);
+        }
+        let (editor, path) = (self.editor()?, path.as_bytes());
+        Ok(editor.write_file(path, &attributes, size, &mut content, Zeros::Written)?)
+    }
+
+    /// Those that a file has, with the time of now; on FAT there are none.
+    fn own_attributes(&self, path: &str) -> Result<Attributes, FilesError> {
+        let Some(tree) = self.tree() else {
+            return Ok(Rights::root(0o644).attributes(self.now));
+        };
+        let number = tree.find_target(path.as_bytes())?;
+        let found = tree.metadata(number)?;
+        Ok(Attributes {
+            xattrs: tree.xattrs(number)?,
+            ..Rights::of(found.mode, (found.uid, found.gid)).attributes(self.now)
+        })
+    }
+
+    fn put_with(
+        &mut self,
+        path: &str,
+        attributes: &Attributes,
+        size: u64,
+        content: &mut dyn Read,
+    ) -> Done {
+        if let Inner::Fat(editor) = &mut self.inner {
+            let now = self.now.seconds;
             return Ok(editor.write_file(path, size, content, now, fat::Placement::Usual)?);
         }
         let kind = self.facts(path)?.map(|facts| facts.kind);
@@ -417,13 +482,27 @@ impl<'a> Files<'a> {
         if !is_kept {
             editor.remove(path.as_bytes())?;
         }
-        Ok(editor.write_file(
-            path.as_bytes(),
-            &rights.attributes(),
-            size,
-            content,
-            Zeros::Written,
-        )?)
+        Ok(editor.write_file(path.as_bytes(), attributes, size, content, Zeros::Written)?)
+    }
+
+    /// Makes a file of `size` bytes in blocks of its own, of which only the first are written: `head`.
+    /// Only ext has such files.
+    ///
+    /// # Errors
+    /// [`FilesError`]; [`EditError::NoSpace`] in it where there is no room.
+    pub fn reserve(&mut self, path: &str, rights: Rights, size: u64, head: &[u8]) -> Done {
+        let attributes = rights.attributes(self.now);
+        Ok(self
+            .editor()?
+            .reserve_file(path.as_bytes(), &attributes, size, head)?)
+    }
+
+    /// Free bytes, where that is counted while changes are made: on ext.
+    ///
+    /// # Errors
+    /// [`FilesError::ReadOnly`].
+    pub fn free_bytes(&mut self) -> Result<u64, FilesError> {
+        Ok(self.editor()?.free_bytes())
     }
 
     /// Makes a folder, with all above it. One that is there is left as it is.
@@ -435,11 +514,10 @@ impl<'a> Files<'a> {
             return Ok(());
         }
         self.make_folders(above(path), rights)?;
-        match self {
-            Self::Fat(editor) => Ok(editor.make_folder(path, crate::grow::now().seconds)?),
-            _ => Ok(self
-                .editor()?
-                .make_folder(path.as_bytes(), &rights.attributes())?),
+        let attributes = rights.attributes(self.now);
+        match &mut self.inner {
+            Inner::Fat(editor) => Ok(editor.make_folder(path, self.now.seconds)?),
+            _ => Ok(self.editor()?.make_folder(path.as_bytes(), &attributes)?),
         }
     }
 
@@ -451,8 +529,8 @@ impl<'a> Files<'a> {
         if !self.has_name(path)? {
             return Err(FilesError::NotFound(path.to_owned()));
         }
-        match self {
-            Self::Fat(editor) => Ok(editor.rename(path, to)?),
+        match &mut self.inner {
+            Inner::Fat(editor) => Ok(editor.rename(path, to)?),
             _ => Ok(self.editor()?.rename(path.as_bytes(), to.as_bytes())?),
         }
     }
@@ -462,18 +540,18 @@ impl<'a> Files<'a> {
     /// # Errors
     /// [`FilesError::NotOnFat`], and others.
     pub fn link(&mut self, path: &str, target: &str) -> Done {
-        if let Self::Fat(_) = self {
+        if self.fat().is_some() {
             return Err(FilesError::NotOnFat {
                 path: path.to_owned(),
                 what: "symbolic links",
             });
         }
         let is_there = self.has_name(path)?;
+        let attributes = Rights::root(0o777).attributes(self.now);
         let editor = self.editor()?;
         if is_there {
             editor.remove(path.as_bytes())?;
         }
-        let attributes = Rights::root(0o777).attributes();
         Ok(editor.make_symlink(path.as_bytes(), target.as_bytes(), &attributes)?)
     }
 
@@ -482,7 +560,8 @@ impl<'a> Files<'a> {
     /// # Errors
     /// [`FilesError`].
     pub fn set_rights(&mut self, path: &str, rights: Rights) -> Done {
-        let Self::Ext(editor) = self else {
+        let own = rights.attributes(self.now);
+        let Inner::Ext(editor) = &mut self.inner else {
             return Ok(());
         };
         let tree = editor.tree();
@@ -494,7 +573,7 @@ impl<'a> Files<'a> {
         let attributes = Attributes {
             modified: found.modified,
             xattrs: tree.xattrs(number)?,
-            ..rights.attributes()
+            ..own
         };
         Ok(editor.set_attributes(path.as_bytes(), &attributes)?)
     }
@@ -507,8 +586,8 @@ impl<'a> Files<'a> {
         if !self.has_name(path)? {
             return Err(FilesError::NotFound(path.to_owned()));
         }
-        match self {
-            Self::Fat(editor) => Ok(editor.remove(path)?),
+        match &mut self.inner {
+            Inner::Fat(editor) => Ok(editor.remove(path)?),
             _ => Ok(self.editor()?.remove(path.as_bytes())?),
         }
     }
@@ -527,26 +606,40 @@ impl<'a> Files<'a> {
         self.remove(path)
     }
 
+    /// Gives the file system a new identifier from random bytes.
+    ///
+    /// # Errors
+    /// [`FilesError`].
+    pub fn set_identifier(&mut self, random: [u8; 16]) -> Done {
+        match &mut self.inner {
+            Inner::Fat(editor) => {
+                editor.set_id([random[0], random[1], random[2], random[3]]);
+                Ok(())
+            }
+            _ => Ok(self.editor()?.set_uuid(random)?),
+        }
+    }
+
     /// Ends the work: all changes are on the device then.
     ///
     /// # Errors
     /// [`FilesError`].
     pub fn close(self) -> Done {
-        match self {
-            Self::FatRead(_) | Self::ExtRead(_) => Ok(()),
-            Self::Fat(mut editor) => Ok(editor.commit()?),
-            Self::Ext(editor) => Ok(editor.commit().map(drop)?),
+        match self.inner {
+            Inner::FatRead(_) | Inner::ExtRead(_) => Ok(()),
+            Inner::Fat(mut editor) => Ok(editor.commit()?),
+            Inner::Ext(editor) => Ok(editor.commit().map(drop)?),
         }
     }
 }
 
 impl Rights {
-    fn attributes(self) -> Attributes {
+    fn attributes(self, now: Timestamp) -> Attributes {
         Attributes {
             mode: self.mode,
             uid: self.uid,
             gid: self.gid,
-            modified: Timestamp::at(crate::grow::now().seconds),
+            modified: Timestamp::at(now.seconds),
             xattrs: Vec::new(),
         }
     }

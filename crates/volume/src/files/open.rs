@@ -2,11 +2,11 @@
 
 use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
-use pinewrit_ext4::{Editor, Volume, VolumeError as ExtError};
+use pinewrit_ext4::{Editor, Timestamp, Volume, VolumeError as ExtError};
 use pinewrit_fat as fat;
 use pinewrit_table::PartitionTable;
 
-use super::{Files, FilesError, Wanted};
+use super::{Files, FilesError, Inner, Wanted};
 use crate::{FilesystemFacts, probe};
 
 /// A file system of a medium, and where it lies.
@@ -139,21 +139,33 @@ pub fn find_place(
 /// [`FilesError`].
 pub fn open_to_read<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesError> {
     match fat::Geometry::read(window)? {
-        Some(_) => Ok(Files::FatRead(Box::new(fat::Volume::open(window)?))),
-        None => Ok(Files::ExtRead(Box::new(Volume::open(window)?))),
+        Some(_) => {
+            Ok(Inner::FatRead(Box::new(fat::Volume::open(window)?)).at(Timestamp::default()))
+        }
+        None => Ok(Inner::ExtRead(Box::new(Volume::open(window)?)).at(Timestamp::default())),
     }
 }
 
-/// Opens a file system for changes; `window` is where it lies, with an overlay underneath.
+/// Opens a file system for changes, which get the time `now`; `window` is where it lies, with an overlay
+/// underneath.
 ///
 /// # Errors
 /// [`FilesError`].
-pub fn open_to_change<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesError> {
+pub fn open_to_change<'a>(
+    window: &'a dyn BlockDevice,
+    now: Timestamp,
+) -> Result<Files<'a>, FilesError> {
     match fat::Geometry::read(window)? {
-        Some(_) => Ok(Files::Fat(Box::new(fat::Editor::open(window)?))),
-        None => match Editor::open(window, crate::grow::now()) {
+        Some(_) => Ok(Inner::Fat(Box::new(fat::Editor::open(window)?)).at(now)),
+        None => match Editor::open(window, now) {
             Err(pinewrit_ext4::EditError::Volume(ExtError::Disk(error))) => Err(error.into()),
-            editor => Ok(Files::Ext(Box::new(editor?))),
+            editor => Ok(Inner::Ext(Box::new(editor?)).at(now)),
         },
+    }
+}
+
+impl<'a> Inner<'a> {
+    fn at(self, now: Timestamp) -> Files<'a> {
+        Files { inner: self, now }
     }
 }

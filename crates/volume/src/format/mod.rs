@@ -2,7 +2,7 @@
 
 mod fresh;
 mod swap;
-pub use swap::header as swap_header;
+pub use swap::{header as swap_header, set_uuid as set_swap_uuid};
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_ext4::{EditError, Generation, MakeOptions, Timestamp, VolumeError, make};

@@ -1,12 +1,16 @@
 //! An area for swapping: one page with its mark (`linux/swap.h`, `union swap_header`).
 
-use pinewrit_disk::BlockDevice;
+use pinewrit_disk::{BlockDevice, DiskError};
 
 use super::{FormatError, FormatOptions};
 
 const PAGE: u64 = 4096;
 /// The kernel takes no fewer pages.
 const LEAST_PAGES: u64 = 10;
+/// `info.sws_uuid`.
+const UUID: usize = 1036;
+/// `info.sws_volume`.
+const LABEL: usize = 1052;
 
 pub(super) fn check(size: u64) -> Result<(), FormatError> {
     let wrong = |why: &str| FormatError::Size {
@@ -29,15 +33,23 @@ pub(super) fn make(
     Ok(partition.write_at(0, &page)?)
 }
 
+/// Gives an area another identifier.
+///
+/// # Errors
+/// The device could not be written.
+pub fn set_uuid(area: &dyn BlockDevice, uuid: [u8; 16]) -> Result<(), DiskError> {
+    area.write_at(UUID as u64, &uuid)
+}
+
 /// The first page of an area of `size` bytes.
 pub fn header(size: u64, uuid: [u8; 16], label: &str) -> Vec<u8> {
     let mut page = vec![0; PAGE as usize];
     let last = (size / PAGE).saturating_sub(1) as u32;
     page[1024..1028].copy_from_slice(&1u32.to_le_bytes());
     page[1028..1032].copy_from_slice(&last.to_le_bytes());
-    page[1036..1052].copy_from_slice(&uuid);
+    page[UUID..LABEL].copy_from_slice(&uuid);
     let label = label.as_bytes();
-    page[1052..1052 + label.len()].copy_from_slice(label);
+    page[LABEL..LABEL + label.len()].copy_from_slice(label);
     page[PAGE as usize - 10..].copy_from_slice(b"SWAPSPACE2");
     page
 }

@@ -5,9 +5,9 @@ use std::os::unix::fs::PermissionsExt;
 use pinewrit_core::build::UnpackReport;
 use pinewrit_disk::{FreeWrites, Window, open_plain};
 use pinewrit_host::Readers;
+use pinewrit_volume::Gathered;
 use pinewrit_volume::files::{
-    Edit, EditFault, FileChanges, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join,
-    open_to_read,
+    Edit, EditFault, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join, open_to_read,
 };
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -16,6 +16,7 @@ use super::super::Outcome;
 use super::super::change::{self, Opened, confirm};
 use super::{filesystem, unpack};
 use crate::args::{ChangeArgs, EditArgs, FatArgs, KindArg, PutArgs};
+use crate::clock;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
@@ -71,9 +72,12 @@ impl<'a> Work<'a> {
         &self,
         args: &ChangeArgs,
         change: impl FnOnce(&mut Files<'_>) -> Result<T, FilesError>,
-    ) -> Result<(FileChanges<'a>, T), Message> {
+    ) -> Result<(Gathered<'a, ()>, T), Message> {
         let device = &*self.opened.medium.device;
-        let done = FileChanges::of(device, &self.found, free_writes(args), change);
+        let done = Gathered::files(device, free_writes(args), clock::timestamp(), |site| {
+            site.change(&self.found, change)
+        });
+        let done = done.map(Gathered::split);
         done.map_err(|e| explain::files_error(&self.opened.name, &e))
     }
 
@@ -91,13 +95,13 @@ impl<'a> Work<'a> {
     pub(super) fn finish(
         &self,
         ui: &Ui,
-        changes: FileChanges<'_>,
+        changes: Gathered<'_, ()>,
         args: &ChangeArgs,
         (command, files): (&str, Vec<String>),
     ) -> Result<bool, Message> {
         let name = &self.opened.name;
         let is_empty = changes.is_empty();
-        if is_empty.map_err(|e| explain::files_error(name, &e))? {
+        if is_empty.map_err(|e| explain::disk_error(name, &e))? {
             return Ok(false);
         }
         if !args.dry_run {

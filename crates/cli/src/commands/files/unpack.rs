@@ -5,12 +5,14 @@ use pinewrit_core::build::{
 };
 use pinewrit_host::Readers;
 use pinewrit_image::Location;
-use pinewrit_volume::files::{FileChanges, FilesError, Place, join};
+use pinewrit_volume::Gathered;
+use pinewrit_volume::files::{FilesError, Place, join};
 
 use super::super::change::{self, confirm};
-use super::super::{Outcome, records, source};
+use super::super::{Outcome, source};
 use super::change::{ChangeEvent, Work, free_writes, tell};
 use crate::args::{ChangeArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
+use crate::clock;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -91,12 +93,14 @@ fn put_many(
     let waiting = Waiting::new(ui, format!("unpacking {archive}"));
     let cancel = signals::watch();
     let device = &*opened.medium.device;
-    let unpacked = FileChanges::of_window(device, &work.found, free_writes(change), |window| {
-        let done = build::unpack(window, options, records::seconds(), &cancel);
-        done.map_err(NotUnpacked::Build)
+    let unpacked = Gathered::files(device, free_writes(change), clock::timestamp(), |site| {
+        site.change_window(&work.found, |window| {
+            let done = build::unpack(window, options, clock::seconds(), &cancel);
+            done.map_err(NotUnpacked::Build)
+        })
     });
     drop(waiting);
-    let (changes, report) = unpacked.map_err(|error| match error {
+    let (changes, report) = unpacked.map(Gathered::split).map_err(|error| match error {
         NotUnpacked::Build(error) => explain::unpack_error(&archive, &opened.name, &error),
         NotUnpacked::Files(error) => explain::files_error(&opened.name, &error),
     })?;

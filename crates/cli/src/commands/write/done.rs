@@ -15,6 +15,7 @@ use super::super::report::{self, Facts};
 use super::super::{Outcome, configure, eject, records, settings};
 use super::{OpenMedium, Plan, WriteEvent};
 use crate::args::WriteArgs;
+use crate::clock;
 use crate::explain;
 use crate::page::{Finished, Section};
 use crate::ui::{Ui, style, units};
@@ -98,7 +99,7 @@ impl Done<'_> {
             let name = kept.file_name().unwrap_or_default().to_string_lossy();
             receipt.changes.push(ReceiptChange {
                 receipt: Some(name.into_owned()),
-                ..records::change_now("write --into", vec![format!("partition {number}")])
+                ..clock::change("write --into", vec![format!("partition {number}")])
             });
             state.replace_receipt(&old, &receipt)
         });
@@ -140,7 +141,7 @@ impl Done<'_> {
         let mut receipt = Receipt::new(tool, report, medium, image);
         receipt.identifiers = Identifiers::of(device);
         receipt.begun = self.begun.to_owned();
-        receipt.finished = records::now();
+        receipt.finished = clock::text();
         receipt.settings = self.plan.settings.as_ref().map(|checked| {
             let files = report.configured.iter().flat_map(|done| &done.files);
             ReceiptSettings {

@@ -26,6 +26,7 @@ use serde::Serialize;
 
 use super::{Outcome, records, source};
 use crate::args::WriteArgs;
+use crate::clock;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
 use crate::explain;
@@ -205,7 +206,7 @@ fn carry_out(
     mut plan: Plan,
     (only_changes, checked): (bool, Option<ChecksumReport>),
 ) -> Outcome {
-    let begun = records::now();
+    let begun = clock::text();
     let expected_free = plan.expected_free();
     let planned = std::mem::take(&mut plan.media);
     let in_place = planned.iter().any(PlannedMedium::is_drafted);
@@ -253,6 +254,7 @@ fn carry_out(
             grow: args.grow || plan.settings.as_ref().is_some_and(|all| all.grows_root),
             is_partition: medium.partition.is_some(),
             read_back: medium.read_back,
+            now: clock::timestamp(),
             observer: watcher,
         })
         .collect();

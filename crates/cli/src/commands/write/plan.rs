@@ -21,6 +21,7 @@ use super::super::target::{self, Chosen};
 use super::super::{Outcome, change, records, settings};
 use super::{NOTHING_WRITTEN, content};
 use crate::args::WriteArgs;
+use crate::clock;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -373,7 +374,7 @@ fn try_settings(ui: &Ui, args: &WriteArgs, plan: Plan) -> Result<Plan, Message> 
     let smallest = sizes.min().filter(|_| grows);
     let larger = Padded::new(&device, smallest.unwrap_or(0));
     let report = |tried: &CheckedSettings, device: &dyn BlockDevice| {
-        prepare(device, tried).map(|prepared| prepared.report().clone())
+        prepare(device, tried, clock::timestamp()).map(|prepared| prepared.report().clone())
     };
     let mut trial = report(&tried, &larger);
     if grows && trial.as_ref().is_err_and(is_out_of_reach) {

@@ -14,8 +14,9 @@ use serde::Deserialize;
 use crate::intake::{ChangeKind, FileChange};
 use crate::settings::CheckedSettings;
 use bounded::Fault;
+use pinewrit_volume::Site;
 use pinewrit_volume::files::{
-    Edit, FilesError, Place, PlaceError, Rights, Site, above, edit_text, find_place,
+    Edit, FilesError, Place, PlaceError, Rights, above, edit_text, find_place,
 };
 
 /// Longer results are no settings.

@@ -113,7 +113,7 @@ impl Accounts {
             shadow,
             group,
             gshadow,
-            today: pinewrit_volume::grow::now().seconds / 86_400,
+            today: files.now().seconds / 86_400,
         })
     }
 

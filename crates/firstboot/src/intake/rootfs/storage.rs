@@ -1,7 +1,8 @@
 //! Swap: a file with its line in fstab(5), and compressed memory.
 
 use crate::settings::CheckedSettings;
-use pinewrit_volume::files::{Files, FilesError, Rights};
+use pinewrit_ext4::EditError;
+use pinewrit_volume::files::{FilesError, Rights};
 use pinewrit_volume::format::swap_header;
 
 use super::writer::{Secrecy, Writer};
@@ -49,16 +50,15 @@ fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), RootError> {
         }
         let uuid = *uuid::Uuid::new_v4().as_bytes();
         let header = swap_header(size, uuid, "");
-        let Files::Ext(editor) = &mut *writer.files else {
-            return Err(FilesError::ReadOnly.into());
-        };
-        let attributes = pinewrit_ext4::Attributes::root(0o600, pinewrit_volume::grow::now());
-        let room = editor.free_bytes();
-        match editor.reserve_file(SWAP.as_bytes(), &attributes, size, &header) {
-            Err(pinewrit_ext4::EditError::NoSpace { .. }) => {
+        let room = writer.files.free_bytes()?;
+        match writer
+            .files
+            .reserve(SWAP, Rights::root(0o600), size, &header)
+        {
+            Err(FilesError::Edit(EditError::NoSpace { .. })) => {
                 return Err(RootError::NoRoomForSwap { size, room });
             }
-            done => done.map_err(FilesError::from)?,
+            done => done?,
         }
         writer.changes.push(crate::intake::FileChange {
             path: SWAP.to_owned(),

@@ -1,0 +1,25 @@
+//! The time, which nothing below asks for by itself.
+
+use pinewrit_core::receipt::ReceiptChange;
+use pinewrit_volume::Timestamp;
+
+/// Seconds since 1970.
+pub(crate) fn seconds() -> i64 {
+    jiff::Timestamp::now().as_second()
+}
+
+/// The time of changes in file systems.
+pub(crate) fn timestamp() -> Timestamp {
+    Timestamp::at(seconds())
+}
+
+/// RFC 3339, in whole seconds.
+pub(crate) fn text() -> String {
+    let now = jiff::Timestamp::from_second(seconds());
+    now.map_or(String::new(), |now| now.to_string())
+}
+
+/// A change that is made now, for a receipt.
+pub(crate) fn change(command: &str, files: Vec<String>) -> ReceiptChange {
+    ReceiptChange::new(text(), command, files)
+}

@@ -1,0 +1,35 @@
+//! Editing a text where it lies.
+
+use super::{Edit, EditFault, Files, FilesError, MAX_TEXT, Rights, TextKind, edit_text_as};
+
+impl Files<'_> {
+    /// Edits a text, which keeps its owner and rights. With `keep_original` it stays beside the new
+    /// one as it was, with `.orig` at its name. Returns the change in unified form, `None` if there
+    /// is none.
+    ///
+    /// # Errors
+    /// [`FilesError::NotFound`], and others.
+    pub fn edit(
+        &mut self,
+        path: &str,
+        edit: &Edit,
+        kind: Option<TextKind>,
+        keep_original: bool,
+    ) -> Result<Result<Option<String>, EditFault>, FilesError> {
+        let old = self.read(path, MAX_TEXT)?;
+        let old = old.ok_or_else(|| FilesError::NotFound(path.to_owned()))?;
+        let new = match edit_text_as(&old, std::slice::from_ref(edit), kind) {
+            Ok(new) if new == old => return Ok(Ok(None)),
+            Ok(new) => new,
+            Err(fault) => return Ok(Err(fault)),
+        };
+        let original = format!("{path}.orig");
+        if keep_original && !self.has_name(&original)? {
+            let rights = self.rights(path)?.unwrap_or(Rights::root(0o644));
+            self.put(&original, rights, &old)?;
+        }
+        let attributes = self.own_attributes(path)?;
+        self.put_with(path, &attributes, new.len() as u64, &mut &*new)?;
+        Ok(Ok(Some(crate::text_diff(&old, &new))))
+    }
+}

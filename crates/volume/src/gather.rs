@@ -1,0 +1,191 @@
+//! Changes of a medium that are gathered: worked out over an overlay, looked at, and then committed as
+//! one, or dropped.
+//!
+//! There is no other way to change a medium that is in use. What is being worked out is a [`Site`],
+//! which checks file systems before and after; the result is a [`Gathered`] with a report of what
+//! would be done.
+
+use pinewrit_disk::{
+    BlockDevice, ByteRange, CommitError, DiskError, FreeWrites, OVERLAY_BLOCK, Overlay, UndoLog,
+    Window,
+};
+use pinewrit_ext4::Timestamp;
+
+use crate::check::check;
+use crate::files::{Files, FilesError, FilesystemOf, open_to_change};
+
+/// A change that is worked out and not on the medium yet, with its report.
+pub struct Gathered<'m, R> {
+    overlay: Overlay<&'m dyn BlockDevice>,
+    /// What is written after the rest, because it leads to it, in this order.
+    last: Vec<ByteRange>,
+    report: R,
+}
+
+impl<'m, R> Gathered<'m, R> {
+    /// Works out changes of file systems on `medium`. With `free`, content of new files may go to the
+    /// medium at once, where nothing is in use.
+    ///
+    /// # Errors
+    /// What `change` says, or [`FilesError`].
+    pub fn files<E: From<FilesError>>(
+        medium: &'m dyn BlockDevice,
+        free: FreeWrites,
+        now: Timestamp,
+        change: impl FnOnce(&mut Site<'_>) -> Result<R, E>,
+    ) -> Result<Self, E> {
+        let overlay = Overlay::new(medium).with_free_writes(free);
+        let mut site = Site::new(&overlay, now);
+        let report = change(&mut site)?;
+        let last = site.settle()?;
+        Ok(Self {
+            overlay,
+            last,
+            report,
+        })
+    }
+
+    /// Works out a change of a whole medium, whose first sector is written last.
+    ///
+    /// # Errors
+    /// What `change` says.
+    pub fn whole<E>(
+        medium: &'m dyn BlockDevice,
+        change: impl FnOnce(&dyn BlockDevice) -> Result<R, E>,
+    ) -> Result<Self, E> {
+        let overlay = Overlay::new(medium);
+        let report = change(&overlay)?;
+        let first = ByteRange {
+            start: 0,
+            end: OVERLAY_BLOCK as u64,
+        };
+        Ok(Self {
+            overlay,
+            last: vec![first],
+            report,
+        })
+    }
+
+    /// What would be done.
+    pub fn report(&self) -> &R {
+        &self.report
+    }
+
+    /// The change, and its report by itself.
+    pub fn split(self) -> (Gathered<'m, ()>, R) {
+        let bare = Gathered {
+            overlay: self.overlay,
+            last: self.last,
+            report: (),
+        };
+        (bare, self.report)
+    }
+
+    /// The medium as it would be, for looking at it and for changing more.
+    pub fn device(&self) -> &dyn BlockDevice {
+        &self.overlay
+    }
+
+    /// The medium as it would be, and the report, to bring it up to date after changing more.
+    pub fn parts(&mut self) -> (&dyn BlockDevice, &mut R) {
+        (&self.overlay, &mut self.report)
+    }
+
+    /// Whether nothing on the medium would change.
+    ///
+    /// # Errors
+    /// The device could not be read.
+    pub fn is_empty(&self) -> Result<bool, DiskError> {
+        Ok(self.overlay.changed()?.is_empty())
+    }
+
+    /// Puts the changes on the medium as one: data, then metadata, each flushed and read back.
+    ///
+    /// # Errors
+    /// [`CommitError`] says whether the medium is as it was.
+    pub fn commit(self, undo: Option<&UndoLog>) -> Result<R, CommitError> {
+        self.overlay.commit(&self.last, undo)?;
+        Ok(self.report)
+    }
+}
+
+/// A device whose files are changed, and which of its file systems were.
+pub struct Site<'d> {
+    /// The device, with an overlay underneath.
+    pub device: &'d dyn BlockDevice,
+    /// The time that changes get.
+    pub now: Timestamp,
+    touched: Vec<FilesystemOf>,
+}
+
+impl<'d> Site<'d> {
+    /// Nothing of it was changed yet.
+    pub fn new(device: &'d dyn BlockDevice, now: Timestamp) -> Self {
+        Self {
+            device,
+            now,
+            touched: Vec::new(),
+        }
+    }
+
+    /// Changes files of one file system.
+    ///
+    /// # Errors
+    /// What `change` says, or [`FilesError`].
+    pub fn change<T, E: From<FilesError>>(
+        &mut self,
+        filesystem: &FilesystemOf,
+        change: impl FnOnce(&mut Files<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let now = self.now;
+        self.change_window(filesystem, |window| {
+            let files = open_to_change(window, now)?;
+            let mut files = files.with_zone(&filesystem.zone);
+            let done = change(&mut files)?;
+            files.close()?;
+            Ok(done)
+        })
+    }
+
+    /// Changes a file system by its window.
+    ///
+    /// # Errors
+    /// What `change` says, or [`FilesError`].
+    pub fn change_window<T, E: From<FilesError>>(
+        &mut self,
+        filesystem: &FilesystemOf,
+        change: impl FnOnce(&Window<'_>) -> Result<T, E>,
+    ) -> Result<T, E> {
+        let window = Window::new(self.device, filesystem.range);
+        let is_known = |one: &FilesystemOf| one.range == filesystem.range;
+        if !self.touched.iter().any(is_known) {
+            // A change might hide damage, or make more of it.
+            match check(&window) {
+                Err(FilesError::Unsound(what)) => return Err(FilesError::Damaged(what).into()),
+                checked => checked?,
+            };
+            self.touched.push(filesystem.clone());
+        }
+        change(&window)
+    }
+
+    /// Ends the work: what was changed must hold together. Returns what has to be written after the
+    /// rest, because it leads to it.
+    ///
+    /// # Errors
+    /// [`FilesError::Unsound`], or the device could not be read.
+    pub fn settle(self) -> Result<Vec<ByteRange>, FilesError> {
+        let mut last = Vec::new();
+        for filesystem in &self.touched {
+            let start = filesystem.range.start;
+            let window = Window::new(self.device, filesystem.range);
+            if let Some(geometry) = check(&window)? {
+                last.push(ByteRange {
+                    start,
+                    end: start + geometry.data_start,
+                });
+            }
+        }
+        Ok(last)
+    }
+}
