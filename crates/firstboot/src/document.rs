@@ -6,6 +6,7 @@ use std::io;
 use std::ops::Range;
 use std::path::Path;
 
+pub use pinewrit_volume::nearest;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -396,18 +397,4 @@ impl Document<'_> {
             .map_err(|wrong| self.mistake(line, wrong.what, wrong.remedy))
             .ok()
     }
-}
-
-/// The candidate most like `name`, if any is like it at all.
-pub fn nearest<'c>(name: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<&'c str> {
-    let lower = name.to_lowercase();
-    candidates
-        .into_iter()
-        .map(|candidate| {
-            let score = strsim::jaro_winkler(&lower, &candidate.to_lowercase());
-            (score, candidate)
-        })
-        .filter(|(score, _)| *score > 0.8)
-        .max_by(|a, b| a.0.total_cmp(&b.0))
-        .map(|(_, candidate)| candidate)
 }

@@ -16,12 +16,14 @@ pub mod system;
 mod diff;
 mod gather;
 mod kind;
+mod nearest;
 mod probe;
 
 pub use bootmode::{BiosBoot, BootModes, UefiLoader};
 pub use diff::text_diff;
 pub use gather::{Gathered, Site};
 pub use kind::FilesystemKind;
+pub use nearest::nearest;
 pub use pinewrit_ext4::Timestamp;
 pub use probe::{FilesystemFacts, clean_label, printable, probe};
 pub use system::{KernelFacts, SystemFacts};

@@ -6,6 +6,7 @@ use pinewrit_ext4::EditError;
 use pinewrit_fat as fat;
 use pinewrit_table::TableError;
 use pinewrit_volume::files::FilesError;
+use pinewrit_volume::files::fill::FillError;
 use pinewrit_volume::format::FormatError;
 
 use super::{disk_error, interrupted, mistakes};
@@ -188,26 +189,25 @@ fn fat_error(name: &str, error: &fat::EditError) -> Message {
 }
 
 /// An archive that was not unpacked.
-pub(crate) fn unpack_error(archive: &str, medium: &str, error: &BuildError) -> Message {
-    match error {
-        BuildError::Mistakes(found) => {
-            let message = Message::new(Exit::Source, format!("{archive} was not unpacked"));
-            let message = found.0.iter().fold(message, |message, remark| {
-                message.fact("found", remark.what.as_str())
-            });
-            let mut remedies: Vec<&str> = Vec::new();
-            for remark in &found.0 {
-                let remedy = remark.remedy.as_str();
-                if !remedy.is_empty() && !remedies.contains(&remedy) {
-                    remedies.push(remedy);
-                }
-            }
-            let message = remedies
-                .into_iter()
-                .fold(message, |message, remedy| message.remedy(remedy));
-            message.fact("state", "nothing was changed")
+pub(crate) fn fill_error(archive: &str, medium: &str, error: &FillError) -> Message {
+    let refusals = match error {
+        FillError::Refused(refusals) => refusals,
+        FillError::Files(error) => return files_error(medium, error),
+        _ => return interrupted().fact("state", "nothing was changed"),
+    };
+    let message = Message::new(Exit::Source, format!("{archive} was not unpacked"));
+    let message = refusals.iter().fold(message, |message, refusal| {
+        message.fact("found", refusal.what.as_str())
+    });
+    let mut remedies: Vec<&str> = Vec::new();
+    for refusal in refusals {
+        let remedy = refusal.remedy.as_str();
+        if !remedy.is_empty() && !remedies.contains(&remedy) {
+            remedies.push(remedy);
         }
-        BuildError::Disk(error) => disk_error(medium, error),
-        _ => interrupted().fact("state", "nothing was changed"),
     }
+    let message = remedies
+        .into_iter()
+        .fold(message, |message, remedy| message.remedy(remedy));
+    message.fact("state", "nothing was changed")
 }

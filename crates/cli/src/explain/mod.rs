@@ -21,7 +21,7 @@ use crate::message::{FileMistake, Message};
 use crate::ui::units;
 
 pub(crate) use making::{
-    build_error, cut_filesystem, files_error, format_error, table_error, unpack_error,
+    build_error, cut_filesystem, files_error, fill_error, format_error, table_error,
 };
 pub(crate) use medium::{
     doubts, eject_error, medium_error, named_medium_error, rack_error, reasons, unmount_error,

@@ -9,6 +9,7 @@ use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKi
 
 use pinewrit_firstboot::document::{At, Document, Fields, Wrong};
 use pinewrit_firstboot::settings::{Mistakes, SecretSource};
+use pinewrit_volume::files::fill::{Origin, Portion};
 use pinewrit_volume::format::{FatKind, FormatKind};
 
 /// A layout in which no mistake was found so far; sizes are checked when the medium is known.
@@ -60,33 +61,10 @@ pub struct PartitionPlan {
 pub struct Content {
     /// Line in the layout.
     pub line: usize,
-    /// Where it comes from.
-    pub from: Origin,
-    /// Only these members of an archive, or what is below them; all if empty.
-    pub picks: Vec<String>,
-    /// Whether texts in it name identifiers of the medium.
-    pub is_template: bool,
-    /// Folders that are taken off the front of an archive's names, after picking.
-    pub strip: usize,
-    /// Where it goes: a folder, unless it names a file anew.
-    pub to: String,
-    /// Whether an archive is copied as the file that it is.
-    pub is_packed: bool,
+    /// What it is, and where it goes.
+    pub portion: Portion,
     /// Whether it must be the first entry of a FAT's root, in one piece.
     pub is_first: bool,
-    /// Owner and group of files that come from a folder or alone.
-    pub owner: (u32, u32),
-    /// Permissions of a single file.
-    pub mode: Option<u16>,
-}
-
-/// Where a content comes from.
-#[derive(Clone, Debug)]
-pub enum Origin {
-    /// A folder, a file, or an archive here or at an address.
-    At(Location),
-    /// A text of the layout itself.
-    Text(String),
 }
 
 /// Bytes at a fixed place of the medium.
@@ -412,8 +390,7 @@ fn content(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> O
     if to.split('/').any(|name| name == "..") {
         document.mistake(line, format!("{to:?} climbs out"), "a path without \"..\"");
     }
-    Some(Content {
-        line,
+    let portion = Portion {
         from,
         picks: fields
             .string_or_strings("pick")
@@ -427,9 +404,13 @@ fn content(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> O
         is_template: fields.boolean("template").is_some_and(|at| at.value),
         to,
         is_packed: fields.boolean("unpack").is_some_and(|at| !at.value),
-        is_first: fields.boolean("first").is_some_and(|at| at.value),
         owner: fields.checked("owner", owner).unwrap_or((0, 0)),
         mode: fields.checked("mode", mode),
+    };
+    Some(Content {
+        line,
+        portion,
+        is_first: fields.boolean("first").is_some_and(|at| at.value),
     })
 }
 

@@ -1,12 +1,7 @@
 //! Media built from parts: a layout's table, file systems and contents.
 
-mod fat;
-mod fill;
 mod layout;
 mod names;
-mod pick;
-mod source;
-mod unpack;
 
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -16,7 +11,7 @@ use std::time::Duration;
 use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
 use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window, open_plain};
-use pinewrit_ext4::{Editor, Timestamp};
+use pinewrit_ext4::Timestamp;
 use pinewrit_image::OpenOptions;
 use pinewrit_table::{NewPartition, PartitionType, SchemeKind, TableEdit, TableError};
 use schemars::JsonSchema;
@@ -24,13 +19,12 @@ use serde::Serialize;
 
 use crate::Cancel;
 use crate::pipeline::spawn;
-use fat::FatSink;
-use fill::{ExtSink, Sink};
-pub use layout::{Blob, Content, Layout, Origin, PartitionPlan, check};
+pub use layout::{Blob, Content, Layout, PartitionPlan, check};
 use names::{Made, Names};
 use pinewrit_firstboot::settings::{Mistakes, Remark};
+use pinewrit_volume::files::fill::{FillError, Refusal, Taken, Taking, look_at, total};
+use pinewrit_volume::files::{FilesError, open_to_change};
 use pinewrit_volume::format::{self, FormatError, FormatKind, FormatOptions};
-pub use unpack::{Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked, unpack};
 
 /// How often what was put together so far is sent on its way.
 const FLUSH_EVERY: Duration = Duration::from_millis(250);
@@ -215,7 +209,8 @@ pub fn plan(
         }
         let is_fat = matches!(partition.filesystem, Some(FormatKind::Fat(_)));
         for content in &partition.contents {
-            remarks.extend(source::look_at(content, is_fat, &options.open));
+            let refusals = look_at(&content.portion, is_fat, &options.open).into_iter();
+            remarks.extend(refusals.map(|refusal| at_line(content.line, refusal)));
         }
     }
     remarks.extend(blobs_in_the_way(layout, &ranges, size, sector.bytes()));
@@ -380,7 +375,7 @@ fn put_together(
     options: &BuildOptions<'_>,
     cancel: &Cancel,
 ) -> Result<BuildReport, BuildError> {
-    let mut report = BuildReport { files: 0, bytes: 0 };
+    let mut taken = Taken::default();
     // Others than those of the table.
     let mut ids = ids(layout, options);
     for _ in 0..=layout.partitions.len() {
@@ -417,14 +412,17 @@ fn put_together(
             now,
             cancel,
         };
-        let filled = work.fill(partition, &window, &mut report);
-        filled.map_err(|error| with_total(partition, range.len(), options, error))?;
+        let filled = work.fill(partition, &window, &mut taken);
+        filled.map_err(|failure| not_filled(partition, range.len(), options, failure))?;
     }
     for blob in &layout.blobs {
         put_blob(blob, device)?;
     }
     plan.write_table(device)?;
-    Ok(report)
+    Ok(BuildReport {
+        files: taken.files,
+        bytes: taken.bytes,
+    })
 }
 
 /// What the filling of all partitions has in common.
@@ -441,85 +439,91 @@ impl Work<'_> {
         &self,
         partition: &PartitionPlan,
         window: &Window<'_>,
-        report: &mut BuildReport,
-    ) -> Result<(), BuildError> {
+        taken: &mut Taken,
+    ) -> Result<(), Filled> {
         if partition.contents.is_empty() {
             return Ok(());
         }
-        let line = partition.line;
-        let mut sink: Box<dyn Sink + '_> = match partition.filesystem {
-            Some(FormatKind::Fat(_)) => {
-                let sink = FatSink::open(window, &self.options.zone);
-                Box::new(sink.map_err(|e| at(line, e))?)
-            }
-            _ => {
-                let editor = Editor::open(window, self.now);
-                Box::new(ExtSink::new(
-                    editor.map_err(|e| at(line, fill::told("the file system")(e)))?,
-                ))
-            }
-        };
+        let at = |line: usize| move |error: FillError| Filled { line, error };
+        let of_files = |error: FilesError| at(partition.line)(error.into());
+        let files = open_to_change(window, self.now).map_err(of_files)?;
+        let mut files = files.with_zone(&self.options.zone);
+        let mut fill = files.fill().map_err(of_files)?;
         let mut seen = BTreeMap::new();
         for content in &partition.contents {
-            sink.in_one_piece(content.is_first);
-            let mut take = source::Taking {
-                content,
-                sink: &mut *sink,
+            fill.in_one_piece(content.is_first);
+            let mut taking = Taking {
+                portion: &content.portion,
+                fill: &mut *fill,
                 epoch: self.layout.epoch,
                 now: options_time(self.layout, self.now),
-                report,
+                taken,
                 seen: &mut seen,
-                cancel: self.cancel,
+                is_stopped: &|| self.cancel.is_cancelled(),
                 options: &self.options.open,
                 names: Some(self.names),
             };
-            take.all()?;
-            sink.tell_refused().map_err(|e| at(content.line, e))?;
+            taking
+                .all()
+                .and_then(|()| fill.tell_refused())
+                .map_err(at(content.line))?;
             if content.is_first {
-                sink.move_to_front().map_err(|e| at(content.line, e))?;
+                fill.move_to_front().map_err(at(content.line))?;
             }
         }
-        sink.finish().map_err(|error| at(line, error))
+        drop(fill);
+        files.close().map_err(of_files)
     }
 }
 
-/// What goes into a partition in all, where not all of it fits.
-fn with_total(
+/// Why a partition was not filled, and the line in the layout that asked for it.
+struct Filled {
+    line: usize,
+    error: FillError,
+}
+
+/// What filling a partition of `size` bytes failed by, as mistakes of the layout. Where not all of it fits, with
+/// how much it is.
+fn not_filled(
     partition: &PartitionPlan,
     size: u64,
     options: &BuildOptions<'_>,
-    error: BuildError,
+    Filled { line, error }: Filled,
 ) -> BuildError {
-    let BuildError::Mistakes(mut mistakes) = error else {
-        return error;
+    let refusals = match error {
+        FillError::Refused(refusals) => refusals,
+        FillError::Cancelled => return BuildError::Cancelled,
+        FillError::Files(error) => match error.into_disk() {
+            Ok(error) => return error.into(),
+            Err(error) => vec![Refusal::new(
+                format!("the file system: {error}"),
+                "leave it out, or change it",
+            )],
+        },
+        other => vec![Refusal::new(other.to_string(), "")],
     };
-    let is_full = mistakes.0.iter().any(|one| one.remedy == fill::LARGER);
-    let total = is_full.then(|| source::total(&partition.contents, &options.open));
-    let Some(total) = total.flatten() else {
-        return BuildError::Mistakes(mistakes);
-    };
-    mistakes.0.push(remark(
-        partition.line,
-        format!("{total} bytes of files go into a partition of {size} bytes"),
-        "its size must hold them, and some room for the file system itself",
-    ));
-    BuildError::Mistakes(mistakes)
+    let is_full = refusals.iter().any(|one| one.is_for_room);
+    let mut remarks: Vec<Remark> = refusals
+        .into_iter()
+        .map(|refusal| at_line(line, refusal))
+        .collect();
+    let portions = partition.contents.iter().map(|content| &content.portion);
+    if let Some(total) = is_full.then(|| total(portions, &options.open)).flatten() {
+        remarks.push(remark(
+            partition.line,
+            format!("{total} bytes of files go into a partition of {size} bytes"),
+            "its size must hold them, and some room for the file system itself",
+        ));
+    }
+    Mistakes(remarks).into()
+}
+
+fn at_line(line: usize, refusal: Refusal) -> Remark {
+    remark(line, refusal.what, refusal.remedy)
 }
 
 fn options_time(layout: &Layout, now: Timestamp) -> Timestamp {
     layout.epoch.map_or(now, Timestamp::at)
-}
-
-fn at(line: usize, error: fill::SinkError) -> BuildError {
-    match error.disk {
-        Some(error) => BuildError::Disk(error),
-        None => {
-            let mut all = vec![remark(line, error.what, error.remedy)];
-            let others = error.others.into_iter();
-            all.extend(others.map(|other| remark(line, other.what, other.remedy)));
-            Mistakes(all).into()
-        }
-    }
 }
 
 fn put_blob(blob: &Blob, device: &dyn BlockDevice) -> Result<(), BuildError> {

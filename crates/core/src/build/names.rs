@@ -6,6 +6,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 use super::PartitionPlan;
+use pinewrit_volume::files::fill::{Naming, Refusal};
 use pinewrit_volume::format::FormatKind;
 use pinewrit_volume::probe;
 
@@ -82,9 +83,10 @@ impl Names {
         }
         Ok(Self { disk, partition })
     }
+}
 
-    /// A text with the names put in; else what is wrong, and what there is.
-    pub(super) fn rendered(&self, text: &str) -> Result<String, (String, String)> {
+impl Naming for Names {
+    fn rendered(&self, text: &str) -> Result<String, Refusal> {
         let mut environment = Environment::new();
         environment.set_undefined_behavior(UndefinedBehavior::Strict);
         environment.set_auto_escape_callback(|_| minijinja::AutoEscape::None);
@@ -94,7 +96,7 @@ impl Names {
         rendered.map_err(|error| {
             let line = error.line().map_or(String::new(), |line| format!(" in line {line} of it"));
             let known: Vec<&str> = self.partition.keys().map(String::as_str).collect();
-            (
+            Refusal::new(
                 format!("a name cannot be put in: {error}{line}"),
                 format!(
                     "disk, or partition.NAME with number, partuuid, uuid or label; NAME is one of {}",

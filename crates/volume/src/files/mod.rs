@@ -3,9 +3,11 @@
 mod check;
 mod edit;
 mod facts;
+pub mod fill;
 mod open;
 mod place;
 mod text;
+mod unpack;
 mod walk;
 mod zone;
 
@@ -26,6 +28,7 @@ pub use open::{FilesystemOf, find_place, open_to_change, open_to_read};
 pub use open::{filesystems, first_unseen};
 pub use place::{Place, PlaceError, Wanted};
 pub use text::{Edit, EditFault, Spot, TextKind, apply as edit_text, apply_as as edit_text_as};
+pub use unpack::{Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked, unpack};
 pub use walk::{Node, walk};
 pub use zone::time_zone;
 

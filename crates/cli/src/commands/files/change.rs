@@ -2,10 +2,10 @@
 
 use std::os::unix::fs::PermissionsExt;
 
-use pinewrit_core::build::UnpackReport;
 use pinewrit_disk::{FreeWrites, Window, open_plain};
 use pinewrit_host::Readers;
 use pinewrit_volume::Gathered;
+use pinewrit_volume::files::UnpackReport;
 use pinewrit_volume::files::{
     Edit, EditFault, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join, open_to_read,
 };

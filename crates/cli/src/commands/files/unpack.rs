@@ -1,12 +1,11 @@
 //! Putting many files over what is there: `unpack`, and `put` of a folder.
 
-use pinewrit_core::build::{
-    self, BuildError, Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked,
-};
 use pinewrit_host::Readers;
 use pinewrit_image::Location;
 use pinewrit_volume::Gathered;
-use pinewrit_volume::files::{FilesError, Place, join};
+use pinewrit_volume::files::{
+    Overwrite, Place, Standing, UnpackOptions, UnpackReport, Unpacked, join, unpack as unpack_into,
+};
 
 use super::super::change::{self, confirm};
 use super::super::{Outcome, source};
@@ -45,10 +44,17 @@ pub(super) fn put_folder(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome 
         strip: 0,
         to,
         overwrite: Overwrite::Always,
-        zone: args.fat.fat_zone.clone(),
         open: source::plain_options(),
     };
-    put_many(ui, readers, &args.change, &place, &options, "files put")
+    put_many(
+        ui,
+        readers,
+        &args.change,
+        &place,
+        &args.fat,
+        &options,
+        "files put",
+    )
 }
 
 pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
@@ -62,7 +68,6 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
             OverwriteArg::Always => Overwrite::Always,
             OverwriteArg::Never => Overwrite::Never,
         },
-        zone: args.fat.fat_zone.clone(),
         open: source::plain_options(),
     };
     put_many(
@@ -70,6 +75,7 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
         readers,
         &args.change,
         &args.place,
+        &args.fat,
         &options,
         "files unpack",
     )
@@ -81,29 +87,26 @@ fn put_many(
     readers: &Readers,
     change: &ChangeArgs,
     place: &Place,
+    fat: &FatArgs,
     options: &UnpackOptions,
     command: &'static str,
 ) -> Outcome {
-    let fat = FatArgs {
-        fat_zone: options.zone.clone(),
-    };
     let opened = change::open(ui, readers, change, None)?;
-    let work = Work::begin(&opened, place, &fat)?;
+    let work = Work::begin(&opened, place, fat)?;
     let archive = options.archive.to_string();
     let waiting = Waiting::new(ui, format!("unpacking {archive}"));
     let cancel = signals::watch();
     let device = &*opened.medium.device;
-    let unpacked = Gathered::files(device, free_writes(change), clock::timestamp(), |site| {
-        site.change_window(&work.found, |window| {
-            let done = build::unpack(window, options, clock::seconds(), &cancel);
-            done.map_err(NotUnpacked::Build)
+    let (free, now) = (free_writes(change), clock::timestamp());
+    let unpacked = Gathered::files(device, free, now, |site| {
+        site.change(&work.found, |files| {
+            unpack_into(files, options, &|| cancel.is_cancelled())
         })
     });
     drop(waiting);
-    let (changes, report) = unpacked.map(Gathered::split).map_err(|error| match error {
-        NotUnpacked::Build(error) => explain::unpack_error(&archive, &opened.name, &error),
-        NotUnpacked::Files(error) => explain::files_error(&opened.name, &error),
-    })?;
+    let (changes, report) = unpacked
+        .map(Gathered::split)
+        .map_err(|error| explain::fill_error(&archive, &opened.name, &error))?;
     if let Some(top) = &report.top_folder {
         let warning = style::WARNING;
         ui.say(format!(
@@ -196,16 +199,4 @@ fn instead_of(file: &Unpacked, before: &Standing) -> String {
         Some(_) => "of the same time",
     };
     format!("  {dim}there: {size}, {age}{dim:#}")
-}
-
-/// Why an archive was not unpacked.
-enum NotUnpacked {
-    Build(BuildError),
-    Files(FilesError),
-}
-
-impl From<FilesError> for NotUnpacked {
-    fn from(error: FilesError) -> Self {
-        Self::Files(error)
-    }
 }

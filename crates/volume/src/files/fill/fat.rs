@@ -5,13 +5,12 @@ use std::collections::{HashMap, HashSet};
 use std::hash::{Hash, Hasher};
 use std::io::Read;
 
-use jiff::tz::TimeZone;
-use pinewrit_disk::Window;
+use pinewrit_disk::BlockDevice;
 use pinewrit_ext4::{Attributes, NodeKind, Zeros};
 use pinewrit_fat::{EditError, Editor, Placement, VolumeError, check_path, folded};
 
-use super::fill::{Done, LARGER, MAX_KNOWN, Sink, SinkError, Stands};
-use pinewrit_volume::files::above;
+use super::super::{FilesError, above};
+use super::{Done, Fill, FillError, MAX_KNOWN, Refusal, Stands};
 
 /// Bytes that a file can have: 32 bits count them.
 const MAX_FILE: u64 = u32::MAX as u64;
@@ -21,17 +20,17 @@ const MAX_REFUSED: usize = 50;
 const MAX_GATHERED: usize = 64 << 20;
 
 /// Says why a path cannot be.
-pub(super) fn check_name(path: &str) -> Done {
+pub(super) fn check_name(path: &str) -> Result<(), Refusal> {
     check_path(path).map_err(|why| {
         let what = format!("{path}: {why}");
-        SinkError::new(what, "another name, or an ext4 partition")
+        Refusal::new(what, "another name, or an ext4 partition")
     })
 }
 
-pub(super) fn check_size(path: &str, size: u64) -> Done {
+pub(super) fn check_size(path: &str, size: u64) -> Result<(), Refusal> {
     match size <= MAX_FILE {
         true => Ok(()),
-        false => Err(SinkError::new(
+        false => Err(Refusal::new(
             format!("{path} has {size} bytes; files on FAT have less than 4 GiB"),
             "an ext4 partition, or a smaller file",
         )),
@@ -39,23 +38,23 @@ pub(super) fn check_size(path: &str, size: u64) -> Done {
 }
 
 /// Two names that differ in case only.
-pub(super) fn one_name(path: &str, other: &str) -> SinkError {
-    SinkError::new(
+pub(super) fn one_name(path: &str, other: &str) -> Refusal {
+    Refusal::new(
         format!("{path} and {other} are one name on FAT, where case does not matter"),
         "another name for one of them, or an ext4 partition",
     )
 }
 
 /// A FAT that is being filled.
-pub(super) struct FatSink<'w> {
-    editor: Editor<&'w Window<'w>>,
+pub(super) struct FatFill<'f, 'd> {
+    editor: &'f mut Editor<&'d dyn BlockDevice>,
     /// Folders that are known to be there.
     known: HashSet<String>,
     /// What was put here so far: each path by the hash of the form in which names are compared, and
     /// that of the path itself.
     named: HashMap<u64, u64>,
     /// What cannot be here.
-    refused: Vec<SinkError>,
+    refused: Vec<Refusal>,
     placement: Placement,
     /// The file that was written last, and the one that has to stay first.
     last: String,
@@ -68,40 +67,26 @@ fn hash(text: &str) -> u64 {
     hasher.finish()
 }
 
-impl<'w> FatSink<'w> {
-    pub(super) fn open(window: &'w Window<'w>, zone: &TimeZone) -> Result<Self, SinkError> {
-        let editor = Editor::open(window).map_err(|error| told("the file system", error))?;
-        Ok(Self {
-            editor: editor.with_zone(zone.clone()),
+impl<'f, 'd> FatFill<'f, 'd> {
+    pub(super) fn new(editor: &'f mut Editor<&'d dyn BlockDevice>) -> Self {
+        Self {
+            editor,
             known: HashSet::new(),
             named: HashMap::new(),
             refused: Vec::new(),
             placement: Placement::Usual,
             last: String::new(),
             first: None,
-        })
-    }
-
-    /// Notes what cannot be, to tell all of it at the end.
-    fn refuse(&mut self, error: SinkError) -> Done {
-        self.refused.push(error);
-        match self.refused.len() < MAX_REFUSED {
-            true => Ok(()),
-            false => self.refusals(),
         }
     }
 
-    fn refusals(&mut self) -> Done {
-        let mut all = std::mem::take(&mut self.refused);
-        match all.is_empty() {
-            true => Ok(()),
-            false => {
-                let first = all.remove(0);
-                Err(SinkError {
-                    others: all,
-                    ..first
-                })
-            }
+    /// Notes what cannot be, to tell all of it at the end.
+    fn refuse(&mut self, refusals: Vec<Refusal>) -> Done {
+        self.refused.extend(refusals);
+        if self.refused.len() < MAX_REFUSED {
+            Ok(())
+        } else {
+            self.tell_refused()
         }
     }
 
@@ -117,7 +102,7 @@ impl<'w> FatSink<'w> {
             Entry::Occupied(_) => {
                 let other = self.editor.tree().find(path);
                 let name = other.map_or(String::new(), |node| node.name);
-                return Err(one_name(path, &format!("{}/{name}", above(path))));
+                return Err(one_name(path, &format!("{}/{name}", above(path))).into());
             }
         }
         Ok(())
@@ -133,7 +118,10 @@ impl<'w> FatSink<'w> {
             Ok(node) if node.is_folder => {}
             Ok(_) => {
                 let what = format!("{path} is a file, and a folder is to be there");
-                return Err(SinkError::new(what, "remove it, or leave the folder out"));
+                return Err(FillError::refused(
+                    what,
+                    "remove it, or leave the folder out",
+                ));
             }
             Err(VolumeError::NotFound(_)) => {
                 let made = self.editor.make_folder(path, modified);
@@ -162,38 +150,36 @@ impl<'w> FatSink<'w> {
     }
 }
 
-fn told(path: &str, error: EditError) -> SinkError {
-    let remedy = match &error {
-        EditError::NoSpace { .. } => LARGER,
-        EditError::FolderFull { .. } => {
-            "another folder, or FAT32 for a root directory without a limit"
-        }
-        _ => "leave it out, or change it",
-    };
+fn told(path: &str, error: EditError) -> FillError {
     match error {
-        EditError::Volume(VolumeError::Disk(error)) => error.into(),
+        EditError::Volume(VolumeError::Disk(error)) => FilesError::Disk(error).into(),
         // These name the path themselves.
-        EditError::NoSpace { .. } | EditError::FolderFull { .. } | EditError::Scattered { .. } => {
-            SinkError::new(error.to_string(), remedy)
+        EditError::NoSpace { .. } => Refusal::no_room(error.to_string()).into(),
+        EditError::FolderFull { .. } => FillError::refused(
+            error.to_string(),
+            "another folder, or FAT32 for a root directory without a limit",
+        ),
+        EditError::Scattered { .. } => {
+            FillError::refused(error.to_string(), "leave it out, or change it")
         }
-        error => SinkError::new(format!("{path}: {error}"), remedy),
+        error => FillError::refused(format!("{path}: {error}"), "leave it out, or change it"),
     }
 }
 
-fn no_links(path: &str) -> SinkError {
-    SinkError::new(
+fn no_links(path: &str) -> Vec<Refusal> {
+    vec![Refusal::new(
         format!("{path} is a link or a device, which FAT does not have"),
         "put it into an ext4 partition, or leave it out",
-    )
+    )]
 }
 
-impl Sink for FatSink<'_> {
+impl Fill for FatFill<'_, '_> {
     fn max_path(&self) -> usize {
         // Microsoft FAT specification 1.03, "Long Directory Entries": 260 with the zero at its end.
         260 - 1
     }
 
-    fn stands(&mut self, path: &str) -> Result<Option<Stands>, SinkError> {
+    fn stands(&mut self, path: &str) -> Result<Option<Stands>, FillError> {
         match self.editor.tree().find(path) {
             Err(VolumeError::NotFound(_)) => Ok(None),
             Err(error) => Err(told(path, error.into())),
@@ -207,7 +193,7 @@ impl Sink for FatSink<'_> {
 
     fn folder(&mut self, path: &str, attributes: &Attributes) -> Done {
         match self.make_folders(path, attributes.modified.seconds) {
-            Err(error) if error.disk.is_none() => self.refuse(error),
+            Err(FillError::Refused(refusals)) => self.refuse(refusals),
             done => done,
         }
     }
@@ -222,15 +208,19 @@ impl Sink for FatSink<'_> {
     ) -> Done {
         let modified = attributes.modified.seconds;
         let checked = check_size(path, size)
+            .map_err(FillError::from)
             .and_then(|()| self.make_folders(above(path), modified))
             .and_then(|()| self.check(path));
         match checked {
-            Err(error) if error.disk.is_none() => return self.refuse(error),
+            Err(FillError::Refused(refusals)) => return self.refuse(refusals),
             checked => checked?,
         }
         if self.first.as_deref() == Some(path) {
             let what = format!("{path} would be replaced, which was to come first");
-            return Err(SinkError::new(what, "leave it out of the later content"));
+            return Err(FillError::refused(
+                what,
+                "leave it out of the later content",
+            ));
         }
         path.clone_into(&mut self.last);
         let written = self
@@ -259,15 +249,21 @@ impl Sink for FatSink<'_> {
         };
     }
 
-    fn takes_name(&mut self, path: &str) -> Result<bool, SinkError> {
+    fn takes_name(&mut self, path: &str) -> Result<bool, FillError> {
         match self.check(path) {
             Ok(()) => Ok(true),
-            Err(error) => self.refuse(error).map(|()| false),
+            Err(FillError::Refused(refusals)) => self.refuse(refusals).map(|()| false),
+            Err(error) => Err(error),
         }
     }
 
     fn tell_refused(&mut self) -> Done {
-        self.refusals()
+        let all = std::mem::take(&mut self.refused);
+        if all.is_empty() {
+            Ok(())
+        } else {
+            Err(FillError::Refused(all))
+        }
     }
 
     fn move_to_front(&mut self) -> Done {
@@ -276,10 +272,5 @@ impl Sink for FatSink<'_> {
         moved.map_err(|error| told(&path, error))?;
         self.first = Some(path);
         Ok(())
-    }
-
-    fn finish(mut self: Box<Self>) -> Done {
-        self.refusals()?;
-        self.commit()
     }
 }

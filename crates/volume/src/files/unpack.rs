@@ -1,21 +1,15 @@
 //! Putting an archive over what is in a file system already.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 
-use jiff::tz::TimeZone;
-use pinewrit_disk::{BlockDevice, Window};
-use pinewrit_ext4::{Attributes, Editor, NodeKind, Zeros};
-use pinewrit_fat::Geometry;
+use pinewrit_ext4::{Attributes, NodeKind, Zeros};
 use pinewrit_image::{Location, OpenOptions, Unpackable};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::fat::FatSink;
-use super::fill::{self, ExtSink, Sink, SinkError, Stands};
-use super::source::{self, Taking};
-use super::{BuildError, BuildReport, Content, Origin, at, mistake};
-use crate::Cancel;
+use super::Files;
+use super::fill::{Fill, FillError, Origin, Portion, Refusal, Stands, Taken, Taking, clean};
 
 /// What becomes of files that are there already.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -42,8 +36,6 @@ pub struct UnpackOptions {
     pub to: String,
     /// What becomes of files that are there already.
     pub overwrite: Overwrite,
-    /// The zone whose local time a FAT keeps.
-    pub zone: TimeZone,
     /// How archives are opened.
     pub open: OpenOptions,
 }
@@ -85,72 +77,43 @@ pub struct UnpackReport {
     pub top_folder: Option<String>,
 }
 
-/// Unpacks into the file system at the start of `window`, under which an overlay belongs.
+/// Unpacks into an open file system, under which an overlay belongs.
 ///
 /// # Errors
-/// [`BuildError`]: the archive is damaged or has what cannot be there, or the device failed.
+/// [`FillError`]: the archive is damaged or has what cannot be there, or the device failed.
 pub fn unpack(
-    window: &Window<'_>,
+    files: &mut Files<'_>,
     options: &UnpackOptions,
-    now: i64,
-    cancel: &Cancel,
-) -> Result<UnpackReport, BuildError> {
-    let content = Content {
-        line: 1,
+    is_stopped: &dyn Fn() -> bool,
+) -> Result<UnpackReport, FillError> {
+    let portion = Portion {
         from: Origin::At(options.archive.clone()),
         picks: options.picks.clone(),
         is_template: false,
         strip: options.strip,
         to: format!("{}/", options.to.trim_end_matches('/')),
         is_packed: false,
-        is_first: false,
         owner: (0, 0),
         mode: None,
     };
-    let is_folder = options.archive.path().is_some_and(std::path::Path::is_dir);
-    let archive = match is_folder {
-        true => None,
-        false => Some(Unpackable::open(&options.archive, &options.open)),
-    };
-    let archive = archive.transpose().map_err(|error| {
-        let what = format!("{} cannot be read: {error}", options.archive);
-        mistake(1, what, "")
-    })?;
-    if archive
-        .as_ref()
-        .is_some_and(|archive| !archive.is_archive())
-    {
-        let what = format!("{} is no archive", options.archive);
-        let remedy = "a tar, zip or 7z archive; pinewrit files put for a single file";
-        return Err(mistake(1, what, remedy));
-    }
-    let now = pinewrit_ext4::Timestamp::at(now);
-    let inner: Box<dyn Sink + '_> = match Geometry::read(window)? {
-        Some(_) => Box::new(FatSink::open(window, &options.zone).map_err(|e| at(1, e))?),
-        None => {
-            let editor = Editor::open(window, now);
-            let editor = editor.map_err(|e| at(1, fill::told("the file system")(e)))?;
-            Box::new(ExtSink::new(editor))
-        }
-    };
-    let mut sink = Choosing {
-        inner,
+    let archive = open_archive(options)?;
+    let now = files.now();
+    let mut choosing = Choosing {
+        inner: files.fill()?,
         overwrite: options.overwrite,
         report: UnpackReport::default(),
     };
     if let Some(archive) = &archive {
-        sink.report.top_folder = meant_without_top(&content, archive, &mut *sink.inner)?;
+        choosing.report.top_folder = meant_without_top(&portion, archive, &mut *choosing.inner)?;
     }
-    let mut report = BuildReport { files: 0, bytes: 0 };
-    let mut seen = std::collections::BTreeMap::new();
     let mut taking = Taking {
-        content: &content,
-        sink: &mut sink,
+        portion: &portion,
+        fill: &mut choosing,
         epoch: None,
         now,
-        report: &mut report,
-        seen: &mut seen,
-        cancel,
+        taken: &mut Taken::default(),
+        seen: &mut BTreeMap::new(),
+        is_stopped,
         options: &options.open,
         names: None,
     };
@@ -158,24 +121,38 @@ pub fn unpack(
         Some(archive) => taking.archive(archive, &options.archive)?,
         None => taking.all()?,
     }
-    sink.inner.finish().map_err(|error| at(1, error))?;
-    window.flush()?;
-    Ok(sink.report)
+    choosing.tell_refused()?;
+    Ok(choosing.report)
+}
+
+/// The archive; `None` for a folder.
+fn open_archive(options: &UnpackOptions) -> Result<Option<Unpackable>, FillError> {
+    let from = &options.archive;
+    if from.path().is_some_and(std::path::Path::is_dir) {
+        return Ok(None);
+    }
+    let archive = Unpackable::open(from, &options.open)
+        .map_err(|error| Refusal::new(format!("{from} cannot be read: {error}"), ""))?;
+    if !archive.is_archive() {
+        let remedy = "a tar, zip or 7z archive; pinewrit files put for a single file";
+        return Err(Refusal::new(format!("{from} is no archive"), remedy).into());
+    }
+    Ok(Some(archive))
 }
 
 /// The archive's only top folder, if what is in it stands in the target already.
 fn meant_without_top(
-    content: &Content,
+    portion: &Portion,
     archive: &Unpackable,
-    sink: &mut dyn Sink,
-) -> Result<Option<String>, BuildError> {
-    if content.strip > 0 || !content.picks.is_empty() {
+    fill: &mut dyn Fill,
+) -> Result<Option<String>, FillError> {
+    if portion.strip > 0 || !portion.picks.is_empty() {
         return Ok(None);
     }
     let mut tops = BTreeSet::new();
     let mut below = BTreeSet::new();
     let visited = archive.each(|member, _| {
-        let name = source::clean(&member.name);
+        let name = clean(&member.name);
         let mut parts = name.splitn(3, '/');
         tops.extend(
             parts
@@ -196,10 +173,9 @@ fn meant_without_top(
     let Some(top) = tops.pop_first().filter(|_| !below.is_empty()) else {
         return Ok(None);
     };
-    let folder = content.to.trim_end_matches('/');
-    let mut is_there = |name: &String| match sink.stands(&format!("{folder}/{name}")) {
-        Ok(stands) => Ok(stands.is_some()),
-        Err(error) => Err(at(1, error)),
+    let folder = portion.to.trim_end_matches('/');
+    let mut is_there = |name: &String| -> Result<bool, FillError> {
+        Ok(fill.stands(&format!("{folder}/{name}"))?.is_some())
     };
     if is_there(&top)? {
         return Ok(None);
@@ -217,14 +193,14 @@ const MAX_NAMES: usize = 4096;
 
 /// A file system into which only goes what may replace what is there.
 struct Choosing<'s> {
-    inner: Box<dyn Sink + 's>,
+    inner: Box<dyn Fill + 's>,
     overwrite: Overwrite,
     report: UnpackReport,
 }
 
 impl Choosing<'_> {
     /// Whether something goes to this path; notes what becomes of it.
-    fn takes(&mut self, path: &str, bytes: u64, modified: i64) -> Result<bool, SinkError> {
+    fn takes(&mut self, path: &str, bytes: u64, modified: i64) -> Result<bool, FillError> {
         let stands = self.inner.stands(path)?;
         let takes = match (&stands, self.overwrite) {
             (None, _) | (Some(_), Overwrite::Always) => true,
@@ -251,16 +227,16 @@ impl Choosing<'_> {
     }
 }
 
-impl Sink for Choosing<'_> {
+impl Fill for Choosing<'_> {
     fn max_path(&self) -> usize {
         self.inner.max_path()
     }
 
-    fn stands(&mut self, path: &str) -> Result<Option<Stands>, SinkError> {
+    fn stands(&mut self, path: &str) -> Result<Option<Stands>, FillError> {
         self.inner.stands(path)
     }
 
-    fn folder(&mut self, path: &str, attributes: &Attributes) -> Result<(), SinkError> {
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Result<(), FillError> {
         match self.inner.stands(path)? {
             Some(stands) if stands.is_folder && self.overwrite != Overwrite::Always => Ok(()),
             _ => self.inner.folder(path, attributes),
@@ -274,7 +250,7 @@ impl Sink for Choosing<'_> {
         size: u64,
         content: &mut dyn Read,
         zeros: Zeros,
-    ) -> Result<(), SinkError> {
+    ) -> Result<(), FillError> {
         // One that stays because of another name for it would be lost.
         if !self.inner.takes_name(path)? || !self.takes(path, size, attributes.modified.seconds)? {
             return Ok(());
@@ -288,14 +264,14 @@ impl Sink for Choosing<'_> {
         path: &str,
         target: &[u8],
         attributes: &Attributes,
-    ) -> Result<(), SinkError> {
+    ) -> Result<(), FillError> {
         match self.takes(path, 0, attributes.modified.seconds)? {
             true => self.inner.symlink(path, target, attributes),
             false => Ok(()),
         }
     }
 
-    fn link(&mut self, path: &str, existing: &str) -> Result<(), SinkError> {
+    fn link(&mut self, path: &str, existing: &str) -> Result<(), FillError> {
         match self.takes(path, 0, i64::MAX)? {
             true => self.inner.link(path, existing),
             false => Ok(()),
@@ -307,22 +283,18 @@ impl Sink for Choosing<'_> {
         path: &str,
         kind: NodeKind,
         attributes: &Attributes,
-    ) -> Result<(), SinkError> {
+    ) -> Result<(), FillError> {
         match self.takes(path, 0, attributes.modified.seconds)? {
             true => self.inner.node(path, kind, attributes),
             false => Ok(()),
         }
     }
 
-    fn tell_refused(&mut self) -> Result<(), SinkError> {
+    fn tell_refused(&mut self) -> Result<(), FillError> {
         self.inner.tell_refused()
     }
 
-    fn move_to_front(&mut self) -> Result<(), SinkError> {
+    fn move_to_front(&mut self) -> Result<(), FillError> {
         self.inner.move_to_front()
-    }
-
-    fn finish(self: Box<Self>) -> Result<(), SinkError> {
-        self.inner.finish()
     }
 }

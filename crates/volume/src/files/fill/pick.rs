@@ -2,9 +2,9 @@
 
 use globset::{Glob, GlobBuilder, GlobMatcher};
 
-use super::remark;
-use pinewrit_firstboot::document::nearest;
-use pinewrit_firstboot::settings::Remark;
+use super::Refusal;
+use super::take::clean;
+use crate::nearest;
 
 /// Names that a message suggests.
 const MAX_NEAR: usize = 3;
@@ -64,7 +64,7 @@ fn matcher(text: &str) -> Option<GlobMatcher> {
 impl Picks {
     pub(super) fn of(wanted: &[String]) -> Self {
         let pick = |text: &String| {
-            let text = super::source::clean(text);
+            let text = clean(text);
             Pick {
                 matcher: matcher(&text),
                 text,
@@ -104,7 +104,7 @@ impl Picks {
     }
 
     /// Those that no member was.
-    pub(super) fn missing(&self, line: usize, archive: &str) -> Vec<Remark> {
+    pub(super) fn missing(&self, archive: &str) -> Vec<Refusal> {
         let missing = self.all.iter().filter(|pick| !pick.is_found);
         let told = missing.map(|pick| {
             let near = self.near(&pick.text);
@@ -112,11 +112,7 @@ impl Picks {
                 true => "see what is in it".to_owned(),
                 false => format!("like it: {}", near.join(", ")),
             };
-            remark(
-                line,
-                format!("{archive} has no member {}", pick.text),
-                remedy,
-            )
+            Refusal::new(format!("{archive} has no member {}", pick.text), remedy)
         });
         told.collect()
     }
@@ -169,7 +165,7 @@ mod tests {
     fn what_is_not_there_is_told_with_what_is_like_it() {
         let mut picks = Picks::of(&["boot/loder.bin".to_owned()]);
         picks.rest("boot/loader.bin");
-        let missing = picks.missing(3, "x.tar");
+        let missing = picks.missing("x.tar");
         assert!(missing[0].remedy.contains("boot/loader.bin"), "{missing:?}");
     }
 }

@@ -1,4 +1,4 @@
-//! Where the files of a layout come from: folders, single files, archives, texts.
+//! Where files come from: folders, single files, archives, texts.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -12,31 +12,75 @@ use pinewrit_image::{
     Location, MemberFacts, MemberKind, OpenError, OpenOptions, Unpackable, VisitError,
 };
 
-use super::fill::{Sink, SinkError};
-use super::names::Names;
 use super::pick::Picks;
-use super::{BuildError, BuildReport, Content, Origin, at, fat, mistake, remark};
-use crate::Cancel;
-use pinewrit_firstboot::settings::Remark;
+use super::{Fill, FillError, Refusal, fat};
 
 /// A text in which names are put is no longer than this, in bytes.
 const MAX_TEMPLATE: u64 = 1 << 20;
 
+/// Something that goes into a file system.
+#[derive(Clone, Debug)]
+pub struct Portion {
+    /// Where it comes from.
+    pub from: Origin,
+    /// Only these members of an archive, or what is below them; all if empty.
+    pub picks: Vec<String>,
+    /// Whether texts in it name identifiers of the medium.
+    pub is_template: bool,
+    /// Folders that are taken off the front of an archive's names, after picking.
+    pub strip: usize,
+    /// Where it goes: a folder, unless it names a file anew.
+    pub to: String,
+    /// Whether an archive is copied as the file that it is.
+    pub is_packed: bool,
+    /// Owner and group of files that come from a folder or alone.
+    pub owner: (u32, u32),
+    /// Permissions of a single file.
+    pub mode: Option<u16>,
+}
+
+/// Where a portion comes from.
+#[derive(Clone, Debug)]
+pub enum Origin {
+    /// A folder, a file, or an archive here or at an address.
+    At(Location),
+    /// A text that is given.
+    Text(String),
+}
+
+/// Puts names into texts.
+pub trait Naming {
+    /// A text with the names put in.
+    ///
+    /// # Errors
+    /// What is wrong with it, and what there is.
+    fn rendered(&self, text: &str) -> Result<String, Refusal>;
+}
+
+/// How much was taken.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Taken {
+    /// Files.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
 /// Looks at what is taken before anything is made; says what is wrong with it.
-pub(super) fn look_at(content: &Content, is_fat: bool, options: &OpenOptions) -> Vec<Remark> {
+pub fn look_at(content: &Portion, is_fat: bool, options: &OpenOptions) -> Vec<Refusal> {
     let Origin::At(location) = &content.from else {
         return Vec::new();
     };
     let failed = |error: &dyn std::fmt::Display| {
         let what = format!("{location} cannot be read: {error}");
-        vec![remark(content.line, what, "")]
+        vec![Refusal::new(what, "")]
     };
     // What is far away is fetched once, when it is taken.
     let Location::Path(from) = location else {
         return Vec::new();
     };
     if from.is_dir() {
-        let mut remarks = Vec::new();
+        let mut refusals = Vec::new();
         let mut names = BTreeMap::new();
         let found = walk(from, &mut |path, facts| {
             let relative = path.strip_prefix(from).unwrap_or(path);
@@ -47,12 +91,10 @@ pub(super) fn look_at(content: &Content, is_fat: bool, options: &OpenOptions) ->
             let checked = fat::check_name(&name).and_then(|()| fat::check_size(&name, facts.len()));
             let other = names.insert(pinewrit_fat::folded(&name), name.clone());
             let one_name = other.map(|other| fat::one_name(&name, &other));
-            for error in checked.err().into_iter().chain(one_name) {
-                remarks.push(remark(content.line, error.what, error.remedy));
-            }
+            refusals.extend(checked.err().into_iter().chain(one_name));
         });
         return match found {
-            Ok(()) => remarks,
+            Ok(()) => refusals,
             Err(error) => failed(&error),
         };
     }
@@ -64,7 +106,7 @@ pub(super) fn look_at(content: &Content, is_fat: bool, options: &OpenOptions) ->
     let seen = seen.and_then(|archive| {
         let visited = archive.each(|member, _| {
             picks.rest(&clean(&member.name));
-            Ok::<_, BuildError>(())
+            Ok::<_, FillError>(())
         });
         match visited {
             Err(VisitError::Archive(error)) => Err(failed(&error)),
@@ -72,13 +114,13 @@ pub(super) fn look_at(content: &Content, is_fat: bool, options: &OpenOptions) ->
         }
     });
     match seen {
-        Err(remarks) => remarks,
-        Ok(()) => picks.missing(content.line, &location.to_string()),
+        Err(refusals) => refusals,
+        Ok(()) => picks.missing(&location.to_string()),
     }
 }
 
 /// A path without `./` and slashes at both ends.
-pub(super) fn clean(path: &str) -> String {
+pub(in super::super) fn clean(path: &str) -> String {
     let names = path
         .split('/')
         .filter(|name| !name.is_empty() && *name != ".");
@@ -86,9 +128,12 @@ pub(super) fn clean(path: &str) -> String {
 }
 
 /// Bytes of all files that contents have; `None` where that cannot be told.
-pub(super) fn total(contents: &[Content], options: &OpenOptions) -> Option<u64> {
+pub fn total<'p>(
+    portions: impl IntoIterator<Item = &'p Portion>,
+    options: &OpenOptions,
+) -> Option<u64> {
     let mut total: u64 = 0;
-    for content in contents {
+    for content in portions {
         let mut add = |bytes: u64| total = total.saturating_add(bytes);
         let from = match &content.from {
             Origin::Text(text) => {
@@ -112,7 +157,7 @@ pub(super) fn total(contents: &[Content], options: &OpenOptions) -> Option<u64> 
             if picks.rest(&clean(&member.name)).is_some() {
                 add(member.size);
             }
-            Ok::<_, BuildError>(())
+            Ok::<_, FillError>(())
         });
         visited.ok()?;
     }
@@ -134,42 +179,44 @@ fn walk(folder: &Path, visit: &mut dyn FnMut(&Path, &fs::Metadata)) -> io::Resul
     Ok(())
 }
 
-/// Taking one content of a partition.
-pub(super) struct Taking<'a> {
-    pub(super) content: &'a Content,
-    pub(super) sink: &'a mut dyn Sink,
-    pub(super) epoch: Option<i64>,
-    pub(super) now: Timestamp,
-    pub(super) report: &'a mut BuildReport,
+/// Taking one portion.
+pub struct Taking<'a> {
+    /// What is taken.
+    pub portion: &'a Portion,
+    /// Where it goes.
+    pub fill: &'a mut dyn Fill,
+    /// The time of all that is younger, in seconds since 1970.
+    pub epoch: Option<i64>,
+    /// The time of what has none of its own.
+    pub now: Timestamp,
+    /// How much was taken, to which this is added.
+    pub taken: &'a mut Taken,
     /// Files of the folder that have several names, by device and inode.
-    pub(super) seen: &'a mut BTreeMap<(u64, u64), String>,
-    pub(super) cancel: &'a Cancel,
+    pub seen: &'a mut BTreeMap<(u64, u64), String>,
+    /// Whether somebody asks to stop.
+    pub is_stopped: &'a dyn Fn() -> bool,
     /// How archives are opened.
-    pub(super) options: &'a OpenOptions,
+    pub options: &'a OpenOptions,
     /// What texts may name; `None` where there is nothing to name.
-    pub(super) names: Option<&'a Names>,
+    pub names: Option<&'a dyn Naming>,
+}
+
+fn unreadable(path: &Path, error: &io::Error) -> FillError {
+    FillError::refused(format!("{} cannot be read: {error}", path.display()), "")
 }
 
 impl Taking<'_> {
-    fn wrong(&self, error: SinkError) -> BuildError {
-        at(self.content.line, error)
-    }
-
-    fn unreadable(&self, path: &Path, error: &io::Error) -> BuildError {
-        let what = format!("{} cannot be read: {error}", path.display());
-        mistake(self.content.line, what, "")
-    }
-
-    fn check_stop(&self) -> Result<(), BuildError> {
-        match self.cancel.is_cancelled() {
-            true => Err(BuildError::Cancelled),
-            false => Ok(()),
+    fn check_stop(&self) -> Result<(), FillError> {
+        if (self.is_stopped)() {
+            Err(FillError::Cancelled)
+        } else {
+            Ok(())
         }
     }
 
     /// A path in the file system: where the content goes, and what is below.
-    fn target(&self, below: &str) -> Result<String, BuildError> {
-        let parts = [clean(&self.content.to), clean(below)];
+    fn target(&self, below: &str) -> Result<String, FillError> {
+        let parts = [clean(&self.portion.to), clean(below)];
         let named: Vec<&str> = parts
             .iter()
             .filter(|p| !p.is_empty())
@@ -177,39 +224,34 @@ impl Taking<'_> {
             .collect();
         let path = named.join("/");
         let path = match self.names.filter(|_| path.contains("{{")) {
-            Some(names) => clean(&self.rendered(names, &path)?),
+            Some(names) => clean(&names.rendered(&path)?),
             None => path,
         };
         match path.split('/').any(|name| name == "..") {
-            true => Err(mistake(
-                self.content.line,
-                format!("{path:?} climbs out"),
-                "",
-            )),
+            true => Err(FillError::refused(format!("{path:?} climbs out"), "")),
             false => Ok(format!("/{path}")),
         }
     }
 
-    fn rendered(&self, names: &Names, text: &str) -> Result<String, BuildError> {
-        let rendered = names.rendered(text);
-        rendered.map_err(|(what, remedy)| mistake(self.content.line, what, remedy))
-    }
-
     /// Where a single file goes: into a folder, or under the name that is given.
-    fn target_of_file(&self, name: &str) -> Result<String, BuildError> {
-        match self.content.to.ends_with('/') {
+    fn target_of_file(&self, name: &str) -> Result<String, FillError> {
+        match self.portion.to.ends_with('/') {
             true => self.target(name),
             false => self.target(""),
         }
     }
 
-    pub(super) fn all(&mut self) -> Result<(), BuildError> {
-        let location = match &self.content.from {
+    /// Takes all of it.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    pub fn all(&mut self) -> Result<(), FillError> {
+        let location = match &self.portion.from {
             Origin::Text(text) => return self.text(text),
             Origin::At(location) => location,
         };
         if let Location::Path(from) = location
-            && (from.is_dir() || self.content.is_packed)
+            && (from.is_dir() || self.portion.is_packed)
         {
             return match from.is_dir() {
                 true => self.folder(from),
@@ -218,15 +260,14 @@ impl Taking<'_> {
         }
         let unreadable = |error: OpenError| {
             let what = format!("{location} cannot be read: {error}");
-            mistake(self.content.line, what, "")
+            FillError::refused(what, "")
         };
         let archive = Unpackable::open(location, self.options).map_err(unreadable)?;
         match (archive.is_archive(), location) {
             (true, _) => self.archive(&archive, location),
             // A packed file that is no archive is copied as it is.
             (false, Location::Path(from)) => self.single(from),
-            (false, Location::Url(_)) => Err(mistake(
-                self.content.line,
+            (false, Location::Url(_)) => Err(FillError::refused(
                 format!("what lies at {location} is no archive"),
                 "a tar, zip or 7z archive; or fetch it, and give its path",
             )),
@@ -234,15 +275,15 @@ impl Taking<'_> {
     }
 
     /// A text that stands in the layout itself.
-    fn text(&mut self, text: &str) -> Result<(), BuildError> {
+    fn text(&mut self, text: &str) -> Result<(), FillError> {
         let target = self.target("")?;
         let text = match self.names {
-            Some(names) => self.rendered(names, text)?,
+            Some(names) => names.rendered(text)?,
             None => text.to_owned(),
         };
-        let (uid, gid) = self.content.owner;
+        let (uid, gid) = self.portion.owner;
         let attributes = Attributes {
-            mode: self.content.mode.unwrap_or(0o644),
+            mode: self.portion.mode.unwrap_or(0o644),
             uid,
             gid,
             modified: self.epoch.map_or(self.now, Timestamp::at),
@@ -256,44 +297,44 @@ impl Taking<'_> {
         mut bytes: &[u8],
         target: &str,
         attributes: &Attributes,
-    ) -> Result<(), BuildError> {
+    ) -> Result<(), FillError> {
         let size = bytes.len() as u64;
         let put = self
-            .sink
+            .fill
             .file(target, attributes, size, &mut bytes, Zeros::Written);
-        put.map_err(|e| self.wrong(e))?;
-        self.report.files += 1;
-        self.report.bytes += size;
+        put?;
+        self.taken.files += 1;
+        self.taken.bytes += size;
         Ok(())
     }
 
     /// A file with the names put in, if it is a text that is to have some.
-    fn template(&self, from: &Path, facts: &fs::Metadata) -> Result<Option<String>, BuildError> {
-        let Some(names) = self.names.filter(|_| self.content.is_template) else {
+    fn template(&self, from: &Path, facts: &fs::Metadata) -> Result<Option<String>, FillError> {
+        let Some(names) = self.names.filter(|_| self.portion.is_template) else {
             return Ok(None);
         };
         if facts.len() > MAX_TEMPLATE {
             return Ok(None);
         }
-        let bytes = fs::read(from).map_err(|e| self.unreadable(from, &e))?;
+        let bytes = fs::read(from).map_err(|e| unreadable(from, &e))?;
         match String::from_utf8(bytes) {
-            Ok(text) => self.rendered(names, &text).map(Some),
+            Ok(text) => Ok(Some(names.rendered(&text)?)),
             Err(_) => Ok(None),
         }
     }
 
-    fn single(&mut self, from: &Path) -> Result<(), BuildError> {
+    fn single(&mut self, from: &Path) -> Result<(), FillError> {
         let name = from.file_name().unwrap_or_default();
         let target = self.target_of_file(&name.to_string_lossy())?;
-        let facts = fs::metadata(from).map_err(|e| self.unreadable(from, &e))?;
+        let facts = fs::metadata(from).map_err(|e| unreadable(from, &e))?;
         self.put_file(from, &facts, &target)
     }
 
     fn attributes(&self, facts: &fs::Metadata) -> Attributes {
-        let (uid, gid) = self.content.owner;
+        let (uid, gid) = self.portion.owner;
         let own = (facts.permissions().mode() & 0o7777) as u16;
         Attributes {
-            mode: self.content.mode.filter(|_| facts.is_file()).unwrap_or(own),
+            mode: self.portion.mode.filter(|_| facts.is_file()).unwrap_or(own),
             uid,
             gid,
             modified: Timestamp::at(self.epoch.unwrap_or(facts.mtime())),
@@ -302,14 +343,14 @@ impl Taking<'_> {
     }
 
     /// Refuses a path that no system could open.
-    fn must_be_short(&self, target: &str) -> Result<(), BuildError> {
-        let (len, most) = (target.chars().count(), self.sink.max_path());
+    fn must_be_short(&self, target: &str) -> Result<(), FillError> {
+        let (len, most) = (target.chars().count(), self.fill.max_path());
         if len <= most {
             return Ok(());
         }
         let start: String = target.chars().take(40).collect();
         let what = format!("the path {start}… has {len} characters, {most} are possible");
-        Err(mistake(self.content.line, what, "fewer folders in folders"))
+        Err(FillError::refused(what, "fewer folders in folders"))
     }
 
     fn put_file(
@@ -317,37 +358,37 @@ impl Taking<'_> {
         from: &Path,
         facts: &fs::Metadata,
         target: &str,
-    ) -> Result<(), BuildError> {
+    ) -> Result<(), FillError> {
         let attributes = self.attributes(facts);
         if let Some(text) = self.template(from, facts)? {
             return self.put_bytes(text.as_bytes(), target, &attributes);
         }
-        let mut file = open_plain(from).map_err(|e| self.unreadable(from, &e))?;
+        let mut file = open_plain(from).map_err(|e| unreadable(from, &e))?;
         // Fewer blocks than its size takes: it has holes.
         let zeros = match facts.blocks() * 512 < facts.len() {
             true => Zeros::Holes,
             false => Zeros::Written,
         };
         let size = facts.len();
-        let put = self.sink.file(target, &attributes, size, &mut file, zeros);
-        put.map_err(|e| self.wrong(e))?;
-        self.report.files += 1;
-        self.report.bytes += size;
+        let put = self.fill.file(target, &attributes, size, &mut file, zeros);
+        put?;
+        self.taken.files += 1;
+        self.taken.bytes += size;
         Ok(())
     }
 
-    fn folder(&mut self, from: &Path) -> Result<(), BuildError> {
+    fn folder(&mut self, from: &Path) -> Result<(), FillError> {
         let mut found = Vec::new();
         let walked = walk(from, &mut |path, facts| {
             found.push((path.to_owned(), facts.clone()))
         });
-        walked.map_err(|e| self.unreadable(from, &e))?;
+        walked.map_err(|e| unreadable(from, &e))?;
         // The folder itself, unless it stands for the root.
-        if !clean(&self.content.to).is_empty() {
-            let own = fs::metadata(from).map_err(|e| self.unreadable(from, &e))?;
+        if !clean(&self.portion.to).is_empty() {
+            let own = fs::metadata(from).map_err(|e| unreadable(from, &e))?;
             let target = self.target("")?;
-            let made = self.sink.folder(&target, &self.attributes(&own));
-            made.map_err(|e| self.wrong(e))?;
+            let made = self.fill.folder(&target, &self.attributes(&own));
+            made?;
         }
         for (path, facts) in found {
             self.check_stop()?;
@@ -357,19 +398,19 @@ impl Taking<'_> {
             let attributes = self.attributes(&facts);
             let kind = facts.file_type();
             if kind.is_dir() {
-                let made = self.sink.folder(&target, &attributes);
-                made.map_err(|e| self.wrong(e))?;
+                let made = self.fill.folder(&target, &attributes);
+                made?;
             } else if kind.is_symlink() {
-                let to = fs::read_link(&path).map_err(|e| self.unreadable(&path, &e))?;
+                let to = fs::read_link(&path).map_err(|e| unreadable(&path, &e))?;
                 let to = std::os::unix::ffi::OsStrExt::as_bytes(to.as_os_str());
-                let made = self.sink.symlink(&target, to, &attributes);
-                made.map_err(|e| self.wrong(e))?;
+                let made = self.fill.symlink(&target, to, &attributes);
+                made?;
             } else if kind.is_file() {
                 let known = self.seen.get(&(facts.dev(), facts.ino())).cloned();
                 match known.filter(|_| facts.nlink() > 1) {
                     Some(known) => {
-                        let made = self.sink.link(&target, &known);
-                        made.map_err(|e| self.wrong(e))?;
+                        let made = self.fill.link(&target, &known);
+                        made?;
                     }
                     None => self.put_file(&path, &facts, &target)?,
                 }
@@ -381,13 +422,12 @@ impl Taking<'_> {
         Ok(())
     }
 
-    pub(super) fn archive(
+    pub(in super::super) fn archive(
         &mut self,
         archive: &Unpackable,
         location: &Location,
-    ) -> Result<(), BuildError> {
-        let mut picks = Picks::of(&self.content.picks);
-        let line = self.content.line;
+    ) -> Result<(), FillError> {
+        let mut picks = Picks::of(&self.portion.picks);
         let visited = archive.each(|member, content| {
             self.check_stop()?;
             match picks.rest(&clean(&member.name)) {
@@ -399,19 +439,19 @@ impl Taking<'_> {
             VisitError::Visitor(error) => error,
             VisitError::Archive(error) => {
                 let what = format!("{location} is damaged: {error}");
-                mistake(line, what, "fetch or make it again")
+                FillError::refused(what, "fetch or make it again")
             }
         })?;
-        match picks.missing(line, &location.to_string()) {
+        match picks.missing(&location.to_string()) {
             missing if missing.is_empty() => Ok(()),
-            missing => Err(pinewrit_firstboot::settings::Mistakes(missing).into()),
+            missing => Err(FillError::Refused(missing)),
         }
     }
 
     /// The rest of a member's path without the folders that are taken off its front.
     fn stripped<'p>(&self, rest: &'p str) -> Option<&'p str> {
         let mut rest = rest;
-        for _ in 0..self.content.strip {
+        for _ in 0..self.portion.strip {
             rest = rest.split_once('/')?.1;
         }
         Some(rest)
@@ -423,12 +463,11 @@ impl Taking<'_> {
         rest: &str,
         picks: &Picks,
         content: &mut dyn Read,
-    ) -> Result<(), BuildError> {
-        let line = self.content.line;
+    ) -> Result<(), FillError> {
         let name = clean(&member.name);
         if name.split('/').any(|part| part == "..") {
             let what = format!("the member {:?} climbs out of the archive", member.name);
-            return Err(mistake(line, what, "an archive without such names"));
+            return Err(FillError::refused(what, "an archive without such names"));
         }
         let Some(rest) = self.stripped(rest) else {
             return Ok(());
@@ -440,35 +479,35 @@ impl Taking<'_> {
         self.must_be_short(&target)?;
         let attributes = self.member_attributes(member);
         let put = match &member.kind {
-            MemberKind::Folder => self.sink.folder(&target, &attributes),
-            MemberKind::Symlink(to) => self.sink.symlink(&target, to, &attributes),
+            MemberKind::Folder => self.fill.folder(&target, &attributes),
+            MemberKind::Symlink(to) => self.fill.symlink(&target, to, &attributes),
             MemberKind::Link(to) => {
                 let to = clean(to);
                 let rest = picks.rest_of(&to).unwrap_or(to);
                 let existing = self.target(self.stripped(&rest).unwrap_or(&rest))?;
-                self.sink.link(&target, &existing)
+                self.fill.link(&target, &existing)
             }
             MemberKind::CharacterDevice(major, minor) => {
                 let node = NodeKind::CharacterDevice(*major, *minor);
-                self.sink.node(&target, node, &attributes)
+                self.fill.node(&target, node, &attributes)
             }
             MemberKind::BlockDevice(major, minor) => {
                 let node = NodeKind::BlockDevice(*major, *minor);
-                self.sink.node(&target, node, &attributes)
+                self.fill.node(&target, node, &attributes)
             }
-            MemberKind::Fifo => self.sink.node(&target, NodeKind::Fifo, &attributes),
+            MemberKind::Fifo => self.fill.node(&target, NodeKind::Fifo, &attributes),
             MemberKind::File => {
                 let zeros = match member.has_holes {
                     true => Zeros::Holes,
                     false => Zeros::Written,
                 };
-                self.report.files += 1;
-                self.report.bytes += member.size;
-                self.sink
+                self.taken.files += 1;
+                self.taken.bytes += member.size;
+                self.fill
                     .file(&target, &attributes, member.size, content, zeros)
             }
         };
-        put.map_err(|e| self.wrong(e))
+        put
     }
 
     fn member_attributes(&self, member: &MemberFacts) -> Attributes {

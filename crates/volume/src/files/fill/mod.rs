@@ -1,0 +1,169 @@
+//! Filling a file system with many files: from folders, archives and texts.
+//!
+//! [`Fill`] is one face for both kinds of file systems while that goes on. It knows what each cannot
+//! hold, and says so of all files at once, with what to try.
+
+mod ext;
+mod fat;
+mod pick;
+mod take;
+
+use std::io::Read;
+
+use pinewrit_ext4::{Attributes, NodeKind, Zeros};
+
+use super::{Files, FilesError, Inner};
+use ext::ExtFill;
+use fat::FatFill;
+pub(super) use take::clean;
+pub use take::{Naming, Origin, Portion, Taken, Taking, look_at, total};
+
+/// Something that cannot go into a file system, and what to try.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Refusal {
+    /// What is wrong.
+    pub what: String,
+    /// What to try; empty where nothing is known.
+    pub remedy: String,
+    /// Whether it is for want of room.
+    pub is_for_room: bool,
+}
+
+impl Refusal {
+    /// Something that cannot be, and what to try.
+    pub fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self {
+            what: what.into(),
+            remedy: remedy.into(),
+            is_for_room: false,
+        }
+    }
+
+    fn no_room(what: impl Into<String>) -> Self {
+        Self {
+            is_for_room: true,
+            ..Self::new(what, "a larger partition, or less in it")
+        }
+    }
+}
+
+/// Why a file system was not filled.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum FillError {
+    /// Some of it cannot be there, or cannot be read.
+    #[error("{} of it cannot be there", .0.len())]
+    Refused(Vec<Refusal>),
+    /// The file system cannot be changed, or the device failed.
+    #[error(transparent)]
+    Files(#[from] FilesError),
+    /// Somebody asked to stop.
+    #[error("stopped")]
+    Cancelled,
+}
+
+impl FillError {
+    fn refused(what: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Refusal::new(what, remedy).into()
+    }
+}
+
+impl From<Refusal> for FillError {
+    fn from(refusal: Refusal) -> Self {
+        Self::Refused(vec![refusal])
+    }
+}
+
+/// So many folders are remembered at most.
+const MAX_KNOWN: usize = 1 << 14;
+
+type Done = Result<(), FillError>;
+
+/// What stands at a path.
+#[derive(Clone, Copy, Debug)]
+pub struct Stands {
+    /// Whether it is a folder.
+    pub is_folder: bool,
+    /// When it was last changed, in seconds since 1970.
+    pub modified: Option<i64>,
+    /// Size in bytes.
+    pub size: u64,
+}
+
+/// A file system that is being filled. Paths begin with `/`.
+pub trait Fill {
+    /// What stands at a path, if anything does.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn stands(&mut self, path: &str) -> Result<Option<Stands>, FillError>;
+    /// A folder, with all above it. One that is there gets the attributes.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Done;
+    /// A file of `size` bytes.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn file(
+        &mut self,
+        path: &str,
+        attributes: &Attributes,
+        size: u64,
+        content: &mut dyn Read,
+        zeros: Zeros,
+    ) -> Done;
+    /// A symbolic link.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn symlink(&mut self, path: &str, target: &[u8], attributes: &Attributes) -> Done;
+    /// One more name for a file.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn link(&mut self, path: &str, existing: &str) -> Done;
+    /// A device, pipe or socket.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Done;
+    /// Whether a name can stand beside all that came before it. What cannot is told later, all at once.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn takes_name(&mut self, _path: &str) -> Result<bool, FillError> {
+        Ok(true)
+    }
+    /// Whether the files that come now have to lie in one piece each.
+    fn in_one_piece(&mut self, _is_wanted: bool) {}
+    /// Tells what of the content so far cannot be there, if it was not told at once.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn tell_refused(&mut self) -> Done {
+        Ok(())
+    }
+    /// Makes the only file the first entry of the root folder.
+    ///
+    /// # Errors
+    /// [`FillError`].
+    fn move_to_front(&mut self) -> Done;
+    /// The longest path that systems can open, in characters.
+    fn max_path(&self) -> usize;
+}
+
+impl Files<'_> {
+    /// Begins to fill the file system; [`Files::close`] ends it.
+    ///
+    /// # Errors
+    /// [`FilesError::ReadOnly`].
+    pub fn fill(&mut self) -> Result<Box<dyn Fill + '_>, FilesError> {
+        match &mut self.inner {
+            Inner::Fat(editor) => Ok(Box::new(FatFill::new(editor))),
+            Inner::Ext(editor) => Ok(Box::new(ExtFill::new(editor))),
+            Inner::FatRead(_) | Inner::ExtRead(_) => Err(FilesError::ReadOnly),
+        }
+    }
+}
