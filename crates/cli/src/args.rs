@@ -240,10 +240,7 @@ pub(crate) struct WriteArgs {
 impl WriteArgs {
     /// The command that was typed.
     pub(crate) fn command(&self) -> &'static str {
-        match self.is_built {
-            true => "build",
-            false => "write",
-        }
+        if self.is_built { "build" } else { "write" }
     }
 
     /// To write an image to one medium, with nothing else asked for.

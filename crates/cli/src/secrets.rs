@@ -21,11 +21,12 @@ impl SecretSource for UserSecrets {
         let mut text = String::new();
         let mut file = open_plain(path)?.take(MAX_FILE + 1);
         // Half a file would be worse than none.
-        match file.read_to_string(&mut text)? as u64 > MAX_FILE {
-            true => Err(io::Error::other(format!(
+        if file.read_to_string(&mut text)? as u64 > MAX_FILE {
+            Err(io::Error::other(format!(
                 "it has more than {MAX_FILE} bytes"
-            ))),
-            false => Ok(text),
+            )))
+        } else {
+            Ok(text)
         }
     }
 

@@ -341,15 +341,14 @@ fn read_plain(
 ) -> io::Result<u64> {
     for (index, offset) in (0..image.size()).step_by(CHUNK_SIZE).enumerate() {
         let len = (image.size() - offset).min(CHUNK_SIZE as u64) as usize;
-        let chunk = match image.is_hole(offset, len as u64) {
-            true => buffers.zeros(),
-            false => {
-                let Some(mut buffer) = buffers.next() else {
-                    return Ok(offset);
-                };
-                image.read_at(&mut buffer[..len], offset)?;
-                buffers.pooled(buffer)
-            }
+        let chunk = if image.is_hole(offset, len as u64) {
+            buffers.zeros()
+        } else {
+            let Some(mut buffer) = buffers.next() else {
+                return Ok(offset);
+            };
+            image.read_at(&mut buffer[..len], offset)?;
+            buffers.pooled(buffer)
         };
         position.0.fetch_add(len as u64, Ordering::Relaxed);
         if filled.send((index as u64, chunk, len)).is_err() {

@@ -54,9 +54,10 @@ impl Comparison {
     fn add(&mut self, chunk: u64, start: u64, end: u64, found: &Found) {
         self.differing_chunks += 1;
         self.differing_bytes += found.bytes;
-        match self.spots.len() + found.spots.len() > MAX_SPOTS {
-            true => self.spots.push(ByteRange { start, end }),
-            false => self.spots.extend(&found.spots),
+        if self.spots.len() + found.spots.len() > MAX_SPOTS {
+            self.spots.push(ByteRange { start, end })
+        } else {
+            self.spots.extend(&found.spots)
         }
         if let Some(last) = self.differences.last_mut()
             && last.end.div_ceil(CHUNK_SIZE as u64) == chunk
@@ -147,9 +148,10 @@ pub fn verify(
         });
         Ok(())
     };
-    let tracker = match every_byte {
-        true => MapTracker::every_byte(),
-        false => MapTracker::new(total, medium.logical_sector()),
+    let tracker = if every_byte {
+        MapTracker::every_byte()
+    } else {
+        MapTracker::new(total, medium.logical_sector())
     };
     let sums = WantedSums::default();
     let end = stream_chunks(source, sums, tracker, &position, cancel, take);

@@ -114,9 +114,10 @@ pub trait BlockDevice: Send + Sync {
     /// # Errors
     /// As [`BlockDevice::write_at`].
     fn zero(&self, range: ByteRange) -> Result<(), DiskError> {
-        match self.zero_cheaply(range)? {
-            true => Ok(()),
-            false => write_zeros(self, range),
+        if self.zero_cheaply(range)? {
+            Ok(())
+        } else {
+            write_zeros(self, range)
         }
     }
 

@@ -173,9 +173,10 @@ impl BlockDevice for FileDevice {
 
     fn discard(&self, range: ByteRange) -> Result<bool, DiskError> {
         self.check_write(range)?;
-        match self.is_block {
-            true => Ok(discard_blocks(&self.cached, range).is_ok()),
-            false => self.zero_cheaply(range),
+        if self.is_block {
+            Ok(discard_blocks(&self.cached, range).is_ok())
+        } else {
+            self.zero_cheaply(range)
         }
     }
 

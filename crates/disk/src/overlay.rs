@@ -406,9 +406,10 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
             self.write_at(offset, head)?;
         }
         self.write_direct(first, middle)?;
-        match tail.is_empty() {
-            true => Ok(()),
-            false => self.write_at(last, tail),
+        if tail.is_empty() {
+            Ok(())
+        } else {
+            self.write_at(last, tail)
         }
     }
 

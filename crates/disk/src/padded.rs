@@ -32,9 +32,10 @@ impl BlockDevice for Padded<'_> {
             .min(usize::try_from(inside).unwrap_or(usize::MAX));
         let (part, rest) = buffer.split_at_mut(inside);
         rest.fill(0);
-        match part.is_empty() {
-            true => Ok(()),
-            false => self.device.read_at(offset, part),
+        if part.is_empty() {
+            Ok(())
+        } else {
+            self.device.read_at(offset, part)
         }
     }
 

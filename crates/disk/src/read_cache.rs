@@ -127,9 +127,10 @@ impl<D: BlockDevice> BlockDevice for ReadCache<D> {
         let has_all = parts(offset, buffer.len())
             .all(|(block, within, part)| kept.copy(block, within, &mut buffer[part]));
         // Where the blocks cannot be read as a whole, the part that is asked for may still be readable.
-        match has_all || self.load(&mut kept, offset, buffer).is_ok() {
-            true => Ok(()),
-            false => self.below.read_at(offset, buffer),
+        if has_all || self.load(&mut kept, offset, buffer).is_ok() {
+            Ok(())
+        } else {
+            self.below.read_at(offset, buffer)
         }
     }
 

@@ -88,12 +88,13 @@ pub(crate) trait Source {
         let mut raw = vec![0; self.superblock().inode_size as usize];
         let offset = self.inode_offset(number)?;
         self.read_bytes(offset, &mut raw)?;
-        match is_intact(self.superblock(), number, &raw) {
-            true => Ok(raw),
-            false => Err(VolumeError::DamagedAt {
+        if is_intact(self.superblock(), number, &raw) {
+            Ok(raw)
+        } else {
+            Err(VolumeError::DamagedAt {
                 what: "an inode",
                 offset,
-            }),
+            })
         }
     }
 }

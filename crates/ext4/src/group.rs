@@ -92,9 +92,10 @@ impl GroupDescriptor {
                 && flags & (bg::INODE_UNINIT | bg::INODE_ZEROED) == bg::INODE_UNINIT,
             free_inodes: count(bg::FREE_INODES) as u32,
             directories: count(bg::DIRECTORIES) as u32,
-            unused_inodes: match has_flags {
-                true => count(bg::UNUSED_INODES) as u32,
-                false => 0,
+            unused_inodes: if has_flags {
+                count(bg::UNUSED_INODES) as u32
+            } else {
+                0
             },
             flags,
             bitmap_checksum: count(bg::BLOCK_BITMAP_CHECKSUM) as u32,
@@ -165,9 +166,10 @@ impl Superblock {
 
 /// Whether a bitmap has this checksum, of which small descriptors keep the lower half.
 fn has_sum(superblock: &Superblock, covered: &[u8], sum: u32) -> bool {
-    let mask = match superblock.descriptor_size >= 64 {
-        true => u32::MAX,
-        false => 0xffff,
+    let mask = if superblock.descriptor_size >= 64 {
+        u32::MAX
+    } else {
+        0xffff
     };
     !superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
         || crc32c(superblock.seed, covered) & mask == sum & mask
@@ -208,9 +210,10 @@ pub(crate) fn descriptor_checksum(superblock: &Superblock, group: u64, raw: &[u8
         .read_only
         .has(ReadOnlyCompatible::GDT_CSUM)
         .then(|| {
-            let after = match superblock.incompatible.has(Incompatible::BIT64) {
-                true => after,
-                false => &[],
+            let after = if superblock.incompatible.has(Incompatible::BIT64) {
+                after
+            } else {
+                &[]
             };
             let parts = [&superblock.uuid[..], &number[..], before, after];
             parts.iter().fold(!0, |crc, part| crc16(crc, part))

@@ -22,15 +22,17 @@ impl<D: BlockDevice> Editor<D> {
     pub fn largest_size(&self) -> u64 {
         let sb = self.superblock();
         let tables = sb.descriptor_locations().len() as u64;
-        let reserve = match sb.compatible.has(Compatible::RESIZE_INODE) {
-            true => sb.reserved_descriptor_blocks,
-            false => 0,
+        let reserve = if sb.compatible.has(Compatible::RESIZE_INODE) {
+            sb.reserved_descriptor_blocks
+        } else {
+            0
         };
         let groups = (tables + reserve) * sb.descriptors_per_block();
         let blocks = sb.first_data_block + groups.saturating_mul(sb.blocks_per_group);
-        let most = match sb.incompatible.has(Incompatible::BIT64) {
-            true => u64::MAX / sb.block_size,
-            false => u64::from(u32::MAX),
+        let most = if sb.incompatible.has(Incompatible::BIT64) {
+            u64::MAX / sb.block_size
+        } else {
+            u64::from(u32::MAX)
         };
         blocks.min(most).saturating_mul(sb.block_size)
     }
@@ -89,9 +91,10 @@ impl<D: BlockDevice> Editor<D> {
         let last = old.groups() - 1;
         let (short, long) = (old.group_blocks(last), new.group_blocks(last));
         // What is now behind the end is marked as used in the last bitmap.
-        let bitmap = match long.end > short.end {
-            true => Some(self.block_bitmap(last)?),
-            false => None,
+        let bitmap = if long.end > short.end {
+            Some(self.block_bitmap(last)?)
+        } else {
+            None
         };
         self.take_superblock(new.clone())?;
         if let Some(place) = bitmap {
@@ -112,9 +115,10 @@ impl<D: BlockDevice> Editor<D> {
         self.become_larger(new.clone());
         let is_wide = new.incompatible.has(Incompatible::BIT64);
         let raw = self.edit_sb()?;
-        let reserved = match is_wide {
-            true => wide(raw, sb::RESERVED_BLOCKS, sb::RESERVED_BLOCKS_HIGH),
-            false => u64::from(u32le(raw, sb::RESERVED_BLOCKS)),
+        let reserved = if is_wide {
+            wide(raw, sb::RESERVED_BLOCKS, sb::RESERVED_BLOCKS_HIGH)
+        } else {
+            u64::from(u32le(raw, sb::RESERVED_BLOCKS))
         };
         // The same share as before.
         let share = u128::from(reserved) * u128::from(new.blocks) / u128::from(old.blocks);

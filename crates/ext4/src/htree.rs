@@ -94,9 +94,10 @@ impl Hasher {
     }
 
     fn value(self, byte: u8) -> u32 {
-        match self.is_signed {
-            true => byte as i8 as u32,
-            false => u32::from(byte),
+        if self.is_signed {
+            byte as i8 as u32
+        } else {
+            u32::from(byte)
         }
     }
 
@@ -239,9 +240,10 @@ pub(crate) struct Root {
 impl Root {
     /// Reads a folder's first block as the root of an index; `None` where it cannot be one.
     pub(crate) fn read(sb: &Superblock, block: &[u8]) -> Option<Self> {
-        let most = match sb.incompatible.has(Incompatible::LARGEDIR) {
-            true => 2,
-            false => 1,
+        let most = if sb.incompatible.has(Incompatible::LARGEDIR) {
+            2
+        } else {
+            1
         };
         let [version, info_len, levels, flags] = block.get(28..32)?.try_into().ok()?;
         let fits =
@@ -325,9 +327,10 @@ impl Index {
             }
         }
         found[0].hash = node.hash;
-        match found.get(1).is_some_and(|second| second.hash < node.hash) {
-            true => Err("its index is not in order"),
-            false => Ok(found),
+        if found.get(1).is_some_and(|second| second.hash < node.hash) {
+            Err("its index is not in order")
+        } else {
+            Ok(found)
         }
     }
 
@@ -346,9 +349,10 @@ impl Index {
             .leaves
             .windows(2)
             .all(|pair| pair[0].hash <= pair[1].hash);
-        match is_sorted && seen.into_iter().all(|seen| seen) {
-            true => Ok(()),
-            false => Err("its index leaves blocks out, or is not in order"),
+        if is_sorted && seen.into_iter().all(|seen| seen) {
+            Ok(())
+        } else {
+            Err("its index leaves blocks out, or is not in order")
         }
     }
 }

@@ -156,9 +156,10 @@ impl Timestamp {
     /// "Inode Timestamps": two bits more for the seconds, the rest nanoseconds.
     fn parse(raw: &[u8], base: usize, extra: usize) -> Self {
         let seconds = i64::from(u32le(raw, base) as i32);
-        let more = match has_extra(raw, extra) {
-            true => u32le(raw, extra),
-            false => 0,
+        let more = if has_extra(raw, extra) {
+            u32le(raw, extra)
+        } else {
+            0
         };
         Self {
             seconds: seconds + (i64::from(more & 3) << 32),
@@ -310,9 +311,10 @@ impl Inode {
     /// `i_blocks`: blocks of the file's data, map and attributes, as it counts them; what is no whole
     /// number of blocks becomes one that no file has.
     pub(crate) fn blocks(&self, sb: &Superblock) -> u64 {
-        let high = match sb.read_only.has(ReadOnlyCompatible::HUGE_FILE) {
-            true => u64::from(u16le(&self.raw, node::SECTORS_HIGH)),
-            false => 0,
+        let high = if sb.read_only.has(ReadOnlyCompatible::HUGE_FILE) {
+            u64::from(u16le(&self.raw, node::SECTORS_HIGH))
+        } else {
+            0
         };
         let count = high << 32 | u64::from(u32le(&self.raw, node::SECTORS));
         let per_block = sb.block_size / 512;
@@ -397,9 +399,10 @@ impl Inode {
             }
             is_wrong
         })?;
-        match is_wrong {
-            true => Err(VolumeError::Damaged("the map of a file")),
-            false => Ok(runs),
+        if is_wrong {
+            Err(VolumeError::Damaged("the map of a file"))
+        } else {
+            Ok(runs)
         }
     }
 }

@@ -242,9 +242,10 @@ fn put_features(raw: &mut [u8], geometry: &Geometry, options: &MakeOptions) {
     if geometry.is_wide {
         incompatible |= Incompatible::BIT64.0;
     }
-    let sums = match options.has_checksums {
-        true => ReadOnlyCompatible::METADATA_CSUM,
-        false => ReadOnlyCompatible::GDT_CSUM,
+    let sums = if options.has_checksums {
+        ReadOnlyCompatible::METADATA_CSUM
+    } else {
+        ReadOnlyCompatible::GDT_CSUM
     };
     let read_only = ReadOnlyCompatible::SPARSE_SUPER.0
         | ReadOnlyCompatible::LARGE_FILE.0

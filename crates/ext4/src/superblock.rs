@@ -140,9 +140,12 @@ impl Superblock {
             return Err(SuperblockError::Checksum);
         }
         let is_wide = incompatible.has(Incompatible::BIT64);
-        let count = |low: usize, high: usize| match is_wide {
-            true => wide(sb, low, high),
-            false => u64::from(u32le(sb, low)),
+        let count = |low: usize, high: usize| {
+            if is_wide {
+                wide(sb, low, high)
+            } else {
+                u64::from(u32le(sb, low))
+            }
         };
         let mut uuid = [0; 16];
         uuid.copy_from_slice(&sb[field::UUID..field::LABEL]);
@@ -173,9 +176,10 @@ impl Superblock {
             state: u16le(sb, field::STATE),
             uuid,
             reserved_descriptor_blocks: u64::from(u16le(sb, field::RESERVED_DESCRIPTORS)),
-            first_inode: match is_dynamic {
-                true => u32le(sb, field::FIRST_INODE),
-                false => FIRST_INODE,
+            first_inode: if is_dynamic {
+                u32le(sb, field::FIRST_INODE)
+            } else {
+                FIRST_INODE
             },
             is_dynamic,
             has_right_clusters: has_right_clusters(sb, read_only),
@@ -193,9 +197,10 @@ impl Superblock {
             is_hash_unsigned: u32le(sb, field::FLAGS) & 2 != 0,
             first_meta_bg: u64::from(u32le(sb, field::FIRST_META_BG)),
             backup_groups: [0, 4].map(|at| u64::from(u32le(sb, field::BACKUP_GROUPS + at))),
-            seed: match incompatible.has(Incompatible::CSUM_SEED) {
-                true => u32le(sb, field::CHECKSUM_SEED),
-                false => crc32c(!0, &uuid),
+            seed: if incompatible.has(Incompatible::CSUM_SEED) {
+                u32le(sb, field::CHECKSUM_SEED)
+            } else {
+                crc32c(!0, &uuid)
             },
         };
         superblock.check()?;
@@ -259,12 +264,13 @@ impl Superblock {
 
     /// Checks that the file system lies inside a device of `room` bytes.
     pub(crate) fn check_room(&self, room: u64) -> Result<(), VolumeError> {
-        match self.size() <= room {
-            true => Ok(()),
-            false => Err(VolumeError::TooLarge {
+        if self.size() <= room {
+            Ok(())
+        } else {
+            Err(VolumeError::TooLarge {
                 size: self.size(),
                 room,
-            }),
+            })
         }
     }
 
@@ -308,9 +314,10 @@ impl Superblock {
 
     /// Blocks of descriptors that lie together after each superblock.
     fn joint_descriptor_blocks(&self) -> u64 {
-        match self.incompatible.has(Incompatible::META_BG) {
-            true => self.first_meta_bg.min(self.descriptor_blocks()),
-            false => self.descriptor_blocks(),
+        if self.incompatible.has(Incompatible::META_BG) {
+            self.first_meta_bg.min(self.descriptor_blocks())
+        } else {
+            self.descriptor_blocks()
         }
     }
 

@@ -416,15 +416,14 @@ impl<'v> Content<'v> {
         if inode.has(0x800 | 0x4) {
             return Err(VolumeError::Unreadable(format!("inode {}", number.0)));
         }
-        let inline = match inode.has(node::FLAG_INLINE) {
-            true => {
-                let mut bytes = inode.map().to_vec();
-                for more in inline_rest(&inode)? {
-                    bytes.extend(more.value);
-                }
-                Some(bytes)
+        let inline = if inode.has(node::FLAG_INLINE) {
+            let mut bytes = inode.map().to_vec();
+            for more in inline_rest(&inode)? {
+                bytes.extend(more.value);
             }
-            false => None,
+            Some(bytes)
+        } else {
+            None
         };
         Ok(Self {
             size: inode.size(),

@@ -182,9 +182,10 @@ pub(crate) fn check_inode(raw: &[u8]) -> Result<(), XattrFault> {
 
 /// Checks a block of attributes but for its checksum.
 pub(crate) fn check_block(block: &[u8]) -> Result<(), XattrFault> {
-    match u32le(block, 0) == MAGIC && u32le(block, 8) == 1 {
-        true => check_area(block, BLOCK_HEADER, true),
-        false => Err("its block of extended attributes cannot be"),
+    if u32le(block, 0) == MAGIC && u32le(block, 8) == 1 {
+        check_area(block, BLOCK_HEADER, true)
+    } else {
+        Err("its block of extended attributes cannot be")
     }
 }
 
@@ -224,9 +225,10 @@ fn check_area(area: &[u8], first: usize, is_hashed: bool) -> Result<(), XattrFau
     values.sort_unstable();
     let is_behind = values.first().is_none_or(|(start, _)| *start >= at + 4);
     let is_apart = values.windows(2).all(|pair| pair[0].1 <= pair[1].0);
-    match is_behind && is_apart && values.last().is_none_or(|(_, end)| *end <= area.len()) {
-        true => Ok(()),
-        false => Err("values of its extended attributes overlap"),
+    if is_behind && is_apart && values.last().is_none_or(|(_, end)| *end <= area.len()) {
+        Ok(())
+    } else {
+        Err("values of its extended attributes overlap")
     }
 }
 

@@ -164,9 +164,10 @@ impl Check<'_, '_> {
 
     fn bytes(&self, clusters: &[u32]) -> Result<Vec<u8>, CheckError> {
         let geometry = &self.store.geometry;
-        let ranges = match clusters.is_empty() {
-            true => vec![geometry.root_directory],
-            false => requests(geometry, clusters),
+        let ranges = if clusters.is_empty() {
+            vec![geometry.root_directory]
+        } else {
+            requests(geometry, clusters)
         };
         let mut bytes = Vec::new();
         for range in ranges {
@@ -218,9 +219,10 @@ impl Check<'_, '_> {
             if !shorts.insert(entry.short) || !is_new_long {
                 return Err(CheckError::Doubled(path));
             }
-            match entry.is_folder {
-                true => open.push(self.folder(path, &entry, own)?),
-                false => self.file(path, &entry)?,
+            if entry.is_folder {
+                open.push(self.folder(path, &entry, own)?)
+            } else {
+                self.file(path, &entry)?
             }
         }
         Ok(())
@@ -241,9 +243,10 @@ impl Check<'_, '_> {
     fn folder_chain(&mut self, path: &str, first: u32) -> Result<Vec<u32>, CheckError> {
         let most = ((MAX_ENTRIES * ENTRY) as u64 / self.store.geometry.cluster).max(1);
         let clusters = self.take(path, first)?;
-        match clusters.len() as u64 > most {
-            true => Err(CheckError::Chain(path.to_owned())),
-            false => Ok(clusters),
+        if clusters.len() as u64 > most {
+            Err(CheckError::Chain(path.to_owned()))
+        } else {
+            Ok(clusters)
         }
     }
 
@@ -255,13 +258,14 @@ impl Check<'_, '_> {
             first => self.take(&path, first)?.len() as u64,
         };
         let size = u64::from(entry.size);
-        match size.div_ceil(cluster) == count {
-            true => Ok(()),
-            false => Err(CheckError::Size {
+        if size.div_ceil(cluster) == count {
+            Ok(())
+        } else {
+            Err(CheckError::Size {
                 path,
                 size,
                 room: count * cluster,
-            }),
+            })
         }
     }
 
@@ -275,9 +279,10 @@ impl Check<'_, '_> {
                 return Err(nowhere());
             }
             if !self.owned.add(at) {
-                return Err(match chain.contains(&at) {
-                    true => nowhere(),
-                    false => CheckError::Shared(path.to_owned()),
+                return Err(if chain.contains(&at) {
+                    nowhere()
+                } else {
+                    CheckError::Shared(path.to_owned())
                 });
             }
             chain.push(at);
@@ -321,8 +326,9 @@ fn check_dots(bytes: &[u8], width: FatWidth, own: u32, folder: &Open) -> Result<
                 && entry.cluster == cluster)
     };
     let both = is_good(b".          ", own) && is_good(b"..         ", folder.parent);
-    match both {
-        true => Ok(()),
-        false => Err(CheckError::Folder(folder.path.clone())),
+    if both {
+        Ok(())
+    } else {
+        Err(CheckError::Folder(folder.path.clone()))
     }
 }

@@ -197,10 +197,7 @@ impl Folder {
         let used = self.bytes.len() / ENTRY;
         let in_gap = self.gaps.by_len.range((slots, 0)..).next().is_some();
         let fits = in_gap || used - self.gaps.total() + slots <= self.room;
-        let missing = match fits {
-            true => 0,
-            false => used + slots - self.room,
-        };
+        let missing = if fits { 0 } else { used + slots - self.room };
         (self.room + missing <= MAX_ENTRIES).then_some(missing)
     }
 
@@ -242,9 +239,10 @@ impl Folder {
     }
 
     fn touch(&mut self, bytes: Range<usize>) {
-        self.changed = match self.changed.is_empty() {
-            true => bytes,
-            false => self.changed.start.min(bytes.start)..self.changed.end.max(bytes.end),
+        self.changed = if self.changed.is_empty() {
+            bytes
+        } else {
+            self.changed.start.min(bytes.start)..self.changed.end.max(bytes.end)
         };
     }
 

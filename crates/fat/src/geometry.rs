@@ -189,9 +189,10 @@ impl Geometry {
         {
             return None;
         }
-        let tail = match is_fat32 {
-            true => field::TAIL_FAT32,
-            false => field::TAIL_SMALL,
+        let tail = if is_fat32 {
+            field::TAIL_FAT32
+        } else {
+            field::TAIL_SMALL
         };
         let is_extended = matches!(boot[tail + field::BOOT_SIG], 0x28 | 0x29);
         let mut label = NO_NAME;
@@ -216,9 +217,10 @@ impl Geometry {
             copies: num_fats,
             active: (is_fat32 && ext_flags & 0x80 != 0).then_some(u64::from(ext_flags & 15)),
             root_directory: ByteRange::new(tables_end * sector, data_sector * sector)?,
-            root_cluster: match is_fat32 {
-                true => u32le(boot, field::ROOT_CLUS) & 0x0fff_ffff,
-                false => 0,
+            root_cluster: if is_fat32 {
+                u32le(boot, field::ROOT_CLUS) & 0x0fff_ffff
+            } else {
+                0
             },
             info: reserved(field::FS_INFO),
             backup: reserved(field::BK_BOOT_SEC),

@@ -171,9 +171,10 @@ impl Plan {
     fn with_cluster(width: FatWidth, size: u64, sector: u64, cluster: u64) -> Option<Self> {
         let total = (size / sector).min(u64::from(u32::MAX));
         let is_large = width == FatWidth::Fat32;
-        let root = match is_large {
-            true => 0,
-            false => (ROOT_ENTRIES * ENTRY as u64).div_ceil(sector),
+        let root = if is_large {
+            0
+        } else {
+            (ROOT_ENTRIES * ENTRY as u64).div_ceil(sector)
         };
         let least = if is_large { RESERVED_FAT32 } else { 1 };
         // Data begins where flash likes it; there is room enough for that in front.

@@ -197,12 +197,11 @@ pub(crate) fn oem_text(raw: &[u8]) -> String {
 pub(crate) fn short_text(short: &Short, flags: u8) -> String {
     let text = oem_text(short);
     // Bytes and characters are as many, unless it is UTF-8.
-    let (base, extension) = match text.chars().count() == short.len() {
-        true => {
-            let at = text.char_indices().nth(8).map_or(text.len(), |(at, _)| at);
-            (text[..at].to_owned(), text[at..].to_owned())
-        }
-        false => (oem_text(&short[..8]), oem_text(&short[8..])),
+    let (base, extension) = if text.chars().count() == short.len() {
+        let at = text.char_indices().nth(8).map_or(text.len(), |(at, _)| at);
+        (text[..at].to_owned(), text[at..].to_owned())
+    } else {
+        (oem_text(&short[..8]), oem_text(&short[8..]))
     };
     let part = |text: &str, flag: u8| match flags & flag {
         0 => text.trim_end_matches(' ').to_owned(),
@@ -218,9 +217,12 @@ pub(crate) fn short_text(short: &Short, flags: u8) -> String {
 /// A name that cannot lead out of its folder: characters that separate names or could command a
 /// terminal are replaced.
 fn safe(name: &str) -> String {
-    let clean = |c: char| match c == '/' || c.is_control() {
-        true => '\u{fffd}',
-        false => c,
+    let clean = |c: char| {
+        if c == '/' || c.is_control() {
+            '\u{fffd}'
+        } else {
+            c
+        }
     };
     name.chars().map(clean).collect()
 }

@@ -176,9 +176,10 @@ impl<D: BlockDevice> Store<D> {
     pub(crate) fn write_content(&mut self) -> Result<(), DiskError> {
         let (start, pending) = &mut self.pending;
         if !pending.is_empty() {
-            match self.pending_was_freed {
-                true => self.device.write_at(*start, pending)?,
-                false => self.device.write_free(*start, pending)?,
+            if self.pending_was_freed {
+                self.device.write_at(*start, pending)?
+            } else {
+                self.device.write_free(*start, pending)?
             }
             pending.clear();
         }

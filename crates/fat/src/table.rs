@@ -225,9 +225,10 @@ impl Table {
     ) -> Result<(), DiskError> {
         let (page, index) = self.page(device, geometry, cluster)?;
         let touched = geometry.width.set_entry(&mut page.bytes, index, value);
-        page.changed = match page.changed.is_empty() {
-            true => touched,
-            false => page.changed.start.min(touched.start)..page.changed.end.max(touched.end),
+        page.changed = if page.changed.is_empty() {
+            touched
+        } else {
+            page.changed.start.min(touched.start)..page.changed.end.max(touched.end)
         };
         Ok(())
     }

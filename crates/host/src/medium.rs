@@ -185,9 +185,12 @@ impl Medium {
 
     /// Whether two open media are the same one, and how it is named otherwise.
     pub fn is_same_file(&self, other: &File) -> bool {
-        let facts = |m: Metadata| match m.file_type().is_block_device() {
-            true => (0, 0, m.rdev()),
-            false => (m.dev(), m.ino(), 0),
+        let facts = |m: Metadata| {
+            if m.file_type().is_block_device() {
+                (0, 0, m.rdev())
+            } else {
+                (m.dev(), m.ino(), 0)
+            }
         };
         match (self.opened.metadata(), other.metadata()) {
             (Ok(a), Ok(b)) => facts(a) == facts(b),
@@ -307,11 +310,12 @@ impl Target {
 /// A mistyped device would become a file in memory, or is one already. `/dev/shm` is memory that is meant.
 fn must_not_be_among_devices(path: &Path, folder: &Path) -> Result<(), MediumError> {
     let full = fs::canonicalize(folder).map_err(|e| opening_failed(folder, e))?;
-    match full.starts_with("/dev") && !full.starts_with("/dev/shm") {
-        true => Err(MediumError::NoSuchDevice {
+    if full.starts_with("/dev") && !full.starts_with("/dev/shm") {
+        Err(MediumError::NoSuchDevice {
             path: path.to_owned(),
-        }),
-        false => Ok(()),
+        })
+    } else {
+        Ok(())
     }
 }
 

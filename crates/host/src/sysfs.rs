@@ -40,9 +40,10 @@ impl BlockName {
     /// Where a device of this name is opened: below `/dev`, or in a rack, whose names say so
     /// themselves.
     pub fn path(&self) -> PathBuf {
-        match self.0.starts_with(RACK_PREFIX) {
-            true => PathBuf::from(&self.0),
-            false => Path::new("/dev").join(&self.0),
+        if self.0.starts_with(RACK_PREFIX) {
+            PathBuf::from(&self.0)
+        } else {
+            Path::new("/dev").join(&self.0)
         }
     }
 }

@@ -125,9 +125,10 @@ impl SystemRoots {
             return Ok(Verdict::Locked);
         }
         let doubts = self.doubts(whole);
-        Ok(match doubts.is_empty() {
-            true => Verdict::Ready,
-            false => Verdict::Unsure(doubts),
+        Ok(if doubts.is_empty() {
+            Verdict::Ready
+        } else {
+            Verdict::Unsure(doubts)
         })
     }
 

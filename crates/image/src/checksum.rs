@@ -244,9 +244,10 @@ pub fn find_beside(source: &ImageSource) -> Result<Option<ExpectedChecksum>, Che
 }
 
 fn find_in_folder(path: &Path, names: &Names) -> Result<Option<ExpectedChecksum>, ChecksumError> {
-    let folder = match path.is_dir() {
-        true => path,
-        false => path.parent().unwrap_or(Path::new("")),
+    let folder = if path.is_dir() {
+        path
+    } else {
+        path.parent().unwrap_or(Path::new(""))
     };
     let all = std::iter::once(&names.packed).chain(&names.unpacked);
     for file in file_names(all, &ChecksumKind::ALL) {

@@ -271,9 +271,10 @@ fn each_of_zip<E>(file: FileCursor, visit: Visit<'_, E>) -> Result<(), VisitErro
         let mode = entry.unix_mode();
         let modified = zip_time(&entry);
         let size = entry.size();
-        let kind = match entry.is_dir() {
-            true => Some(MemberKind::Folder),
-            false => kind_of_mode(mode.unwrap_or(0), &mut entry)?,
+        let kind = if entry.is_dir() {
+            Some(MemberKind::Folder)
+        } else {
+            kind_of_mode(mode.unwrap_or(0), &mut entry)?
         };
         let Some(kind) = kind else { continue };
         let facts = MemberFacts {
@@ -326,9 +327,10 @@ fn each_of_sevenz<E>(file: FileCursor, visit: Visit<'_, E>) -> Result<(), VisitE
         let attributes = entry.windows_attributes;
         let has_mode = entry.has_windows_attributes && attributes & HAS_MODE != 0;
         let mode = has_mode.then_some(attributes >> 16);
-        let kind = match entry.is_directory {
-            true => Some(MemberKind::Folder),
-            false => kind_of_mode(mode.unwrap_or(0), content)?,
+        let kind = if entry.is_directory {
+            Some(MemberKind::Folder)
+        } else {
+            kind_of_mode(mode.unwrap_or(0), content)?
         };
         let Some(kind) = kind.filter(|_| !entry.is_anti_item) else {
             return Ok(EntryDecision::Continue);

@@ -54,9 +54,10 @@ impl Dispatch {
     pub(crate) fn job(&self, job: impl FnOnce() -> Outcome + Send + 'static) -> Wanted {
         let (sender, receiver) = bounded(1);
         let placed = self.order.send(receiver).is_ok();
-        match placed && self.jobs.send((Box::new(job), sender)).is_ok() {
-            true => Wanted::Yes,
-            false => Wanted::No,
+        if placed && self.jobs.send((Box::new(job), sender)).is_ok() {
+            Wanted::Yes
+        } else {
+            Wanted::No
         }
     }
 
@@ -65,9 +66,10 @@ impl Dispatch {
         let (sender, receiver) = bounded(1);
         // There is room for one.
         let _ = sender.send(outcome);
-        match self.order.send(receiver).is_ok() {
-            true => Wanted::Yes,
-            false => Wanted::No,
+        if self.order.send(receiver).is_ok() {
+            Wanted::Yes
+        } else {
+            Wanted::No
         }
     }
 }

@@ -98,8 +98,9 @@ fn gzip(packed: &dyn PackedBytes, size: u64) -> UnpackedSize {
     let incompressible = size.saturating_sub(size / 1000 + 64);
     // Deflate's limit is a ratio of 1032; more is no size, but whatever follows the data.
     let plausible = told <= size.saturating_mul(1032);
-    match plausible {
-        true => UnpackedSize::AtLeast(told.max(incompressible)),
-        false => UnpackedSize::AtLeast(incompressible),
+    if plausible {
+        UnpackedSize::AtLeast(told.max(incompressible))
+    } else {
+        UnpackedSize::AtLeast(incompressible)
     }
 }

@@ -407,8 +407,8 @@ impl ImageSource {
                     packed: inner,
                 });
             }
-            let layer = match wrapping.is_archive() {
-                true => match self.find_pieces(wrapping, wanted, spool)? {
+            let layer = if wrapping.is_archive() {
+                match self.find_pieces(wrapping, wanted, spool)? {
                     Some(PiecesInside { layer, packed }) => {
                         self.inner = Some(Inner {
                             after: self.layers.len() + 1,
@@ -417,17 +417,19 @@ impl ImageSource {
                         layer
                     }
                     None => self.find_member(wrapping, wanted.take())?,
-                },
-                false => Layer {
+                }
+            } else {
+                Layer {
                     wrapping,
                     member: None,
                     others: Vec::new(),
                     before: 0,
-                    unpacked: match self.can_jump_here() || self.layers.is_empty() {
-                        true => sizes::find(&**self.base().1, wrapping),
-                        false => UnpackedSize::Unknown,
+                    unpacked: if self.can_jump_here() || self.layers.is_empty() {
+                        sizes::find(&**self.base().1, wrapping)
+                    } else {
+                        UnpackedSize::Unknown
                     },
-                },
+                }
             };
             self.layers.push(layer);
         }
@@ -490,9 +492,10 @@ impl ImageSource {
             inner: None,
             ..self.clone()
         };
-        let input = match outermost.reads_by_itself() {
-            true => ArchiveInput::File(outermost.cursor(&Arc::default())?),
-            false => ArchiveInput::Stream(Box::new(self.packed_reader())),
+        let input = if outermost.reads_by_itself() {
+            ArchiveInput::File(outermost.cursor(&Arc::default())?)
+        } else {
+            ArchiveInput::Stream(Box::new(self.packed_reader()))
         };
         let mut text = String::new();
         let content = archive::open(layer.wrapping, input, other.name.clone());
@@ -541,8 +544,8 @@ pub(crate) fn open_path(path: &Path) -> Result<Opened, OpenError> {
         path: path.to_owned(),
         why,
     };
-    let found = match is_folder {
-        true => Some(packed::find_in_folder(path).map_err(|fault| match fault {
+    let found = if is_folder {
+        Some(packed::find_in_folder(path).map_err(|fault| match fault {
             FolderFault::Pieces(why) => pieces(why),
             FolderFault::NotOne(names) => OpenError::Folder {
                 path: path.to_owned(),
@@ -552,8 +555,9 @@ pub(crate) fn open_path(path: &Path) -> Result<Opened, OpenError> {
                 path: path.to_owned(),
                 source,
             },
-        })?),
-        false => packed::find_around(path).map_err(pieces)?,
+        })?)
+    } else {
+        packed::find_around(path).map_err(pieces)?
     };
     let Some(found) = found else {
         let files = packed::Files::open(path)?;
@@ -565,9 +569,10 @@ pub(crate) fn open_path(path: &Path) -> Result<Opened, OpenError> {
         });
     };
     let files = packed::Files::open_all(&found.paths)?;
-    let packed = match found.is_zip {
-        true => packed::join_zip(files, &found.name).map_err(pieces)?,
-        false => Arc::new(files),
+    let packed = if found.is_zip {
+        packed::join_zip(files, &found.name).map_err(pieces)?
+    } else {
+        Arc::new(files)
     };
     Ok(Opened {
         name: found.name,

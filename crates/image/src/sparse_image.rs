@@ -51,9 +51,10 @@ impl Head {
         let lengths =
             usize::from(head.head_len) >= HEAD && usize::from(head.chunk_len) >= CHUNK_HEAD;
         let block = head.block > 0 && head.block.is_multiple_of(4) && head.block <= MAX_BLOCK;
-        match lengths && block {
-            true => Ok(head),
-            false => Err(damaged("a head that cannot be")),
+        if lengths && block {
+            Ok(head)
+        } else {
+            Err(damaged("a head that cannot be"))
         }
     }
 
@@ -104,9 +105,10 @@ impl SparseImage {
 
     fn skip(&mut self, len: u64) -> io::Result<()> {
         let skipped = io::copy(&mut (&mut self.input).take(len), &mut io::sink())?;
-        match skipped == len {
-            true => Ok(()),
-            false => Err(io::ErrorKind::UnexpectedEof.into()),
+        if skipped == len {
+            Ok(())
+        } else {
+            Err(io::ErrorKind::UnexpectedEof.into())
         }
     }
 
@@ -134,11 +136,14 @@ impl SparseImage {
         let bytes = blocks * u64::from(head.block);
         let body = u64::from(u32le(&raw, 8)).checked_sub(u64::from(head.chunk_len));
         let body = body.ok_or_else(|| damaged("a chunk that is shorter than its head"))?;
-        let fits = |wanted: u64| match body == wanted {
-            true => Ok(()),
-            false => Err(damaged(format!(
-                "a chunk with {body} bytes instead of {wanted}"
-            ))),
+        let fits = |wanted: u64| {
+            if body == wanted {
+                Ok(())
+            } else {
+                Err(damaged(format!(
+                    "a chunk with {body} bytes instead of {wanted}"
+                )))
+            }
         };
         match u16le(&raw, 0) {
             0xcac1 => {
@@ -169,16 +174,18 @@ impl SparseImage {
             }
         }
         self.blocks_done += blocks;
-        match self.blocks_done > u64::from(head.blocks) {
-            true => Err(damaged("more blocks than its head says")),
-            false => Ok(true),
+        if self.blocks_done > u64::from(head.blocks) {
+            Err(damaged("more blocks than its head says"))
+        } else {
+            Ok(true)
         }
     }
 
     fn must_match(&self, expected: u32) -> io::Result<()> {
-        match self.sum.clone().finalize() == expected {
-            true => Ok(()),
-            false => Err(damaged("its own checksum does not match")),
+        if self.sum.clone().finalize() == expected {
+            Ok(())
+        } else {
+            Err(damaged("its own checksum does not match"))
         }
     }
 

@@ -250,12 +250,11 @@ impl<R: Read> Read for SparseReader<R> {
             self.piece.end
         };
         let len = (buffer.len() as u64).min(end - self.at) as usize;
-        let len = match is_hole {
-            true => {
-                buffer[..len].fill(0);
-                len
-            }
-            false => self.data.read(&mut buffer[..len])?,
+        let len = if is_hole {
+            buffer[..len].fill(0);
+            len
+        } else {
+            self.data.read(&mut buffer[..len])?
         };
         // The file ends before its map does.
         if len == 0 && !buffer.is_empty() && self.at < self.size {

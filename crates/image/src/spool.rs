@@ -65,9 +65,10 @@ impl Spool {
         let facts = rustix::fs::statvfs(&folder)?;
         let free = facts.f_bavail.saturating_mul(facts.f_frsize);
         let needed = total.unwrap_or(0).saturating_add(RESERVE);
-        match needed > free {
-            true => Err(no_room(needed, free, &folder)),
-            false => Ok(()),
+        if needed > free {
+            Err(no_room(needed, free, &folder))
+        } else {
+            Ok(())
         }
     }
 

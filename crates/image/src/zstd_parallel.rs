@@ -57,9 +57,10 @@ fn skip(input: &mut impl Read) -> io::Result<()> {
     let mut len = [0; 4];
     input.read_exact(&mut len)?;
     let len = u64::from(u32::from_le_bytes(len));
-    match io::copy(&mut input.take(len), &mut io::sink())? == len {
-        true => Ok(()),
-        false => Err(io::ErrorKind::UnexpectedEof.into()),
+    if io::copy(&mut input.take(len), &mut io::sink())? == len {
+        Ok(())
+    } else {
+        Err(io::ErrorKind::UnexpectedEof.into())
     }
 }
 

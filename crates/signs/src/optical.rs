@@ -116,15 +116,15 @@ fn dstring(raw: &[u8]) -> Option<String> {
 /// hexadecimal is told in hexadecimal.
 fn udf_id(set: &str) -> String {
     let head: Vec<u8> = set.bytes().take(16).collect();
-    match head.iter().all(u8::is_ascii_hexdigit) {
-        true => String::from_utf8_lossy(&head).to_lowercase(),
-        false => {
-            let (first, rest) = head.split_at(head.len().min(8));
-            let first = match first.iter().all(u8::is_ascii_hexdigit) {
-                true => String::from_utf8_lossy(first).to_lowercase() + &hex::encode(rest),
-                false => hex::encode(&head),
-            };
-            first.chars().take(16).collect()
-        }
+    if head.iter().all(u8::is_ascii_hexdigit) {
+        String::from_utf8_lossy(&head).to_lowercase()
+    } else {
+        let (first, rest) = head.split_at(head.len().min(8));
+        let first = if first.iter().all(u8::is_ascii_hexdigit) {
+            String::from_utf8_lossy(first).to_lowercase() + &hex::encode(rest)
+        } else {
+            hex::encode(&head)
+        };
+        first.chars().take(16).collect()
     }
 }

@@ -116,14 +116,16 @@ fn linux_old(device: &dyn BlockDevice, place: u64) -> Result<Option<Sign>, DiskE
     }
     let mut id = Vec::with_capacity(16);
     for at in [20, 52, 56, 60] {
-        let word = match is_little {
-            true => u32le(&raw, at),
-            false => u32be(&raw, at),
+        let word = if is_little {
+            u32le(&raw, at)
+        } else {
+            u32be(&raw, at)
         };
         // Its own tools print words, which on little-endian computers turns their bytes.
-        id.extend(match is_little {
-            true => word.to_le_bytes(),
-            false => word.to_be_bytes(),
+        id.extend(if is_little {
+            word.to_le_bytes()
+        } else {
+            word.to_be_bytes()
         });
     }
     Ok(Some(Sign {

@@ -60,9 +60,12 @@ pub(crate) fn minix(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError>
     let old = [u16le(&raw, 16), u16be(&raw, 16)];
     let new = [u16le(&raw, 24), u16be(&raw, 24)];
     let is_old = |mark: &u16| matches!(mark, 0x137f | 0x138f | 0x2468 | 0x2478);
-    let small = |at: usize, is_big: bool| match is_big {
-        true => u16be(&raw, at),
-        false => u16le(&raw, at),
+    let small = |at: usize, is_big: bool| {
+        if is_big {
+            u16be(&raw, at)
+        } else {
+            u16le(&raw, at)
+        }
     };
     if let Some(is_big) = old.iter().position(is_old).map(|index| index == 1) {
         let (inodes, zones) = (small(0, is_big), small(2, is_big));
@@ -74,9 +77,10 @@ pub(crate) fn minix(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError>
         return Ok(plausible.then(|| Sign::filesystem(Format::Minix)));
     }
     if let Some(is_big) = new.iter().position(|mark| *mark == 0x4d5a).map(|i| i == 1) {
-        let inodes = match is_big {
-            true => u32be(&raw, 0),
-            false => u32le(&raw, 0),
+        let inodes = if is_big {
+            u32be(&raw, 0)
+        } else {
+            u32le(&raw, 0)
         };
         let (inode_map, zone_map) = (small(6, is_big), small(8, is_big));
         let block = small(28, is_big);
@@ -101,9 +105,10 @@ pub(crate) fn ufs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
         if !marks.iter().any(|mark| is_second(mark) || is_known(mark)) {
             continue;
         }
-        let id = match u32le(&raw, 1372) == marks[0] {
-            true => (u32le(&raw, 144), u32le(&raw, 148)),
-            false => (u32be(&raw, 144), u32be(&raw, 148)),
+        let id = if u32le(&raw, 1372) == marks[0] {
+            (u32le(&raw, 144), u32le(&raw, 148))
+        } else {
+            (u32be(&raw, 144), u32be(&raw, 148))
         };
         let has_label = marks.iter().any(is_second);
         return Ok(Some(Sign {

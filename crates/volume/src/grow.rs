@@ -87,11 +87,12 @@ pub fn grow_filesystem(
         return Ok(None);
     };
     let kind = facts.kind;
-    let result = match kind.is_ext() {
-        true => grow_ext(partition, now),
-        false => Err(Fault::Kept(
+    let result = if kind.is_ext() {
+        grow_ext(partition, now)
+    } else {
+        Err(Fault::Kept(
             "only ext2, ext3 and ext4 are grown here".to_owned(),
-        )),
+        ))
     };
     match result {
         Ok(growth) => Ok(Some(FilesystemGrowth {

@@ -88,9 +88,10 @@ pub fn fat_files(tree: Tree<'_>, folder: &str) -> Result<Vec<Node>, VolumeError>
         Err(VolumeError::NotFound(_)) => return Ok(Vec::new()),
         found => found?,
     };
-    let all = match found.is_folder {
-        true => tree.list(&found)?,
-        false => Vec::new(),
+    let all = if found.is_folder {
+        tree.list(&found)?
+    } else {
+        Vec::new()
     };
     Ok(all.into_iter().filter(|node| !node.is_folder).collect())
 }

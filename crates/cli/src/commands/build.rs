@@ -113,13 +113,12 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
     };
     let plan =
         build::plan(&layout, &device, &options).map_err(|e| explain::build_error(&name, &e))?;
-    let report = match args.dry_run {
-        true => {
-            plan.write_table(&device)
-                .map_err(|e| explain::build_error(&name, &e))?;
-            None
-        }
-        false => Some(fill(ui, &name, &layout, &plan, &device, &options)?),
+    let report = if args.dry_run {
+        plan.write_table(&device)
+            .map_err(|e| explain::build_error(&name, &e))?;
+        None
+    } else {
+        Some(fill(ui, &name, &layout, &plan, &device, &options)?)
     };
     let mut found = inspect(&device, Some(size)).map_err(|e| explain::disk_error(&name, &e))?;
     if args.dry_run {
@@ -134,9 +133,10 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
         report: report.as_ref(),
         inspection: &found,
     };
-    match matches!(goal, Goal::Medium) && !args.dry_run {
-        true => ui.event(&BuiltEvent(event)),
-        false => ui.event(&event),
+    if matches!(goal, Goal::Medium) && !args.dry_run {
+        ui.event(&BuiltEvent(event))
+    } else {
+        ui.event(&event)
     }
     let text = text(args, &layout, size, &found, report.as_ref());
     drop(device);
@@ -367,9 +367,10 @@ fn text(
         let name = blob.from.file_name().unwrap_or_default().to_string_lossy();
         facts.add("blob", format!("{name} at byte {}", blob.at));
     }
-    let head = match args.dry_run {
-        true => "would be put together like this; nothing was made (--dry-run)",
-        false => "put together",
+    let head = if args.dry_run {
+        "would be put together like this; nothing was made (--dry-run)"
+    } else {
+        "put together"
     };
     let name = args.layout.display();
     let rows = report::partitions(found, ui::width());
@@ -408,10 +409,11 @@ struct Stoppable {
 
 impl Read for Stoppable {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        match self.cancel.is_cancelled() {
+        if self.cancel.is_cancelled() {
             // Not `Interrupted`, after which reading would be tried again.
-            true => Err(io::Error::other("stopped")),
-            false => self.file.read(buffer),
+            Err(io::Error::other("stopped"))
+        } else {
+            self.file.read(buffer)
         }
     }
 }

@@ -73,14 +73,18 @@ pub(crate) fn open(
     target::must_not_be_system(&chosen)?;
     target::must_not_hold_records(readers, &chosen)?;
     // A dry run is refused for the same reasons as the real one.
-    let permits = match args.dry_run {
-        true => chosen.given_permits(&args.access),
-        false => chosen.permits(ui, readers, &args.access)?,
+    let permits = if args.dry_run {
+        chosen.given_permits(&args.access)
+    } else {
+        chosen.permits(ui, readers, &args.access)?
     };
     let opened = readers.open_target(&chosen.path, size, &permits);
-    let opened = opened.and_then(|target| match args.dry_run {
-        true => target.into_medium_to_look_at(),
-        false => target.into_medium(),
+    let opened = opened.and_then(|target| {
+        if args.dry_run {
+            target.into_medium_to_look_at()
+        } else {
+            target.into_medium()
+        }
     });
     if chosen.facts.is_none() {
         must_not_be_packed(&name, &chosen.path)?;
@@ -164,18 +168,18 @@ pub(crate) fn settle_interrupted(
             }
             CommitState::Halfway { written, left } => {
                 let finishes = wants_finish(ui, &name, (written, left), is_unasked);
-                match finishes {
-                    true => amend_by(ui, chosen, medium, &undo, |undo| {
+                if finishes {
+                    amend_by(ui, chosen, medium, &undo, |undo| {
                         undo.finish(&medium.device).map(drop)
-                    })?,
-                    false => {
-                        let done = undo.roll_back(&medium.device);
-                        done.map_err(|e| explain::undo_error(&e))?;
-                    }
+                    })?
+                } else {
+                    let done = undo.roll_back(&medium.device);
+                    done.map_err(|e| explain::undo_error(&e))?;
                 }
-                ui.say(match finishes {
-                    true => format!("      it is finished; {name} has all of it\n"),
-                    false => format!("      it was put back; {name} is as it was before\n"),
+                ui.say(if finishes {
+                    format!("      it is finished; {name} has all of it\n")
+                } else {
+                    format!("      it was put back; {name} is as it was before\n")
                 });
             }
         }
@@ -318,10 +322,11 @@ pub(crate) fn partition(
             None => p.number.to_string(),
         })
         .collect();
-    Err(match known.is_empty() {
-        true => message
+    Err(if known.is_empty() {
+        message
             .fact("there are", "none")
-            .remedy("pinewrit table create, then pinewrit table add"),
-        false => message.fact("there are", known.join(", ")),
+            .remedy("pinewrit table create, then pinewrit table add")
+    } else {
+        message.fact("there are", known.join(", "))
     })
 }

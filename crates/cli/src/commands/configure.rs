@@ -64,9 +64,10 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
         dry_run: change.dry_run,
         report: &report,
     });
-    ui.result(match change.dry_run {
-        true => dry_run_text(name, &report),
-        false => done_text(name, &settings::brief(&checked), &report),
+    ui.result(if change.dry_run {
+        dry_run_text(name, &report)
+    } else {
+        done_text(name, &settings::brief(&checked), &report)
     });
     Ok(())
 }
@@ -189,12 +190,11 @@ fn label_note(report: &ConfigureReport) -> Option<String> {
 fn done_text(name: &str, brief: &str, report: &ConfigureReport) -> String {
     let good = style::GOOD;
     let mut facts = Facts::default();
-    let head = match report.is_unchanged() {
-        true => format!("{good}unchanged:{good:#} {name} has these settings already: {brief}\n"),
-        false => {
-            facts.add("files", files(report));
-            format!("{good}done:{good:#} {name} is configured: {brief}\n")
-        }
+    let head = if report.is_unchanged() {
+        format!("{good}unchanged:{good:#} {name} has these settings already: {brief}\n")
+    } else {
+        facts.add("files", files(report));
+        format!("{good}done:{good:#} {name} is configured: {brief}\n")
     };
     for (name, text) in more(report) {
         facts.add(name, text);
@@ -204,11 +204,12 @@ fn done_text(name: &str, brief: &str, report: &ConfigureReport) -> String {
 
 fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
     let strong = style::STRONG;
-    let mut text = match report.is_unchanged() {
-        true => format!("{strong}{name}{strong:#} has these settings already (--dry-run)\n"),
-        false => format!(
+    let mut text = if report.is_unchanged() {
+        format!("{strong}{name}{strong:#} has these settings already (--dry-run)\n")
+    } else {
+        format!(
             "{strong}{name}{strong:#} would change like this; nothing was changed (--dry-run)\n"
-        ),
+        )
     };
     let mut facts = Facts::default();
     facts.add("files", files(report));

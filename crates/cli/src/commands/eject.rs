@@ -70,14 +70,15 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &EjectArgs) -> Outcome {
 /// A file, or nothing that can be found.
 fn not_to_eject(args: &EjectArgs) -> Message {
     let name = args.medium.display();
-    match args.medium.is_file() {
-        true => Message::new(
+    if args.medium.is_file() {
+        Message::new(
             Exit::Usage,
             format!("{name} is a file: there is nothing to eject"),
         )
-        .remedy("card files are complete when the command that wrote them has ended"),
-        false => Message::new(Exit::Usage, format!("there is no medium {name}"))
-            .remedy("`pinewrit media` lists what is plugged in"),
+        .remedy("card files are complete when the command that wrote them has ended")
+    } else {
+        Message::new(Exit::Usage, format!("there is no medium {name}"))
+            .remedy("`pinewrit media` lists what is plugged in")
     }
 }
 

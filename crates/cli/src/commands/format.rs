@@ -59,16 +59,15 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FormatArgs) -> Outcome {
         let question = format!("All of partition {number} ({lost}) will be lost. Go on?");
         confirm(ui, &args.change, &question, &lost)?;
     }
-    let made = match args.change.dry_run {
-        true => None,
-        false => {
-            let _waiting = Waiting::new(ui, format!("making {}", args.kind.word()));
-            let made = format(&window, &options);
-            let made = made.map_err(|e| explain::format_error(&opened.name, &e))?;
-            let what = format!("partition {}", partition.number);
-            opened.amend(ui, "format", vec![what]);
-            Some(made)
-        }
+    let made = if args.change.dry_run {
+        None
+    } else {
+        let _waiting = Waiting::new(ui, format!("making {}", args.kind.word()));
+        let made = format(&window, &options);
+        let made = made.map_err(|e| explain::format_error(&opened.name, &e))?;
+        let what = format!("partition {}", partition.number);
+        opened.amend(ui, "format", vec![what]);
+        Some(made)
     };
     ui.event(&FormatEvent {
         command: "format",

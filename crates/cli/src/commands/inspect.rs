@@ -262,12 +262,13 @@ const MARGIN: u64 = 4 << 20;
 fn growth(inspection: &Inspection) -> Option<String> {
     let last = inspection.partitions.iter().max_by_key(|p| p.start)?;
     let free = inspection.size?.saturating_sub(last.range().end);
-    Some(match free < MARGIN {
-        true => format!("partition {} takes the medium to its end", last.number),
-        false => format!(
+    Some(if free < MARGIN {
+        format!("partition {} takes the medium to its end", last.number)
+    } else {
+        format!(
             "{} behind partition {} are free",
             units::size(free),
             last.number
-        ),
+        )
     })
 }

@@ -133,9 +133,10 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &MediaArgs) -> Outcome {
             .collect(),
     });
     ui.result(text(readers, &shown, hidden.len()));
-    match args.watch {
-        true => watch(ui, readers.clone()),
-        false => Ok(()),
+    if args.watch {
+        watch(ui, readers.clone())
+    } else {
+        Ok(())
     }
 }
 
@@ -267,15 +268,16 @@ fn details(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<String> {
 /// The end of a long serial number: that is where numbers differ.
 fn shortened(serial: &str) -> String {
     let count = serial.chars().count();
-    match count > MAX_SERIAL {
-        true => format!(
+    if count > MAX_SERIAL {
+        format!(
             "…{}",
             serial
                 .chars()
                 .skip(count + 1 - MAX_SERIAL)
                 .collect::<String>()
-        ),
-        false => serial.to_owned(),
+        )
+    } else {
+        serial.to_owned()
     }
 }
 

@@ -56,9 +56,10 @@ pub(crate) fn run(args: Args) -> Exit {
 /// Arguments that make no sense, or a wish for help: as clap has it, and for programs as they read all
 /// else.
 pub(crate) fn refuse(error: &clap::Error) -> Exit {
-    let exit = match error.use_stderr() {
-        true => Exit::Usage,
-        false => Exit::Done,
+    let exit = if error.use_stderr() {
+        Exit::Usage
+    } else {
+        Exit::Done
     };
     let wants_json = std::env::args_os().any(|word| word == "--json");
     if wants_json && exit == Exit::Usage {

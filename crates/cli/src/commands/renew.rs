@@ -69,11 +69,12 @@ fn explained(name: &str, error: &RenewError) -> Message {
 
 fn text(name: &str, dry_run: bool, report: &RenewReport) -> String {
     let (good, strong) = (style::GOOD, style::STRONG);
-    let mut text = match dry_run {
-        true => format!(
+    let mut text = if dry_run {
+        format!(
             "{strong}{name}{strong:#} would get new identifiers; nothing was changed (--dry-run)\n"
-        ),
-        false => format!("{good}done:{good:#} {name} has new identifiers\n"),
+        )
+    } else {
+        format!("{good}done:{good:#} {name} has new identifiers\n")
     };
     let mut facts = Facts::default();
     for renewal in &report.renewals {

@@ -107,9 +107,10 @@ pub(crate) fn content(preview: &Inspection, facts: &mut Facts) {
 /// A published checksum in words.
 pub(crate) fn checksum(expected: &ExpectedChecksum) -> String {
     let kind = expected.checksum.kind;
-    let doubt = match kind.is_weak() {
-        true => "; this kind guards against accidents only",
-        false => "",
+    let doubt = if kind.is_weak() {
+        "; this kind guards against accidents only"
+    } else {
+        ""
     };
     format!("{}, {}{doubt}", kind.word(), origin(expected))
 }
@@ -170,9 +171,10 @@ fn uefi(loader: &UefiLoader) -> String {
         Some(number) => format!("partition {number}"),
         None => "the medium itself".to_owned(),
     };
-    let doubt = match loader.valid {
-        true => "",
-        false => ", but that file is no executable for it",
+    let doubt = if loader.valid {
+        ""
+    } else {
+        ", but that file is no executable for it"
     };
     format!(
         "UEFI on {}: {} on {place}{doubt}",
@@ -276,9 +278,10 @@ pub(crate) fn identifiers(inspection: &Inspection) -> String {
             number.clear();
         }
     }
-    match lines.is_empty() {
-        true => lines,
-        false => format!("\n{lines}"),
+    if lines.is_empty() {
+        lines
+    } else {
+        format!("\n{lines}")
     }
 }
 

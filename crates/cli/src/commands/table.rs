@@ -352,9 +352,10 @@ fn add_partition(ui: &Ui, readers: &Readers, args: &AddArgs) -> Outcome {
     };
     edit(ui, &args.change, &opened, step, |table, _| {
         let number = table.add(&new, &mut ids())?;
-        match args.active {
-            true => table.activate(Some(number)),
-            false => Ok(()),
+        if args.active {
+            table.activate(Some(number))
+        } else {
+            Ok(())
         }
     })
 }
@@ -397,12 +398,13 @@ fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> O
         size(&prepared.report().before),
         size(&prepared.report().after),
     );
-    let remedy = match before > after {
-        true => format!(
+    let remedy = if before > after {
+        format!(
             "file systems grow here, and do not shrink: --size {}s or more",
             before.unwrap_or(0) / 512
-        ),
-        false => "without --with-filesystem only the partition gets another size".to_owned(),
+        )
+    } else {
+        "without --with-filesystem only the partition gets another size".to_owned()
     };
     let what = format!("the file system of partition {number} of {name} cannot grow");
     Err(Message::new(Exit::Usage, what)

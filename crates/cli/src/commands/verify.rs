@@ -256,9 +256,10 @@ fn compare(ui: &Ui, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome 
             end: start.saturating_add(range.end),
         })
         .collect();
-    let owned = match places.is_empty() {
-        true => Vec::new(),
-        false => owners(whole, &places),
+    let owned = if places.is_empty() {
+        Vec::new()
+    } else {
+        owners(whole, &places)
     };
     ui.event(&ReceiptEvent {
         command: "verify",
@@ -439,13 +440,14 @@ fn differences(
 /// A difference in words: bytes, and the partition that they lie in.
 fn place(difference: &Difference, inspection: Option<&Inspection>) -> String {
     let (first, last) = (difference.start, difference.end - 1);
-    let bytes = match first == last {
-        true => format!("byte {}", units::grouped(first)),
-        false => format!(
+    let bytes = if first == last {
+        format!("byte {}", units::grouped(first))
+    } else {
+        format!(
             "bytes {} to {}",
             units::grouped(first),
             units::grouped(last)
-        ),
+        )
     };
     let partition = inspection.and_then(|found| found.partition_at(difference.start));
     let Some(partition) = partition else {

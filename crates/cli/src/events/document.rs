@@ -250,9 +250,10 @@ fn page() -> String {
     out.push_str("# Parts of lines\n\n");
     for (name, schema) in shared.iter().filter(|(name, _)| !told.contains(name)) {
         let _ = writeln!(out, "## {name}\n\n{}\n", one_line(&schema["description"]));
-        match schema["oneOf"].is_array() || schema["enum"].is_array() {
-            true => alternatives(&mut out, schema, &shared),
-            false => keys(&mut out, schema, &shared),
+        if schema["oneOf"].is_array() || schema["enum"].is_array() {
+            alternatives(&mut out, schema, &shared)
+        } else {
+            keys(&mut out, schema, &shared)
         }
     }
     format!("{}\n", out.trim_end())

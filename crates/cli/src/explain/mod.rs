@@ -333,9 +333,12 @@ pub(crate) fn configure_error(medium: &str, error: &ConfigureError) -> Message {
 
 /// Changes that could not be committed.
 pub(crate) fn commit_error(medium: &str, error: &CommitError) -> Message {
-    let state = |rolled_back: bool| match rolled_back {
-        true => "holds again what it held before",
-        false => "is half changed; the next command that changes it finishes it or puts it back",
+    let state = |rolled_back: bool| {
+        if rolled_back {
+            "holds again what it held before"
+        } else {
+            "is half changed; the next command that changes it finishes it or puts it back"
+        }
     };
     match error {
         CommitError::Disk {

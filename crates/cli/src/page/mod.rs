@@ -111,9 +111,10 @@ fn section(section: &Section) -> String {
 
 fn done(section: &Finished) -> String {
     let receipt = &section.receipt;
-    let verified = match receipt.verified {
-        true => "written, read back and equal",
-        false => "written, not read back",
+    let verified = if receipt.verified {
+        "written, read back and equal"
+    } else {
+        "written, not read back"
     };
     let (image, name) = (escape(&receipt.image.name), escape(&section.name));
     let identity = receipt

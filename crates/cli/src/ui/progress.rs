@@ -268,9 +268,10 @@ pub(crate) struct Waiting(ProgressBar);
 impl Waiting {
     /// Shows `what` after a while, on a terminal.
     pub(crate) fn new(ui: &Ui, what: String) -> Self {
-        let target = match ui.json || ui.quiet {
-            true => ProgressDrawTarget::hidden(),
-            false => ProgressDrawTarget::stderr(),
+        let target = if ui.json || ui.quiet {
+            ProgressDrawTarget::hidden()
+        } else {
+            ProgressDrawTarget::stderr()
         };
         let spinner = ProgressBar::new_spinner().with_message(printable(&what));
         spinner.set_draw_target(target);

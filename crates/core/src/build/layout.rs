@@ -210,12 +210,13 @@ fn partition_size(text: &str) -> Result<PartitionSize, Wrong> {
 
 fn alignment(text: &str) -> Result<u64, Wrong> {
     let bytes = size(text)?;
-    match bytes.is_power_of_two() && (512..=1 << 30).contains(&bytes) {
-        true => Ok(bytes),
-        false => Err(Wrong::new(
+    if bytes.is_power_of_two() && (512..=1 << 30).contains(&bytes) {
+        Ok(bytes)
+    } else {
+        Err(Wrong::new(
             format!("{text:?} is no alignment"),
             "a power of two from 512 on, such as \"1MiB\" or \"4MiB\"",
-        )),
+        ))
     }
 }
 

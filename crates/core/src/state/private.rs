@@ -133,11 +133,12 @@ fn must_be_out_of_reach(path: &Path, own: Owner) -> Result<(), UnsafePlace> {
     let own_group = [0, own.gid].contains(&facts.gid());
     let is_shared =
         facts.mode() & OTHERS_WRITE != 0 || facts.mode() & GROUP_WRITES != 0 && !own_group;
-    match is_shared && facts.mode() & STICKY == 0 {
-        true => Err(UnsafePlace::Shared {
+    if is_shared && facts.mode() & STICKY == 0 {
+        Err(UnsafePlace::Shared {
             path: path.to_owned(),
-        }),
-        false => Ok(()),
+        })
+    } else {
+        Ok(())
     }
 }
 

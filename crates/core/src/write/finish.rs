@@ -63,9 +63,10 @@ pub(super) fn finish(
     overlay.write_at(0, &state.first)?;
     let mut finished = Finished::default();
     if target.grow {
-        let grown = match target.is_partition {
-            true => grow::grow_whole(&overlay, target.now),
-            false => grow::grow(&overlay, target.now),
+        let grown = if target.is_partition {
+            grow::grow_whole(&overlay, target.now)
+        } else {
+            grow::grow(&overlay, target.now)
         };
         match grown {
             Ok(grown) => finished.grown = Some(grown),
@@ -111,9 +112,12 @@ pub(super) fn finish(
     let committed = overlay
         .commit(&[rest, table], None)
         .map_err(WriteError::from);
-    let checked = committed.and_then(|_| match verify {
-        true => check_first(medium, &overlay, first),
-        false => Ok(()),
+    let checked = committed.and_then(|_| {
+        if verify {
+            check_first(medium, &overlay, first)
+        } else {
+            Ok(())
+        }
     });
     let recorded = checked.and_then(|()| record_changes(&changed, bench, &mut state.records));
     if let Err(error) = recorded {

@@ -312,12 +312,11 @@ impl Lane<'_> {
     }
 
     fn tell(&self, bench: &Bench<'_>, is_writing: bool, waiting: Duration, state: &State) {
-        let (done, total) = match is_writing {
-            true => (bench.written.load(Ordering::Relaxed), self.total(state)),
-            false => {
-                let checked = bench.checked.load(Ordering::Relaxed);
-                (state.excused + checked, Some(state.used))
-            }
+        let (done, total) = if is_writing {
+            (bench.written.load(Ordering::Relaxed), self.total(state))
+        } else {
+            let checked = bench.checked.load(Ordering::Relaxed);
+            (state.excused + checked, Some(state.used))
         };
         self.target.observer.progress(Progress {
             done,
@@ -387,13 +386,12 @@ fn write_all(
         busy.fetch_add(1, Ordering::Relaxed);
         // The first one comes last.
         let is_first = chunk.index == 0;
-        let done = match is_first {
-            true => {
-                let bytes = chunk.used.iter().map(|range| range.len()).sum();
-                bench.written.fetch_add(bytes, Ordering::Relaxed);
-                Ok(Done::default())
-            }
-            false => bench.write(&chunk, &mut buffer),
+        let done = if is_first {
+            let bytes = chunk.used.iter().map(|range| range.len()).sum();
+            bench.written.fetch_add(bytes, Ordering::Relaxed);
+            Ok(Done::default())
+        } else {
+            bench.write(&chunk, &mut buffer)
         };
         busy.fetch_sub(1, Ordering::Relaxed);
         let event = done.map(|done| Event::Written {

@@ -281,9 +281,10 @@ fn stream_to(
                 *feed = None;
             }
         }
-        match feeds.iter().any(|(feed, _)| feed.is_some()) {
-            true => Ok(()),
-            false => Err(None),
+        if feeds.iter().any(|(feed, _)| feed.is_some()) {
+            Ok(())
+        } else {
+            Err(None)
         }
     };
     let end = stream_chunks(source, sums, tracker, position, cancel, take)?;

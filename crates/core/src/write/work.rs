@@ -40,9 +40,10 @@ pub(super) struct Bench<'a> {
 
 impl Bench<'_> {
     fn go_on(&self) -> Result<(), WriteError> {
-        match self.cancel.is_cancelled() || self.stop.load(Ordering::Relaxed) {
-            true => Err(WriteError::Cancelled),
-            false => Ok(()),
+        if self.cancel.is_cancelled() || self.stop.load(Ordering::Relaxed) {
+            Err(WriteError::Cancelled)
+        } else {
+            Ok(())
         }
     }
 
@@ -63,9 +64,10 @@ impl Bench<'_> {
             self.written.fetch_add(done.kept, Ordering::Relaxed);
             return Ok(done);
         }
-        let zeros = match self.no_cheap_zeros.load(Ordering::Relaxed) {
-            true => &[][..],
-            false => &chunk.zeros[..],
+        let zeros = if self.no_cheap_zeros.load(Ordering::Relaxed) {
+            &[][..]
+        } else {
+            &chunk.zeros[..]
         };
         for &zero in zeros {
             self.go_on()?;
@@ -74,9 +76,10 @@ impl Bench<'_> {
                 break;
             }
         }
-        let zeroed = match self.no_cheap_zeros.load(Ordering::Relaxed) {
-            true => Ranges::default(),
-            false => Ranges::joined(zeros.to_vec(), 0),
+        let zeroed = if self.no_cheap_zeros.load(Ordering::Relaxed) {
+            Ranges::default()
+        } else {
+            Ranges::joined(zeros.to_vec(), 0)
         };
         for &range in &chunk.used {
             done.written += range.len();

@@ -140,9 +140,10 @@ impl Check<'_> {
         let sb = self.source.superblock();
         let has_sums = sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
         let blocks: Vec<u64> = one.blocks().collect();
-        let index = match one.has_index {
-            true => Some(index_of(sb, one, &blocks, ahead)?),
-            false => None,
+        let index = if one.has_index {
+            Some(index_of(sb, one, &blocks, ahead)?)
+        } else {
+            None
         };
         let ranges = index.as_ref().map(|index| ranges_of(&index.leaves));
         let mut met = Met::default();
@@ -188,9 +189,10 @@ impl Check<'_> {
                 }
             }
         }
-        match met.entries < 2 {
-            true => Err(one.wrong("it has no entries for itself and what is above")),
-            false => Ok(()),
+        if met.entries < 2 {
+            Err(one.wrong("it has no entries for itself and what is above"))
+        } else {
+            Ok(())
         }
     }
 
@@ -213,9 +215,10 @@ impl Check<'_> {
     }
 
     fn has_right_kind(&self, slot: &Slot, block: &[u8], kind: FileKind) -> bool {
-        let expected = match self.sb().incompatible.has(Incompatible::FILETYPE) {
-            true => kind.entry_byte(),
-            false => 0,
+        let expected = if self.sb().incompatible.has(Incompatible::FILETYPE) {
+            kind.entry_byte()
+        } else {
+            0
         };
         // Names that say nothing of the kind are in order.
         matches!(block[slot.at + 7], found if found == expected || found == 0)
@@ -309,12 +312,13 @@ impl Check<'_> {
             }
             known.extend(way.into_iter().map(|number| (number, true)));
         }
-        match directories
+        if directories
             .iter()
             .any(|one| one.number == InodeNumber::ROOT)
         {
-            true => Ok(()),
-            false => wrong(InodeNumber::ROOT, "there is no root"),
+            Ok(())
+        } else {
+            wrong(InodeNumber::ROOT, "there is no root")
         }
     }
 }

@@ -32,9 +32,10 @@ impl Check<'_> {
         }
         if descriptor.is_inode_table_unwritten {
             let is_right = descriptor.free_inodes == per_group && descriptor.directories == 0;
-            return match is_right {
-                true => Ok(()),
-                false => Err(CheckError::InodeBitmap(group)),
+            return if is_right {
+                Ok(())
+            } else {
+                Err(CheckError::InodeBitmap(group))
             };
         }
         let bitmap = read(self.source, descriptor.inode_bitmap)?;
@@ -62,12 +63,13 @@ impl Check<'_> {
             self.table_part(group, inside, &bitmap, &bytes)?;
         }
         let found = self.directories.len() - directories;
-        match found as u64 == u64::from(descriptor.directories) {
-            true => Ok(()),
-            false => Err(CheckError::Group {
+        if found as u64 == u64::from(descriptor.directories) {
+            Ok(())
+        } else {
+            Err(CheckError::Group {
                 group,
                 what: "it counts other directories than it has",
-            }),
+            })
         }
     }
 
@@ -127,9 +129,10 @@ impl Check<'_> {
             return self.inline(number, inode, attributes);
         }
         let keeps_runs = matches!(kind, FileKind::Directory | FileKind::Symlink);
-        let mapped = match inode.has_map() {
-            true => self.map(number, &inode, keeps_runs)?,
-            false => Mapped::default(),
+        let mapped = if inode.has_map() {
+            self.map(number, &inode, keeps_runs)?
+        } else {
+            Mapped::default()
         };
         if mapped.blocks + attributes != inode.blocks(sb) {
             return wrong(number, "it counts other blocks than it has");
@@ -177,13 +180,15 @@ impl Check<'_> {
             return wrong(number, "it has blocks behind its end");
         }
         let blocks = size.div_ceil(sb.block_size);
-        let most = match inode.has(node::FLAG_EXTENTS) {
-            true => 1 << 32,
-            false => most_in_block_map(sb),
+        let most = if inode.has(node::FLAG_EXTENTS) {
+            1 << 32
+        } else {
+            most_in_block_map(sb)
         };
-        match blocks > most {
-            true => wrong(number, "it is larger than its map can be"),
-            false => Ok(()),
+        if blocks > most {
+            wrong(number, "it is larger than its map can be")
+        } else {
+            Ok(())
         }
     }
 
@@ -192,19 +197,21 @@ impl Check<'_> {
         if inode.has(node::FLAG_ENCRYPT) {
             return Ok(());
         }
-        let text = match inode.is_short_link() {
-            true => inode.map().to_vec(),
-            false => match mapped.runs[..] {
+        let text = if inode.is_short_link() {
+            inode.map().to_vec()
+        } else {
+            match mapped.runs[..] {
                 [run] if run.logical == 0 && run.len == 1 && len < self.sb().block_size => {
                     read(self.source, run.start)?
                 }
                 _ => return wrong(number, "it is a link that cannot be"),
-            },
+            }
         };
         let end = text.iter().position(|byte| *byte == 0);
-        match end == Some(len as usize) && len > 0 {
-            true => Ok(()),
-            false => wrong(number, "it is a link that cannot be"),
+        if end == Some(len as usize) && len > 0 {
+            Ok(())
+        } else {
+            wrong(number, "it is a link that cannot be")
         }
     }
 
@@ -397,9 +404,10 @@ fn field_fault(sb: &Superblock, inode: &Inode, kind: FileKind) -> Option<&'stati
     if has_tree || has_high || (!is_file && inode.has(node::FLAG_IMMUTABLE)) {
         return Some("its flags are not for what it is");
     }
-    let extra = match raw.len() > node::OLD_SIZE {
-        true => usize::from(u16le(raw, node::EXTRA_SIZE)),
-        false => 0,
+    let extra = if raw.len() > node::OLD_SIZE {
+        usize::from(u16le(raw, node::EXTRA_SIZE))
+    } else {
+        0
     };
     let fits = extra == 0 || (extra >= 4 && extra.is_multiple_of(4) && extra <= raw.len() - 128);
     (!fits).then_some("its additional fields have a length that cannot be")

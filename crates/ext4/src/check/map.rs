@@ -83,9 +83,10 @@ impl Walk<'_> {
     fn data(&mut self, run: Run) -> Done {
         self.take(run.blocks())?;
         self.found.end = run.logical_end();
-        match run.is_unwritten {
-            true => self.found.has_unwritten = true,
-            false => self.found.last_written = Some(run.logical_end() - 1),
+        if run.is_unwritten {
+            self.found.has_unwritten = true
+        } else {
+            self.found.last_written = Some(run.logical_end() - 1)
         }
         if self.keeps_runs {
             self.found.runs.push(run);

@@ -207,9 +207,10 @@ fn superblock(sb: &Superblock) -> Result<(), CheckError> {
 }
 
 fn has_right_sizes(sb: &Superblock) -> bool {
-    match sb.incompatible.has(Incompatible::BIT64) {
-        true => sb.descriptor_size >= 64,
-        false => sb.raw_descriptor_size == 0 || sb.raw_descriptor_size.is_power_of_two(),
+    if sb.incompatible.has(Incompatible::BIT64) {
+        sb.descriptor_size >= 64
+    } else {
+        sb.raw_descriptor_size == 0 || sb.raw_descriptor_size.is_power_of_two()
     }
 }
 
@@ -289,9 +290,10 @@ impl<'v> Check<'v> {
         let is_right = group + 1 < sb.groups()
             && self.metadata.get(group as usize) == Some(&used)
             && blocks.end - blocks.start == used + descriptor.free_clusters;
-        match is_right {
-            true => Ok(()),
-            false => Err(CheckError::Bitmap(group)),
+        if is_right {
+            Ok(())
+        } else {
+            Err(CheckError::Bitmap(group))
         }
     }
 }

@@ -53,13 +53,15 @@ impl Check<'_> {
     ) -> Result<Mapped, CheckError> {
         let sb = self.sb();
         let is_inside = (sb.first_data_block.max(1)..sb.blocks).contains(&inode.xattr_block());
-        let attributes = match is_inside {
-            true => self.attributes(number, inode)?,
-            false => 0,
+        let attributes = if is_inside {
+            self.attributes(number, inode)?
+        } else {
+            0
         };
-        let mapped = match inode.mode() == 0 && number != BAD_BLOCKS {
-            true => Mapped::default(),
-            false => self.map(number, inode, keeps_runs)?,
+        let mapped = if inode.mode() == 0 && number != BAD_BLOCKS {
+            Mapped::default()
+        } else {
+            self.map(number, inode, keeps_runs)?
         };
         if mapped.blocks + attributes != inode.blocks(self.sb()) {
             wrong(number, "it counts other blocks than it has")?;
@@ -112,9 +114,10 @@ impl Check<'_> {
         }
         let size = inode.size().div_ceil(sb.block_size);
         let possible = last..=most_in_block_map(sb);
-        match found == inode.blocks(sb) && possible.contains(&size) {
-            true => Ok(()),
-            false => fault(),
+        if found == inode.blocks(sb) && possible.contains(&size) {
+            Ok(())
+        } else {
+            fault()
         }
     }
 
@@ -128,12 +131,13 @@ impl Check<'_> {
                 && sb.journal_inode == 0
                 && u32le(inode.map(), 0) == 0
                 && inode.blocks(sb) == 0;
-            return match is_clear {
-                true => Ok(()),
-                false => wrong(
+            return if is_clear {
+                Ok(())
+            } else {
+                wrong(
                     number,
                     "there is a journal that the superblock does not have",
-                ),
+                )
             };
         }
         let is_file = inode.links() > 0 && inode.kind() == FileKind::Regular;

@@ -223,9 +223,10 @@ impl<D: BlockDevice> Cache<D> {
 
     fn write_content(&mut self) -> Result<(), DiskError> {
         let (start, bytes) = &mut self.content;
-        match self.content_was_freed {
-            true => self.device.write_at(*start, bytes)?,
-            false => self.device.write_free(*start, bytes)?,
+        if self.content_was_freed {
+            self.device.write_at(*start, bytes)?
+        } else {
+            self.device.write_free(*start, bytes)?
         }
         bytes.clear();
         Ok(())

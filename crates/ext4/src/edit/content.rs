@@ -202,9 +202,10 @@ impl<D: BlockDevice> Editor<D> {
         };
         let run = runs[index];
         let place = run.start + (logical - run.logical);
-        let mut block = match run.is_unwritten {
-            true => vec![0; self.sb.block_size as usize],
-            false => self.read_block(place)?,
+        let mut block = if run.is_unwritten {
+            vec![0; self.sb.block_size as usize]
+        } else {
+            self.read_block(place)?
         };
         block[within..].fill(0);
         block[within..within + bytes.len()].copy_from_slice(bytes);

@@ -53,9 +53,10 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     pub(crate) fn kind_byte(&self, kind: FileKind) -> u8 {
-        match self.sb.incompatible.has(Incompatible::FILETYPE) {
-            true => kind.entry_byte(),
-            false => 0,
+        if self.sb.incompatible.has(Incompatible::FILETYPE) {
+            kind.entry_byte()
+        } else {
+            0
         }
     }
 
@@ -131,9 +132,10 @@ impl<D: BlockDevice> Editor<D> {
         let mut names = HashMap::new();
         for (index, &place) in blocks.iter().enumerate() {
             let block = self.read_block(place)?;
-            let is_sound = match u32::try_from(index).is_ok_and(|index| nodes.contains(&index)) {
-                true => is_whole(&block),
-                false => is_whole(&block) && (!self.has_tails() || has_right_tail(&block, seed)),
+            let is_sound = if u32::try_from(index).is_ok_and(|index| nodes.contains(&index)) {
+                is_whole(&block)
+            } else {
+                is_whole(&block) && (!self.has_tails() || has_right_tail(&block, seed))
             };
             if !is_sound {
                 return Err(damaged(index).into());

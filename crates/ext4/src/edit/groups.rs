@@ -11,9 +11,10 @@ use crate::{ReadOnlyCompatible, Superblock, VolumeError};
 
 /// A number of 16 bits in a descriptor, with its upper half where there is room for it.
 pub(crate) fn count(raw: &[u8], field: usize) -> u32 {
-    let high = match raw.len() >= 64 {
-        true => u32::from(u16le(raw, bg::high(field))),
-        false => 0,
+    let high = if raw.len() >= 64 {
+        u32::from(u16le(raw, bg::high(field)))
+    } else {
+        0
     };
     high << 16 | u32::from(u16le(raw, field))
 }
@@ -181,13 +182,14 @@ impl<D: BlockDevice> Editor<D> {
             let mask = if stored.len() >= 64 { !0 } else { 0xffff };
             is_right &= count(&stored, bg::INODE_BITMAP_CHECKSUM) & mask == sum & mask;
         }
-        match is_right {
-            true => Ok(()),
-            false => Err(VolumeError::DamagedAt {
+        if is_right {
+            Ok(())
+        } else {
+            Err(VolumeError::DamagedAt {
                 what: "an inode bitmap",
                 offset: place * self.sb.block_size,
             }
-            .into()),
+            .into())
         }
     }
 

@@ -85,9 +85,10 @@ impl<D: BlockDevice> Editor<D> {
         let size = self.sb.block_size as usize;
         let in_root = limit(size, ROOT_START, has_sums);
         let in_node = limit(size, NODE_START, has_sums);
-        let nodes = match leaves.len() <= in_root {
-            true => 0,
-            false => leaves.len().div_ceil(in_node),
+        let nodes = if leaves.len() <= in_root {
+            0
+        } else {
+            leaves.len().div_ceil(in_node)
         };
         // Three levels are another feature; so large a folder goes without.
         if nodes > in_root || leaves.is_empty() {
@@ -161,9 +162,10 @@ impl<D: BlockDevice> Editor<D> {
             // Room is left so that the next names do not split every block.
             if leaves.is_empty() || used + needed > room * 7 / 8 {
                 // The lowest bit says that names with the same hash are in the block before.
-                let from = match leaves.is_empty() {
-                    true => 0,
-                    false => entry.hash | u32::from(entry.hash == last_hash),
+                let from = if leaves.is_empty() {
+                    0
+                } else {
+                    entry.hash | u32::from(entry.hash == last_hash)
                 };
                 leaves.push((from, Vec::new()));
                 used = 0;

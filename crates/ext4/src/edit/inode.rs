@@ -16,9 +16,10 @@ const EXTRA_SIZE: u16 = 32;
 
 impl Inode {
     pub(crate) fn set_flag(&mut self, flag: u32, is_on: bool) {
-        let flags = match is_on {
-            true => self.flags() | flag,
-            false => self.flags() & !flag,
+        let flags = if is_on {
+            self.flags() | flag
+        } else {
+            self.flags() & !flag
         };
         put32(&mut self.raw, node::FLAGS, flags);
     }
@@ -134,9 +135,10 @@ impl<D: BlockDevice> Editor<D> {
         let (size, len) = (self.sb.block_size, self.sb.inode_size as usize);
         let at = (offset % size) as usize;
         let inode = Inode::new(self.cache.block(offset / size)?[at..at + len].to_vec());
-        match inode.has(node::FLAGS_FIXED | node::FLAGS_STRANGE) {
-            true => Err(EditError::Fixed(format!("inode {}", number.0))),
-            false => Ok(inode),
+        if inode.has(node::FLAGS_FIXED | node::FLAGS_STRANGE) {
+            Err(EditError::Fixed(format!("inode {}", number.0)))
+        } else {
+            Ok(inode)
         }
     }
 
@@ -203,9 +205,10 @@ impl<D: BlockDevice> Editor<D> {
     fn sectors_in_blocks(&self, inode: &Inode) -> u64 {
         let high = u64::from(u16le(&inode.raw, node::SECTORS_HIGH));
         let count = high << 32 | u64::from(crate::bytes::u32le(&inode.raw, node::SECTORS));
-        match inode.has(node::FLAG_HUGE) {
-            true => count,
-            false => count / (self.sb.block_size / 512),
+        if inode.has(node::FLAG_HUGE) {
+            count
+        } else {
+            count / (self.sb.block_size / 512)
         }
     }
 }

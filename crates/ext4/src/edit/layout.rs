@@ -70,9 +70,10 @@ pub(crate) fn place(
         let size = 1u64 << LOG_FLEX;
         let end = (first / size + 1) * size;
         let set = first..end.min(groups.end);
-        let together = match is_flexible {
-            true => place_together(sb, set.clone()),
-            false => None,
+        let together = if is_flexible {
+            place_together(sb, set.clone())
+        } else {
+            None
         };
         let placed = together.or_else(|| place_apart(sb, set.clone()))?;
         all.extend(placed);

@@ -113,9 +113,10 @@ impl<D: BlockDevice> Editor<D> {
         if by_extents {
             inode.set_flag(node::FLAG_EXTENTS, true);
         }
-        let map_blocks = match inode.has(node::FLAG_EXTENTS) {
-            true => self.put_extents(number, inode, runs)?,
-            false => self.put_block_map(number, inode, runs)?,
+        let map_blocks = if inode.has(node::FLAG_EXTENTS) {
+            self.put_extents(number, inode, runs)?
+        } else {
+            self.put_block_map(number, inode, runs)?
         };
         let data: u64 = runs.iter().map(|run| run.len).sum();
         let attributes = u64::from(inode.xattr_block() != 0);

@@ -92,9 +92,10 @@ impl FreeMap {
         while end < limit && self.is_free(end) {
             let word = self.words[end as usize / 64];
             // Whole words go at once.
-            end = match end.is_multiple_of(64) && word == u64::MAX && end + 64 <= limit {
-                true => end + 64,
-                false => end + 1,
+            end = if end.is_multiple_of(64) && word == u64::MAX && end + 64 <= limit {
+                end + 64
+            } else {
+                end + 1
             };
         }
         first..end
@@ -143,9 +144,10 @@ impl FreeMap {
         let mut pieces = Vec::new();
         for run in self.runs(wanted) {
             // A run from before the hint may reach over it, where the search began.
-            let end = match run.start < self.hint {
-                true => run.end.min(self.hint),
-                false => run.end,
+            let end = if run.start < self.hint {
+                run.end.min(self.hint)
+            } else {
+                run.end
             };
             let len = u64::from(end - run.start).min(left) as u32;
             pieces.push(run.start..run.start + len);

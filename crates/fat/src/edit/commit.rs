@@ -76,9 +76,10 @@ impl Pieces<'_> {
             }
             piece.add_to(&mut run);
         }
-        match run.is_empty() {
-            true => Ok(()),
-            false => device.write_at(start, &run),
+        if run.is_empty() {
+            Ok(())
+        } else {
+            device.write_at(start, &run)
         }
     }
 }

@@ -324,9 +324,10 @@ impl<D: BlockDevice> Editor<D> {
         let above = path.trim_end_matches('/');
         let above = &above[..above.len() - last.len()];
         let folder = self.tree().find(above)?;
-        match folder.is_folder {
-            true => Ok((folder.first, last)),
-            false => Err(VolumeError::NotFolder(above.trim_end_matches('/').to_owned()).into()),
+        if folder.is_folder {
+            Ok((folder.first, last))
+        } else {
+            Err(VolumeError::NotFolder(above.trim_end_matches('/').to_owned()).into())
         }
     }
 
@@ -347,9 +348,10 @@ impl<D: BlockDevice> Editor<D> {
 
     /// Clusters by which a folder has to grow for one more name.
     fn growth(&self, folder: u32, name: &str, path: &str) -> Result<u64, EditError> {
-        let long = match name::basis(name).is_whole {
-            true => 0,
-            false => name::long_parts(name).len(),
+        let long = if name::basis(name).is_whole {
+            0
+        } else {
+            name::long_parts(name).len()
         };
         let known = self.store.folder(folder)?;
         let missing = known.missing(long + 1);

@@ -69,12 +69,11 @@ fn change(files: &mut Files<'_>, wanted: &PlacedEdit) -> Result<FileChange, Conf
     let edit = match &wanted.what {
         EditOrRemoval::Edit(edit) => edit,
         EditOrRemoval::Remove => {
-            return match files.has_name(path)? {
-                false => Ok(told(ChangeKind::Same, String::new())),
-                true => {
-                    files.remove(path)?;
-                    Ok(told(ChangeKind::Removed, String::new()))
-                }
+            return if files.has_name(path)? {
+                files.remove(path)?;
+                Ok(told(ChangeKind::Removed, String::new()))
+            } else {
+                Ok(told(ChangeKind::Same, String::new()))
             };
         }
     };

@@ -136,16 +136,17 @@ pub fn apply(
 ) -> Result<ConfigureReport, ConfigureError> {
     let device = site.device;
     let mut notes = Vec::new();
-    let grown = match settings.grows_root {
-        true => match grow::grow(device, site.now) {
+    let grown = if settings.grows_root {
+        match grow::grow(device, site.now) {
             Ok(grown) => Some(grown),
             Err(pinewrit_table::TableError::Disk(error)) => return Err(error.into()),
             Err(why) => {
                 notes.push(format!("nothing was grown: {why}"));
                 None
             }
-        },
-        false => None,
+        }
+    } else {
+        None
     };
     let chosen = choice::choose(device, settings, site.now)?;
     let mut report = ConfigureReport {
@@ -188,9 +189,10 @@ pub fn apply(
             }
             put_seed(site, settings, &filesystem, folder, &context, &mut report)?;
             // Accounts of the settings, or one of the image's own.
-            report.has_way_in = match settings.users.is_empty() {
-                false => Some(true),
-                true => chosen.opens,
+            report.has_way_in = if settings.users.is_empty() {
+                chosen.opens
+            } else {
+                Some(true)
             };
         }
         Way::Root => {

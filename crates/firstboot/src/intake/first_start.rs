@@ -46,9 +46,10 @@ impl Step {
     pub(crate) fn commands(first: &FirstStart) -> Vec<Self> {
         let mut steps: Vec<Self> = Vec::new();
         for command in &first.commands {
-            let when = match command.needs_network {
-                true => When::WithNetwork,
-                false => When::Once,
+            let when = if command.needs_network {
+                When::WithNetwork
+            } else {
+                When::Once
             };
             let mut step = Self::new(&command.run, when);
             let earlier = steps.iter().filter(|one| one.command == step.command);

@@ -69,9 +69,10 @@ pub(crate) fn described(
     let names: Vec<String> = names.into_iter().map(named).collect();
     Some(HostKey {
         fingerprint: key.fingerprint(HashAlg::Sha256).to_string(),
-        known_hosts: match names.is_empty() {
-            true => format!("* {}", bare.join(" ")),
-            false => format!("{} {}", names.join(","), bare.join(" ")),
+        known_hosts: if names.is_empty() {
+            format!("* {}", bare.join(" "))
+        } else {
+            format!("{} {}", names.join(","), bare.join(" "))
         },
         is_new: origin == KeyOrigin::New,
     })

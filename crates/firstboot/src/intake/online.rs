@@ -25,9 +25,10 @@ impl Awaited {
     /// Without wired settings the usual interface asks for addresses, whichever it is.
     pub(crate) fn by(settings: &CheckedSettings) -> Self {
         let usual = [Wired::default()];
-        let wired = match settings.wired.is_empty() {
-            true => &usual[..],
-            false => &settings.wired[..],
+        let wired = if settings.wired.is_empty() {
+            &usual[..]
+        } else {
+            &settings.wired[..]
         };
         Self::of(wired, settings.wireless.as_ref())
     }

@@ -87,9 +87,10 @@ pub(super) fn read(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<E
     let anonymous_identity = fields.checked("anonymous-identity", plain);
     let server_name = fields.checked("server-name", super::extras::time_server);
     let authority = pem(document, fields, "ca-file", "CERTIFICATE");
-    let method = match is_tls? {
-        true => read_tls(document, fields),
-        false => read_peap(document, fields),
+    let method = if is_tls? {
+        read_tls(document, fields)
+    } else {
+        read_peap(document, fields)
     };
     Some(Enterprise {
         method: method?,
@@ -183,12 +184,13 @@ pub(super) fn ask_password(document: &Document<'_>, account: &mut Enterprise, ss
 
 /// One line, as all network managers take it.
 fn plain(text: &str) -> Result<String, Wrong> {
-    match !text.is_empty() && !text.chars().any(char::is_control) {
-        true => Ok(text.to_owned()),
-        false => Err(Wrong::new(
+    if !text.is_empty() && !text.chars().any(char::is_control) {
+        Ok(text.to_owned())
+    } else {
+        Err(Wrong::new(
             "this is empty, or holds control characters",
             "one line of text",
-        )),
+        ))
     }
 }
 
@@ -204,12 +206,13 @@ fn pem(document: &Document<'_>, fields: &Fields<'_, '_>, key: &str, kind: &str) 
         line.starts_with("-----BEGIN ") && line.trim_end().ends_with(&format!("{kind}-----"))
     };
     let is_whole = content.lines().any(is_begin) && content.contains("-----END ");
-    let checked = match is_whole {
-        true => Ok(content),
-        false => Err(Wrong::new(
+    let checked = if is_whole {
+        Ok(content)
+    } else {
+        Err(Wrong::new(
             format!("{} holds no {}", path.value, kind.to_lowercase()),
             format!("a file in PEM, which begins with -----BEGIN {kind}-----"),
-        )),
+        ))
     };
     document.accept(path.line, checked)
 }

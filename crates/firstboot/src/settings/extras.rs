@@ -325,12 +325,13 @@ pub(super) fn time_server(name: &str) -> Result<String, Wrong> {
                 .all(|b| b.is_ascii_alphanumeric() || b == b'-')
     };
     let is_name = name.len() <= 253 && name.split('.').all(is_label);
-    match is_name || name.parse::<std::net::IpAddr>().is_ok() {
-        true => Ok(name.to_owned()),
-        false => Err(Wrong::new(
+    if is_name || name.parse::<std::net::IpAddr>().is_ok() {
+        Ok(name.to_owned())
+    } else {
+        Err(Wrong::new(
             format!("{} is no server's name or address", quoted(name)),
             "as in \"time.larkfell.example\" or \"10.77.0.53\"",
-        )),
+        ))
     }
 }
 
@@ -354,12 +355,13 @@ pub(super) fn read_first_start(document: &Document<'_>, top: &Fields<'_, '_>) ->
             }
         };
         let at = line?;
-        let checked = match at.value.contains(['\n', '\0']) || at.value.trim().is_empty() {
-            true => Err(Wrong::new(
+        let checked = if at.value.contains(['\n', '\0']) || at.value.trim().is_empty() {
+            Err(Wrong::new(
                 "a command is one line",
                 "put a script on the medium with [[file]], and call it",
-            )),
-            false => Ok(at.value),
+            ))
+        } else {
+            Ok(at.value)
         };
         Some(FirstCommand {
             run: document.accept(at.line, checked)?,
@@ -389,15 +391,16 @@ pub(super) fn read_autologin(
         document.mistake(fields.line(), "[autologin] does not say who", remedy);
     }
     let user = fields.checked("user", |name| {
-        match users.iter().any(|user| user.name == name) {
-            true => Ok(name.to_owned()),
-            false => Err(Wrong::new(
+        if users.iter().any(|user| user.name == name) {
+            Ok(name.to_owned())
+        } else {
+            Err(Wrong::new(
                 format!(
                     "[autologin] names {}, who is no user of these settings",
                     quoted(name)
                 ),
                 "add [[users]] with that name",
-            )),
+            ))
         }
     });
     Some(Autologin {
@@ -413,11 +416,12 @@ fn package(name: &str) -> Result<String, Wrong> {
         && name
             .bytes()
             .all(|b| b.is_ascii_alphanumeric() || b"+-._:".contains(&b));
-    match fits {
-        true => Ok(name.to_owned()),
-        false => Err(Wrong::new(
+    if fits {
+        Ok(name.to_owned())
+    } else {
+        Err(Wrong::new(
             format!("{} is no name of a package", quoted(name)),
             "letters, digits, `+`, `-`, `.`",
-        )),
+        ))
     }
 }

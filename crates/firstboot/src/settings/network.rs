@@ -419,9 +419,10 @@ fn route(text: &str) -> Result<RouteTo, Wrong> {
     let (to, via) = text.split_once(" via ").ok_or_else(wrong)?;
     let to: IpNet = to.trim().parse().map_err(|_| wrong())?;
     let via: IpAddr = via.trim().parse().map_err(|_| wrong())?;
-    match to.addr().is_ipv4() == via.is_ipv4() && to == to.trunc() {
-        true => Ok(RouteTo { to, via }),
-        false => Err(wrong()),
+    if to.addr().is_ipv4() == via.is_ipv4() && to == to.trunc() {
+        Ok(RouteTo { to, via })
+    } else {
+        Err(wrong())
     }
 }
 
@@ -563,11 +564,12 @@ fn mac_address(text: &str) -> Result<MacAddress, Wrong> {
     if !is_form || hex::decode_to_slice(digits, &mut bytes).is_err() {
         return Err(wrong(format!("{} is no hardware address", quoted(text))));
     }
-    match bytes[0] & 1 == 1 || bytes == [0; 6] {
-        true => Err(wrong(format!(
+    if bytes[0] & 1 == 1 || bytes == [0; 6] {
+        Err(wrong(format!(
             "{text} is the address of no single interface"
-        ))),
-        false => Ok(MacAddress(bytes)),
+        )))
+    } else {
+        Ok(MacAddress(bytes))
     }
 }
 
@@ -577,11 +579,12 @@ pub(super) fn interface(name: &str) -> Result<String, Wrong> {
         && name
             .bytes()
             .all(|b| b.is_ascii_alphanumeric() || b"-_.".contains(&b));
-    match fits {
-        true => Ok(name.to_owned()),
-        false => Err(Wrong::new(
+    if fits {
+        Ok(name.to_owned())
+    } else {
+        Err(Wrong::new(
             format!("{} is not the name of an interface", quoted(name)),
             "as in \"eth0\" or \"wlan0\"",
-        )),
+        ))
     }
 }

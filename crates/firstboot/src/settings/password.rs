@@ -169,12 +169,13 @@ pub(super) fn password_hash(text: &str) -> Result<Secret, Wrong> {
     let known = KINDS.iter().any(|kind| text.starts_with(kind));
     let printable = text.bytes().all(|b| b.is_ascii_graphic() && b != b':');
     if known && printable && text.len() > 20 {
-        return match is_whole(text) {
-            true => Ok(Secret::new(text.to_owned())),
-            false => Err(Wrong::new(
+        return if is_whole(text) {
+            Ok(Secret::new(text.to_owned()))
+        } else {
+            Err(Wrong::new(
                 "this password hash is not whole, so no password would ever be right",
                 "copy all of it, as `openssl passwd -6` or mkpasswd prints it",
-            )),
+            ))
         };
     }
     // Not shown: it may well be the password itself.

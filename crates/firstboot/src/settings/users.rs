@@ -169,8 +169,8 @@ fn read_user(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<User> {
 
 /// `true` asks for the user's password, if there is one.
 fn read_sudo(fields: &Fields<'_, '_>, has_password: bool) -> Sudo {
-    let wish = match fields.has_text("sudo") {
-        true => fields.checked("sudo", |text| match text {
+    let wish = if fields.has_text("sudo") {
+        fields.checked("sudo", |text| match text {
             "without-password" => Ok(Sudo::WithoutPassword),
             "with-password" if has_password => Ok(Sudo::WithPassword),
             "with-password" => Err(Wrong::new(
@@ -181,14 +181,15 @@ fn read_sudo(fields: &Fields<'_, '_>, has_password: bool) -> Sudo {
                 format!("{} is no way to become root", quoted(text)),
                 "true, false, \"with-password\" or \"without-password\"",
             )),
-        }),
-        false => fields
+        })
+    } else {
+        fields
             .boolean("sudo")
             .map(|at| match (at.value, has_password) {
                 (false, _) => Sudo::No,
                 (true, true) => Sudo::WithPassword,
                 (true, false) => Sudo::WithoutPassword,
-            }),
+            })
     };
     wish.unwrap_or_default()
 }
@@ -264,9 +265,10 @@ fn public_key(line: &str) -> Result<String, Wrong> {
     let key = PublicKey::from_openssh(line).map_err(|_| {
         let kind = line.split_whitespace().next().unwrap_or_default();
         Wrong::new(
-            match kind.starts_with("ssh-") || kind.contains("-sha2-") || kind.starts_with("sk-") {
-                true => format!("this {kind} key is damaged or cut off"),
-                false => "this is not an SSH public key".to_owned(),
+            if kind.starts_with("ssh-") || kind.contains("-sha2-") || kind.starts_with("sk-") {
+                format!("this {kind} key is damaged or cut off")
+            } else {
+                "this is not an SSH public key".to_owned()
             },
             "copy the one line of the .pub file, as in \"ssh-ed25519 AAAA… name\"",
         )
@@ -320,12 +322,13 @@ fn shell(path: &str) -> Result<String, Wrong> {
         && path
             .bytes()
             .all(|b| b.is_ascii_alphanumeric() || b"/-_.".contains(&b));
-    match fits {
-        true => Ok(path.to_owned()),
-        false => Err(Wrong::new(
+    if fits {
+        Ok(path.to_owned())
+    } else {
+        Err(Wrong::new(
             format!("{} is no shell", quoted(path)),
             "its full path, as in \"/bin/bash\"",
-        )),
+        ))
     }
 }
 
@@ -335,12 +338,13 @@ fn group_name(name: &str) -> Result<String, Wrong> {
             .chars()
             .all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || "_-".contains(c))
         && name.len() <= 32;
-    match fits {
-        true => Ok(name.to_owned()),
-        false => Err(Wrong::new(
+    if fits {
+        Ok(name.to_owned())
+    } else {
+        Err(Wrong::new(
             format!("{} is not a group name", quoted(name)),
             "a small letter, then small letters, digits, `_` or `-`",
-        )),
+        ))
     }
 }
 

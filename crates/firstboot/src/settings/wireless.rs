@@ -113,9 +113,10 @@ pub(super) fn read_wireless(document: &Document<'_>, top: &Fields<'_, '_>) -> Op
             "add [[wireless.networks]] with ssid and passphrase-env",
         );
     }
-    let interface = match fields.has("interface") {
-        true => fields.checked("interface", interface),
-        false => Some("wlan0".to_owned()),
+    let interface = if fields.has("interface") {
+        fields.checked("interface", interface)
+    } else {
+        Some("wlan0".to_owned())
     };
     let networks = networks
         .iter()

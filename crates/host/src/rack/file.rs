@@ -200,9 +200,10 @@ impl RackFile {
         };
         file.check_cards(&mut mistakes);
         file.check_readers(&mut mistakes);
-        match mistakes.found.is_empty() {
-            true => Ok(file),
-            false => Err(mistakes.found),
+        if mistakes.found.is_empty() {
+            Ok(file)
+        } else {
+            Err(mistakes.found)
         }
     }
 

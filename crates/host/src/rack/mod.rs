@@ -377,12 +377,13 @@ impl Rack {
     }
 
     fn must_have_card(&self, card: &str) -> Result<(), RackError> {
-        match self.file.cards.iter().any(|known| known.name == card) {
-            true => Ok(()),
-            false => Err(RackError::NoCard {
+        if self.file.cards.iter().any(|known| known.name == card) {
+            Ok(())
+        } else {
+            Err(RackError::NoCard {
                 name: card.to_owned(),
                 known: self.cards().into_iter().map(|place| place.card).collect(),
-            }),
+            })
         }
     }
 

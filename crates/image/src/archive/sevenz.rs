@@ -57,9 +57,10 @@ pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result
     reader
         .for_each_entries_with_decision(each)
         .map_err(explain)?;
-    match found {
-        true => Ok(()),
-        false => Err(damaged("the member is not there any more")),
+    if found {
+        Ok(())
+    } else {
+        Err(damaged("the member is not there any more"))
     }
 }
 

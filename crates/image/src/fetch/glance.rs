@@ -74,9 +74,10 @@ impl PackedBytes for StartOnly {
                 return self.remote.read_at(buffer, offset);
             }
             if known >= IN_MEMORY || offset >= IN_MEMORY {
-                return match self.may_ask_elsewhere(buffer.len()) {
-                    true => self.remote.read_at(buffer, offset),
-                    false => Err(not_fetched()),
+                return if self.may_ask_elsewhere(buffer.len()) {
+                    self.remote.read_at(buffer, offset)
+                } else {
+                    Err(not_fetched())
                 };
             }
             if self.remote.read_at(&mut scratch, known)? == 0 {

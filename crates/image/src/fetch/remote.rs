@@ -354,9 +354,10 @@ impl Remote {
             stream.position = offset;
             return stream;
         }
-        let known = match self.version.has_mark() {
-            true => VecDeque::new(),
-            false => state.known_before(offset),
+        let known = if self.version.has_mark() {
+            VecDeque::new()
+        } else {
+            state.known_before(offset)
         };
         drop(state);
         let start = offset - known.len() as u64;

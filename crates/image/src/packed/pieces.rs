@@ -354,9 +354,10 @@ pub(crate) fn find_among(all: &[(String, u64)]) -> Result<Option<Group>, PiecesF
 }
 
 fn names(folder: &Path) -> io::Result<Vec<String>> {
-    let folder = match folder.as_os_str().is_empty() {
-        true => Path::new("."),
-        false => folder,
+    let folder = if folder.as_os_str().is_empty() {
+        Path::new(".")
+    } else {
+        folder
     };
     let mut names = Vec::new();
     for entry in fs::read_dir(folder)? {
@@ -537,9 +538,12 @@ mod tests {
     #[case::letters(&["yy", "yz", "zaaa", "zaab"], SHORT_LETTERS + 2)]
     #[case::digits(&[".88", ".89", ".9000", ".9001"], SHORT_DIGITS + 2)]
     fn many_pieces_go_on_with_longer_names(#[case] last: &[&str], #[case] count: u64) {
-        let name = |number| match last[0].starts_with('.') {
-            true => series("hut.", Numbers::Digits).name(number, ""),
-            false => series("hut", Numbers::Letters).name(number, ""),
+        let name = |number| {
+            if last[0].starts_with('.') {
+                series("hut.", Numbers::Digits).name(number, "")
+            } else {
+                series("hut", Numbers::Letters).name(number, "")
+            }
         };
         let names: Vec<String> = (0..count).map(name).collect();
         for (ending, name) in last.iter().rev().zip(names.iter().rev()) {

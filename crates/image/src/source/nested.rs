@@ -90,9 +90,10 @@ impl ImageSource {
             files.push(spool.fill(&mut stream).map_err(failed)?);
         }
         let files = packed::Files::of(files);
-        let packed: Arc<dyn PackedBytes> = match group.is_zip {
-            true => packed::join_zip(files, &group.name).map_err(pieces)?,
-            false => Arc::new(files),
+        let packed: Arc<dyn PackedBytes> = if group.is_zip {
+            packed::join_zip(files, &group.name).map_err(pieces)?
+        } else {
+            Arc::new(files)
         };
         let others = all
             .into_iter()

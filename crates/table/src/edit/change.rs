@@ -103,9 +103,10 @@ impl TableEdit {
             }
             PartitionType::Gpt(guid) => self.scheme == SchemeKind::Gpt && !guid.is_nil(),
         };
-        match is_right {
-            true => Ok(()),
-            false => Err(TableError::WrongKind(kind.to_string())),
+        if is_right {
+            Ok(())
+        } else {
+            Err(TableError::WrongKind(kind.to_string()))
         }
     }
 

@@ -232,9 +232,10 @@ impl TableEdit {
         };
         edit.renew(ids);
         let usable = edit.usable();
-        match usable.start < usable.end {
-            true => Ok(edit),
-            false => Err(TableError::TooSmall { size }),
+        if usable.start < usable.end {
+            Ok(edit)
+        } else {
+            Err(TableError::TooSmall { size })
         }
     }
 

@@ -127,9 +127,10 @@ impl TableEdit {
         let mut records = Vec::new();
         let mut before = extended.first;
         for slot in &logical {
-            let record = match records.is_empty() {
-                true => extended.first,
-                false => slot.first.0.saturating_sub(step).max(before),
+            let record = if records.is_empty() {
+                extended.first
+            } else {
+                slot.first.0.saturating_sub(step).max(before)
             };
             records.push(record);
             before = slot.end();
@@ -182,9 +183,10 @@ impl TableEdit {
                 return Err(TableError::WrongKind(slot.kind.to_string()));
             };
             let at = (slot.number as usize - 1) * size;
-            let active = match slot.active {
-                true => crate::table::LEGACY_BIOS_BOOTABLE,
-                false => 0,
+            let active = if slot.active {
+                crate::table::LEGACY_BIOS_BOOTABLE
+            } else {
+                0
             };
             put_entry(
                 &mut entries[at..at + size],

@@ -135,9 +135,10 @@ impl ExtScan {
                 continue;
             };
             let [blocks, inodes, table] = found.metadata(&self.sb);
-            let of_table = match found.is_inode_table_free {
-                true => &mut self.free_tables,
-                false => &mut self.metadata,
+            let of_table = if found.is_inode_table_free {
+                &mut self.free_tables
+            } else {
+                &mut self.metadata
             };
             of_table.insert(table.start, table.end);
             for place in [blocks, inodes] {

@@ -110,9 +110,10 @@ pub(super) fn ext_facts(
 
 pub(super) fn fat_facts(node: &fat::Node) -> Facts {
     Facts {
-        kind: match node.is_folder {
-            true => Kind::Folder,
-            false => Kind::File,
+        kind: if node.is_folder {
+            Kind::Folder
+        } else {
+            Kind::File
         },
         size: node.size,
         mode: None,

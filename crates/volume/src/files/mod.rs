@@ -397,9 +397,10 @@ impl<'a> Files<'a> {
             let (Some(tree), Some(node)) = (self.fat(), self.fat_node(path)?) else {
                 return Err(FilesError::NotFound(path.to_owned()));
             };
-            return match node.is_folder {
-                true => Err(FilesError::IsFolder(path.to_owned())),
-                false => fat_hand_on(tree, &node, path, taker),
+            return if node.is_folder {
+                Err(FilesError::IsFolder(path.to_owned()))
+            } else {
+                fat_hand_on(tree, &node, path, taker)
             };
         };
         let number = match tree.find_target(path.as_bytes()) {

@@ -161,9 +161,10 @@ fn meant_without_top(
                 .map(str::to_owned),
         );
         below.extend(parts.next().map(str::to_owned));
-        match tops.len() > 1 || below.len() > MAX_NAMES {
-            true => Err(()),
-            false => Ok(()),
+        if tops.len() > 1 || below.len() > MAX_NAMES {
+            Err(())
+        } else {
+            Ok(())
         }
     });
     if visited.is_err() {
@@ -265,16 +266,18 @@ impl Fill for Choosing<'_> {
         target: &[u8],
         attributes: &Attributes,
     ) -> Result<(), FillError> {
-        match self.takes(path, 0, attributes.modified.seconds)? {
-            true => self.inner.symlink(path, target, attributes),
-            false => Ok(()),
+        if self.takes(path, 0, attributes.modified.seconds)? {
+            self.inner.symlink(path, target, attributes)
+        } else {
+            Ok(())
         }
     }
 
     fn link(&mut self, path: &str, existing: &str) -> Result<(), FillError> {
-        match self.takes(path, 0, i64::MAX)? {
-            true => self.inner.link(path, existing),
-            false => Ok(()),
+        if self.takes(path, 0, i64::MAX)? {
+            self.inner.link(path, existing)
+        } else {
+            Ok(())
         }
     }
 
@@ -284,9 +287,10 @@ impl Fill for Choosing<'_> {
         kind: NodeKind,
         attributes: &Attributes,
     ) -> Result<(), FillError> {
-        match self.takes(path, 0, attributes.modified.seconds)? {
-            true => self.inner.node(path, kind, attributes),
-            false => Ok(()),
+        if self.takes(path, 0, attributes.modified.seconds)? {
+            self.inner.node(path, kind, attributes)
+        } else {
+            Ok(())
         }
     }
 

@@ -82,9 +82,10 @@ impl FormatKind {
             let found = label.len();
             return Err(wrong(format!("it has {found} bytes, {most} are possible")));
         }
-        let bad = match is_fat {
-            true => fat::check_label(label).err(),
-            false => label.chars().find(|c| c.is_control()),
+        let bad = if is_fat {
+            fat::check_label(label).err()
+        } else {
+            label.chars().find(|c| c.is_control())
         };
         match bad {
             Some(c) => {

@@ -151,9 +151,10 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
             || files
                 .facts(&args.place.path)?
                 .is_some_and(|facts| facts.kind == Kind::Folder);
-        let path = match is_folder {
-            true => join(&args.place.path, &name),
-            false => args.place.path.clone(),
+        let path = if is_folder {
+            join(&args.place.path, &name)
+        } else {
+            args.place.path.clone()
         };
         let before = files.facts(&path)?;
         Ok((path, before))
@@ -251,9 +252,10 @@ pub(super) fn move_to(
         let there = files.facts(&target)?;
         let is_inside = is_folder || there.is_some_and(|facts| facts.kind == Kind::Folder);
         let name = path.rsplit('/').next().unwrap_or_default();
-        let target = match is_inside {
-            true => join(&target, name),
-            false => target,
+        let target = if is_inside {
+            join(&target, name)
+        } else {
+            target
         };
         let folder = target.rsplit_once('/').map_or("", |(folder, _)| folder);
         if target != path {
@@ -282,9 +284,10 @@ pub(super) fn move_to(
 
 /// Content goes to free places at once, unless nothing is to be changed.
 pub(super) fn free_writes(args: &ChangeArgs) -> FreeWrites {
-    match args.dry_run {
-        true => FreeWrites::Dropped,
-        false => FreeWrites::Direct,
+    if args.dry_run {
+        FreeWrites::Dropped
+    } else {
+        FreeWrites::Direct
     }
 }
 
@@ -324,9 +327,10 @@ pub(super) fn remove(
     let (changes, is_folder) = work.change(args, |files| {
         let facts = files.facts(&path)?;
         let is_folder = facts.is_some_and(|facts| facts.kind == Kind::Folder);
-        match all {
-            true => files.remove_all(&path)?,
-            false => files.remove(&path)?,
+        if all {
+            files.remove_all(&path)?
+        } else {
+            files.remove(&path)?
         }
         Ok(is_folder)
     })?;
@@ -401,9 +405,10 @@ fn edit_of(args: &EditArgs) -> Edit {
 }
 
 fn edit_fault(medium: &str, args: &EditArgs, fault: &EditFault) -> Message {
-    let exit = match fault.is_missing() {
-        true => Exit::Differences,
-        false => Exit::Usage,
+    let exit = if fault.is_missing() {
+        Exit::Differences
+    } else {
+        Exit::Usage
     };
     let what = format!("{} was not changed: {fault}", args.place);
     let message = Message::new(exit, what);

@@ -20,10 +20,13 @@ use crate::ui::Ui;
 
 pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FilesArgs) -> Outcome {
     match &args.action {
-        FilesAction::List { at, expected } => match expected {
-            true => look::expected(ui, readers, at),
-            false => look::list(ui, readers, at),
-        },
+        FilesAction::List { at, expected } => {
+            if *expected {
+                look::expected(ui, readers, at)
+            } else {
+                look::list(ui, readers, at)
+            }
+        }
         FilesAction::Tree { at, depth } => look::tree(ui, readers, at, *depth),
         FilesAction::Read { at, to } => look::read(ui, readers, at, to.as_deref()),
         FilesAction::Check { at, list } => look::check(ui, readers, at, list),
@@ -68,11 +71,12 @@ fn filesystem(
             let what = format!("{name} has no file system for the place {place}");
             let known: Vec<String> = all.iter().map(described).collect();
             let message = Message::new(Exit::Usage, what);
-            Err(match known.is_empty() {
-                true => message.fact("there are", "none that are recognised"),
-                false => message
+            Err(if known.is_empty() {
+                message.fact("there are", "none that are recognised")
+            } else {
+                message
                     .fact("there are", known.join(", "))
-                    .remedy("name one by its number or label, as in 2:/etc"),
+                    .remedy("name one by its number or label, as in 2:/etc")
             })
         }
     }

@@ -30,9 +30,10 @@ pub(super) fn put_folder(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome 
     let is_content = args.file.as_os_str().as_encoded_bytes().ends_with(b"/");
     let name = args.file.file_name().unwrap_or_default().to_string_lossy();
     let is_inside = args.place.is_folder && !is_content && !name.is_empty();
-    let to = match is_inside {
-        true => join(&args.place.path, &name),
-        false => args.place.path.clone(),
+    let to = if is_inside {
+        join(&args.place.path, &name)
+    } else {
+        args.place.path.clone()
     };
     let place = Place {
         path: to.clone(),

@@ -198,9 +198,10 @@ impl Done<'_> {
         let mut facts = Facts::default();
         facts.add(
             "written",
-            match self.args.is_draft {
-                true => "where it was put together, nothing had to be copied".to_owned(),
-                false => amount(report.written_bytes, report.write_seconds),
+            if self.args.is_draft {
+                "where it was put together, nothing had to be copied".to_owned()
+            } else {
+                amount(report.written_bytes, report.write_seconds)
             },
         );
         if report.kept_bytes > 0 {
@@ -261,9 +262,10 @@ impl Done<'_> {
             facts.add("note", region_text(region));
         }
         if self.ui.verbose {
-            let way = match self.medium.medium.is_direct {
-                true => "direct, past the system's cache",
-                false => "through the system's cache",
+            let way = if self.medium.medium.is_direct {
+                "direct, past the system's cache"
+            } else {
+                "through the system's cache"
             };
             facts.add("transfers", way);
         }

@@ -193,9 +193,10 @@ fn read_back(medium: &Medium, bus: Option<Bus>) -> ReadBack {
         None => medium.kind == MediumKind::CardFile,
         Some(bus) => matches!(bus, Bus::Nvme | Bus::Sata | Bus::Virtual | Bus::Loop),
     };
-    match is_quick && medium.is_direct {
-        true => ReadBack::Behind,
-        false => ReadBack::After,
+    if is_quick && medium.is_direct {
+        ReadBack::Behind
+    } else {
+        ReadBack::After
     }
 }
 
@@ -281,9 +282,10 @@ fn carry_out(
     }
     let failed = |names: &str, error: &WriteError| {
         let message = explain::write_error(&source, names, error);
-        match in_place {
-            true => message.instead(names, "was not made"),
-            false => message,
+        if in_place {
+            message.instead(names, "was not made")
+        } else {
+            message
         }
     };
     let results = match written {

@@ -84,9 +84,10 @@ impl PlannedMedium {
 
 /// Whether the download is kept.
 pub(super) fn keep(args: &WriteArgs) -> Keep {
-    match args.keep_download {
-        true => Keep::Yes,
-        false => Keep::No,
+    if args.keep_download {
+        Keep::Yes
+    } else {
+        Keep::No
     }
 }
 
@@ -210,9 +211,10 @@ fn open_medium(
         let what = format!("{name} and {} are the same medium", other.name);
         return Err(Message::new(Exit::Refused, what).remedy("name each medium once"));
     }
-    let permits = match args.dry_run {
-        true => chosen.given_permits(&args.medium),
-        false => chosen.permits(ui, readers, &args.medium)?,
+    let permits = if args.dry_run {
+        chosen.given_permits(&args.medium)
+    } else {
+        chosen.permits(ui, readers, &args.medium)?
     };
     let target = readers
         .open_target(&chosen.path, args.size, &permits)
@@ -557,9 +559,10 @@ impl Plan {
             let summary = report::summary(present);
             facts.add(
                 "lost",
-                match present.is_unknown() {
-                    true => format!("{of}{summary}"),
-                    false => format!("{of}{warning}{summary}{warning:#}"),
+                if present.is_unknown() {
+                    format!("{of}{summary}")
+                } else {
+                    format!("{of}{warning}{summary}{warning:#}")
                 },
             );
         }

@@ -178,9 +178,10 @@ pub(crate) fn network_config(
     }
     // A file with wireless networks alone would switch the wired one off.
     let usual = [Wired::default()];
-    let wired = match settings.wired.is_empty() {
-        true => &usual[..],
-        false => &settings.wired[..],
+    let wired = if settings.wired.is_empty() {
+        &usual[..]
+    } else {
+        &settings.wired[..]
     };
     let is_hardware = |one: &&Wired| one.vlan.is_none() && one.joins.is_none();
     let mut ethernets: BTreeMap<_, _> = wired.iter().filter(is_hardware).map(ethernet).collect();

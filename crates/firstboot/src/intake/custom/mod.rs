@@ -224,12 +224,11 @@ struct Limited(Vec<u8>);
 
 impl std::io::Write for Limited {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        match self.0.len() + bytes.len() <= MAX_RESULT {
-            true => {
-                self.0.extend(bytes);
-                Ok(bytes.len())
-            }
-            false => Err(std::io::ErrorKind::FileTooLarge.into()),
+        if self.0.len() + bytes.len() <= MAX_RESULT {
+            self.0.extend(bytes);
+            Ok(bytes.len())
+        } else {
+            Err(std::io::ErrorKind::FileTooLarge.into())
         }
     }
 
@@ -338,9 +337,10 @@ impl Work<'_> {
                 files.make_folders(above(path), Rights::root(0o755))?;
                 files.put(path, rights, &new)?;
             }
-            let diff = match self.step.secret {
-                true => String::new(),
-                false => pinewrit_volume::text_diff(old.as_deref().unwrap_or_default(), &new),
+            let diff = if self.step.secret {
+                String::new()
+            } else {
+                pinewrit_volume::text_diff(old.as_deref().unwrap_or_default(), &new)
             };
             Ok(Some(self.told(&place, kind, diff)))
         })

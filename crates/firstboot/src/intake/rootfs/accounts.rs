@@ -466,9 +466,10 @@ pub(super) fn apply(
         (Some(_), None) => writer.note("the image brings no user along"),
         (None, _) => {}
     }
-    let shell = match writer.has("/bin/bash")? {
-        true => "/bin/bash",
-        false => "/bin/sh",
+    let shell = if writer.has("/bin/bash")? {
+        "/bin/bash"
+    } else {
+        "/bin/sh"
     };
     let mut homes = Vec::new();
     for user in &settings.users {

@@ -86,9 +86,12 @@ fn put_consoles(writer: &mut Writer<'_, '_>, wanted: &Autologin) -> Result<(), F
         return Ok(());
     }
     let with = format!("agetty --autologin {} ", wanted.user);
-    let line = |line: &str| match is_login(line) && !line.contains("--autologin") {
-        true => line.replacen("agetty ", &with, 1) + "\n",
-        false => format!("{line}\n"),
+    let line = |line: &str| {
+        if is_login(line) && !line.contains("--autologin") {
+            line.replacen("agetty ", &with, 1) + "\n"
+        } else {
+            format!("{line}\n")
+        }
     };
     let text: String = table.lines().map(line).collect();
     writer.shared(path, OPEN, &text, Secrecy::Open)

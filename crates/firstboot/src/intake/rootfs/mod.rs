@@ -160,9 +160,10 @@ fn forget_identity(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
     }
     let bus = "/var/lib/dbus/machine-id";
     let facts = writer.files.facts(bus)?;
-    match facts.is_some_and(|facts| facts.target.is_none()) {
-        true => writer.remove(bus),
-        false => Ok(()),
+    if facts.is_some_and(|facts| facts.target.is_none()) {
+        writer.remove(bus)
+    } else {
+        Ok(())
     }
 }
 

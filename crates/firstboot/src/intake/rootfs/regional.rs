@@ -46,9 +46,10 @@ fn put_host_name(writer: &mut Writer<'_, '_>, name: &str) -> Result<(), FilesErr
     }
     writer.shared("/etc/hostname", OPEN, &format!("{name}\n"), Secrecy::Open)?;
     let short = name.split('.').next().unwrap_or(name);
-    let names = match short == name {
-        true => name.to_owned(),
-        false => format!("{name} {short}"),
+    let names = if short == name {
+        name.to_owned()
+    } else {
+        format!("{name} {short}")
     };
     // Without an own line sudo warns on each call.
     let line = format!("127.0.1.1\t{names}");
@@ -165,9 +166,10 @@ fn console_map(
 }
 
 fn put_locale(writer: &mut Writer<'_, '_>, locale: &str) -> Result<Vec<Step>, FilesError> {
-    let path = match writer.has("/etc/default")? {
-        true => "/etc/default/locale",
-        false => "/etc/locale.conf",
+    let path = if writer.has("/etc/default")? {
+        "/etc/default/locale"
+    } else {
+        "/etc/locale.conf"
     };
     let text = writer.text(path)?.unwrap_or_default();
     writer.shared(path, OPEN, &set(&text, "LANG", locale), Secrecy::Open)?;
@@ -193,18 +195,17 @@ fn put_locale(writer: &mut Writer<'_, '_>, locale: &str) -> Result<Vec<Step>, Fi
     let text: String = lines.iter().map(|line| format!("{line}\n")).collect();
     writer.shared("/etc/locale.gen", OPEN, &text, Secrecy::Open)?;
     let generator = "/usr/sbin/locale-gen";
-    Ok(match writer.has(generator)? {
-        true => {
-            // The list of what is there writes `de_AT.UTF-8` as `de_AT.utf8`.
-            let shown = locale.replace(".UTF-8", ".utf8");
-            let test = format!("locale -a | grep -qixF '{shown}'");
-            // It takes a board's whole processor for a while; the start must not wait for it.
-            let is_patient = writer.has_any(&["/usr/bin/chrt", "/bin/chrt"])?;
-            let prefix = if is_patient { "chrt -i 0 " } else { "" };
-            let command = format!("{prefix}{generator}");
-            vec![Step::new(&command, When::Unless(test))]
-        }
-        false => Vec::new(),
+    Ok(if writer.has(generator)? {
+        // The list of what is there writes `de_AT.UTF-8` as `de_AT.utf8`.
+        let shown = locale.replace(".UTF-8", ".utf8");
+        let test = format!("locale -a | grep -qixF '{shown}'");
+        // It takes a board's whole processor for a while; the start must not wait for it.
+        let is_patient = writer.has_any(&["/usr/bin/chrt", "/bin/chrt"])?;
+        let prefix = if is_patient { "chrt -i 0 " } else { "" };
+        let command = format!("{prefix}{generator}");
+        vec![Step::new(&command, When::Unless(test))]
+    } else {
+        Vec::new()
     })
 }
 
@@ -215,9 +216,10 @@ fn put_time_servers(writer: &mut Writer<'_, '_>, servers: &[String]) -> Result<(
             .map(|name| format!("server {name} iburst\n"))
             .collect();
         let text = format!("# Written by Pinewrit.\n{lines}");
-        let folder = match writer.has("/etc/chrony/sources.d")? {
-            true => ("/etc/chrony/sources.d", "sources"),
-            false => ("/etc/chrony/conf.d", "conf"),
+        let folder = if writer.has("/etc/chrony/sources.d")? {
+            ("/etc/chrony/sources.d", "sources")
+        } else {
+            ("/etc/chrony/conf.d", "conf")
         };
         let path = format!("{}/pinewrit.{}", folder.0, folder.1);
         return writer.file(&path, OPEN, &text, Secrecy::Open);
@@ -227,11 +229,10 @@ fn put_time_servers(writer: &mut Writer<'_, '_>, servers: &[String]) -> Result<(
         servers.join(" ")
     );
     let path = "/etc/systemd/timesyncd.conf.d/pinewrit.conf";
-    match services::enable(writer, &["systemd-timesyncd"])? {
-        true => writer.file(path, OPEN, &text, Secrecy::Open),
-        false => {
-            writer.note("the image has nothing that asks servers of time; they are left out");
-            Ok(())
-        }
+    if services::enable(writer, &["systemd-timesyncd"])? {
+        writer.file(path, OPEN, &text, Secrecy::Open)
+    } else {
+        writer.note("the image has nothing that asks servers of time; they are left out");
+        Ok(())
     }
 }

@@ -34,9 +34,10 @@ pub(super) fn apply(
     }
     put_options(writer, settings)?;
     put_socket_port(writer, settings)?;
-    match settings.ssh_enabled != Some(false) && settings.ssh_host_keys != Some(false) {
-        true => put_host_key(writer, settings),
-        false => Ok(None),
+    if settings.ssh_enabled != Some(false) && settings.ssh_host_keys != Some(false) {
+        put_host_key(writer, settings)
+    } else {
+        Ok(None)
     }
 }
 
@@ -92,9 +93,12 @@ fn put_options(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Resul
     let mut plain = without_block(&config);
     if settings.ssh_port.is_some() {
         let is_port = |line: &str| line.trim_start().starts_with("Port ");
-        let off = |line: &str| match is_port(line) {
-            true => format!("# {line}\n"),
-            false => format!("{line}\n"),
+        let off = |line: &str| {
+            if is_port(line) {
+                format!("# {line}\n")
+            } else {
+                format!("{line}\n")
+            }
         };
         plain = plain.lines().map(off).collect();
     }
@@ -104,12 +108,11 @@ fn put_options(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Resul
     if plain != config && writer.has(CONFIG)? {
         writer.shared(CONFIG, Rights::root(0o644), &plain, Secrecy::Open)?;
     }
-    match includes && !lines.is_empty() {
-        true => {
-            let text = format!("# Written by Pinewrit.\n{lines}");
-            writer.file(OWN, Rights::root(0o644), &text, Secrecy::Open)
-        }
-        false => Ok(()),
+    if includes && !lines.is_empty() {
+        let text = format!("# Written by Pinewrit.\n{lines}");
+        writer.file(OWN, Rights::root(0o644), &text, Secrecy::Open)
+    } else {
+        Ok(())
     }
 }
 

@@ -33,9 +33,10 @@ pub(super) fn apply(
 
 /// A swap file of an earlier run goes with its setting; its line in fstab goes as all edits do.
 fn drop_swap(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
-    match writer.old.as_ref().is_some_and(|old| old.has_swap) {
-        true => writer.remove(SWAP),
-        false => Ok(()),
+    if writer.old.as_ref().is_some_and(|old| old.has_swap) {
+        writer.remove(SWAP)
+    } else {
+        Ok(())
     }
 }
 

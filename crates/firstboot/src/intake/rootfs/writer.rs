@@ -167,9 +167,10 @@ impl<'f, 'a> Writer<'f, 'a> {
             .old
             .as_ref()
             .is_some_and(|old| old.files.contains_key(path));
-        let kind = match is_own {
-            true => ChangeKind::Edited,
-            false => ChangeKind::Changed,
+        let kind = if is_own {
+            ChangeKind::Edited
+        } else {
+            ChangeKind::Changed
         };
         self.put(path, rights, content, secrecy, kind)
     }
@@ -282,9 +283,10 @@ impl<'f, 'a> Writer<'f, 'a> {
                 let is_file = was.as_ref().is_some_and(|facts| facts.target.is_none());
                 Led {
                     was: was.and_then(|facts| facts.target),
-                    text: match is_file {
-                        true => self.files.text(path)?,
-                        false => None,
+                    text: if is_file {
+                        self.files.text(path)?
+                    } else {
+                        None
                     },
                     is: target.to_owned(),
                 }
@@ -426,9 +428,10 @@ const END: &str = "# Written by Pinewrit: end";
 
 /// Lines between marks, by which a later run finds them in a text of others.
 pub(super) fn block(lines: &str) -> String {
-    match lines.is_empty() {
-        true => String::new(),
-        false => format!("{BEGIN}\n{lines}{END}\n"),
+    if lines.is_empty() {
+        String::new()
+    } else {
+        format!("{BEGIN}\n{lines}{END}\n")
     }
 }
 

@@ -28,12 +28,13 @@ pub(super) fn check_name(path: &str) -> Result<(), Refusal> {
 }
 
 pub(super) fn check_size(path: &str, size: u64) -> Result<(), Refusal> {
-    match size <= MAX_FILE {
-        true => Ok(()),
-        false => Err(Refusal::new(
+    if size <= MAX_FILE {
+        Ok(())
+    } else {
+        Err(Refusal::new(
             format!("{path} has {size} bytes; files on FAT have less than 4 GiB"),
             "an ext4 partition, or a smaller file",
-        )),
+        ))
     }
 }
 
@@ -138,9 +139,10 @@ impl<'f, 'd> FatFill<'f, 'd> {
 
     /// Writes a part of the work where much was gathered.
     fn relieve(&mut self) -> Done {
-        match self.editor.weight() > MAX_GATHERED {
-            true => self.commit(),
-            false => Ok(()),
+        if self.editor.weight() > MAX_GATHERED {
+            self.commit()
+        } else {
+            Ok(())
         }
     }
 
@@ -243,9 +245,10 @@ impl Fill for FatFill<'_, '_> {
     }
 
     fn in_one_piece(&mut self, is_wanted: bool) {
-        self.placement = match is_wanted {
-            true => Placement::Contiguous,
-            false => Placement::Usual,
+        self.placement = if is_wanted {
+            Placement::Contiguous
+        } else {
+            Placement::Usual
         };
     }
 

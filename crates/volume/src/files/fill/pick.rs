@@ -17,9 +17,10 @@ pub(super) fn below<'p>(path: &'p str, folder: &str) -> Option<&'p str> {
         return Some(path);
     }
     let rest = path.strip_prefix(folder)?;
-    match rest.is_empty() {
-        true => Some(rest),
-        false => rest.strip_prefix('/'),
+    if rest.is_empty() {
+        Some(rest)
+    } else {
+        rest.strip_prefix('/')
     }
 }
 
@@ -97,9 +98,10 @@ impl Picks {
 
     /// The same of a member that is only referred to.
     pub(super) fn rest_of(&self, name: &str) -> Option<String> {
-        match self.all.is_empty() {
-            true => Some(name.to_owned()),
-            false => self.all.iter().find_map(|pick| pick.rest(name)),
+        if self.all.is_empty() {
+            Some(name.to_owned())
+        } else {
+            self.all.iter().find_map(|pick| pick.rest(name))
         }
     }
 
@@ -108,9 +110,10 @@ impl Picks {
         let missing = self.all.iter().filter(|pick| !pick.is_found);
         let told = missing.map(|pick| {
             let near = self.near(&pick.text);
-            let remedy = match near.is_empty() {
-                true => "see what is in it".to_owned(),
-                false => format!("like it: {}", near.join(", ")),
+            let remedy = if near.is_empty() {
+                "see what is in it".to_owned()
+            } else {
+                format!("like it: {}", near.join(", "))
             };
             Refusal::new(format!("{archive} has no member {}", pick.text), remedy)
         });

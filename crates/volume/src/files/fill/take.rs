@@ -227,17 +227,19 @@ impl Taking<'_> {
             Some(names) => clean(&names.rendered(&path)?),
             None => path,
         };
-        match path.split('/').any(|name| name == "..") {
-            true => Err(FillError::refused(format!("{path:?} climbs out"), "")),
-            false => Ok(format!("/{path}")),
+        if path.split('/').any(|name| name == "..") {
+            Err(FillError::refused(format!("{path:?} climbs out"), ""))
+        } else {
+            Ok(format!("/{path}"))
         }
     }
 
     /// Where a single file goes: into a folder, or under the name that is given.
     fn target_of_file(&self, name: &str) -> Result<String, FillError> {
-        match self.portion.to.ends_with('/') {
-            true => self.target(name),
-            false => self.target(""),
+        if self.portion.to.ends_with('/') {
+            self.target(name)
+        } else {
+            self.target("")
         }
     }
 
@@ -253,9 +255,10 @@ impl Taking<'_> {
         if let Location::Path(from) = location
             && (from.is_dir() || self.portion.is_packed)
         {
-            return match from.is_dir() {
-                true => self.folder(from),
-                false => self.single(from),
+            return if from.is_dir() {
+                self.folder(from)
+            } else {
+                self.single(from)
             };
         }
         let unreadable = |error: OpenError| {
@@ -365,9 +368,10 @@ impl Taking<'_> {
         }
         let mut file = open_plain(from).map_err(|e| unreadable(from, &e))?;
         // Fewer blocks than its size takes: it has holes.
-        let zeros = match facts.blocks() * 512 < facts.len() {
-            true => Zeros::Holes,
-            false => Zeros::Written,
+        let zeros = if facts.blocks() * 512 < facts.len() {
+            Zeros::Holes
+        } else {
+            Zeros::Written
         };
         let size = facts.len();
         let put = self.fill.file(target, &attributes, size, &mut file, zeros);
@@ -472,13 +476,14 @@ impl Taking<'_> {
         let Some(rest) = self.stripped(rest) else {
             return Ok(());
         };
-        let target = match rest.is_empty() && member.kind != MemberKind::Folder {
-            true => self.target_of_file(name.rsplit('/').next().unwrap_or(&name))?,
-            false => self.target(rest)?,
+        let target = if rest.is_empty() && member.kind != MemberKind::Folder {
+            self.target_of_file(name.rsplit('/').next().unwrap_or(&name))?
+        } else {
+            self.target(rest)?
         };
         self.must_be_short(&target)?;
         let attributes = self.member_attributes(member);
-        let put = match &member.kind {
+        match &member.kind {
             MemberKind::Folder => self.fill.folder(&target, &attributes),
             MemberKind::Symlink(to) => self.fill.symlink(&target, to, &attributes),
             MemberKind::Link(to) => {
@@ -497,17 +502,17 @@ impl Taking<'_> {
             }
             MemberKind::Fifo => self.fill.node(&target, NodeKind::Fifo, &attributes),
             MemberKind::File => {
-                let zeros = match member.has_holes {
-                    true => Zeros::Holes,
-                    false => Zeros::Written,
+                let zeros = if member.has_holes {
+                    Zeros::Holes
+                } else {
+                    Zeros::Written
                 };
                 self.taken.files += 1;
                 self.taken.bytes += member.size;
                 self.fill
                     .file(&target, &attributes, member.size, content, zeros)
             }
-        };
-        put
+        }
     }
 
     fn member_attributes(&self, member: &MemberFacts) -> Attributes {

@@ -116,12 +116,14 @@ impl Form {
 
     /// Whether a line sets the key.
     pub(super) fn sets(self, line: &str, key: &str) -> bool {
-        self.split(line)
-            .is_some_and(|parts| match parts.blank.is_empty() {
-                true => parts.key == key,
+        self.split(line).is_some_and(|parts| {
+            if parts.blank.is_empty() {
+                parts.key == key
+            } else {
                 // Such texts do not tell small letters from large ones.
-                false => parts.key.eq_ignore_ascii_case(key),
-            })
+                parts.key.eq_ignore_ascii_case(key)
+            }
+        })
     }
 
     fn split(self, line: &str) -> Option<Parts<'_>> {
@@ -157,19 +159,18 @@ impl Form {
         let Some(parts) = self.split(line) else {
             return line.to_owned();
         };
-        let (before, old) = match parts.blank.is_empty() {
-            true => match line.split_once('=') {
+        let (before, old) = if parts.blank.is_empty() {
+            match line.split_once('=') {
                 Some((key, old)) => {
                     let blank = &old[..old.len() - old.trim_start().len()];
                     (format!("{key}={blank}"), old)
                 }
                 None => return line.to_owned(),
-            },
-            false => {
-                let indent = &line[..line.len() - line.trim_start().len()];
-                let start = indent.len() + parts.key.len() + parts.blank.len();
-                (line[..start].to_owned(), &line[start..])
             }
+        } else {
+            let indent = &line[..line.len() - line.trim_start().len()];
+            let start = indent.len() + parts.key.len() + parts.blank.len();
+            (line[..start].to_owned(), &line[start..])
         };
         let is_quoted = old.trim_start().starts_with(['"', '\'']);
         let comment = old.find(" #").filter(|_| !is_quoted);
@@ -185,9 +186,10 @@ impl Form {
             TextKind::Braces if is_inside => format!("{key} {value}"),
             TextKind::Braces => {
                 let mut texts = lines.lines.iter().map(|line| line.text.trim_start());
-                match texts.any(|text| text.starts_with("set ")) {
-                    true => format!("set {key}={value}"),
-                    false => format!("{key}={value}"),
+                if texts.any(|text| text.starts_with("set ")) {
+                    format!("set {key}={value}")
+                } else {
+                    format!("{key}={value}")
                 }
             }
         }
@@ -297,9 +299,10 @@ impl Form {
         while at > range.start && lines.lines[at - 1].text.trim().is_empty() {
             at -= 1;
         }
-        let like = match at > range.start {
-            true => lines.lines[at - 1].text.as_str(),
-            false => "",
+        let like = if at > range.start {
+            lines.lines[at - 1].text.as_str()
+        } else {
+            ""
         };
         let indent = &like[..like.len() - like.trim_start().len()];
         let text = format!("{indent}{text}");

@@ -126,8 +126,9 @@ pub(super) fn commented(line: &str) -> Option<&str> {
 /// The key of a line that sets one.
 pub(super) fn key_of(line: &str) -> Option<&str> {
     let line = line.trim();
-    match line.starts_with(['#', ';']) {
-        true => None,
-        false => line.split_once('=').map(|(key, _)| key.trim_end()),
+    if line.starts_with(['#', ';']) {
+        None
+    } else {
+        line.split_once('=').map(|(key, _)| key.trim_end())
     }
 }

@@ -142,9 +142,10 @@ fn make(lines: &mut Lines, edit: &Edit, form: Form) -> Result<(), EditFault> {
         Edit::RemoveLine(text) => {
             let count = lines.lines.len();
             lines.remove_where(|_, line| line.trim() == text.trim());
-            match lines.lines.len() < count {
-                true => Ok(()),
-                false => Err(EditFault::NoLine(text.clone())),
+            if lines.lines.len() < count {
+                Ok(())
+            } else {
+                Err(EditFault::NoLine(text.clone()))
             }
         }
         Edit::RemoveBlock(head) => {
@@ -164,9 +165,10 @@ fn make(lines: &mut Lines, edit: &Edit, form: Form) -> Result<(), EditFault> {
         Edit::RemoveWord(word) => change_words(lines, |words| {
             let count = words.len();
             words.retain(|found| !is_word(found, word));
-            match words.len() < count {
-                true => Ok(()),
-                false => Err(EditFault::NoWord(word.clone())),
+            if words.len() < count {
+                Ok(())
+            } else {
+                Err(EditFault::NoWord(word.clone()))
             }
         }),
         Edit::ReplaceWord { old, new } => {
@@ -240,9 +242,10 @@ fn unset(lines: &mut Lines, form: Form, key: &str, section: Option<&str>) -> Res
     };
     let count = lines.lines.len();
     lines.remove_where(|index, line| range.contains(&index) && form.sets(line, key));
-    match lines.lines.len() < count {
-        true => Ok(()),
-        false => Err(EditFault::NoKey(key.to_owned())),
+    if lines.lines.len() < count {
+        Ok(())
+    } else {
+        Err(EditFault::NoKey(key.to_owned()))
     }
 }
 
@@ -274,9 +277,10 @@ fn switch(lines: &mut Lines, form: Form, wanted: &str, on: bool) -> Result<(), E
                     found = true;
                 }
             }
-            match found {
-                true => Ok(()),
-                false => Err(EditFault::NoLine(wanted.to_owned())),
+            if found {
+                Ok(())
+            } else {
+                Err(EditFault::NoLine(wanted.to_owned()))
             }
         }
     }

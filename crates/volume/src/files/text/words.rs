@@ -17,9 +17,10 @@ pub(super) fn replace_word(words: &mut [String], old: &str, new: &str) -> Result
         meant.for_each(|word| new.clone_into(word));
         return Ok(());
     }
-    match words.iter().any(|word| word == new) {
-        true => Ok(()),
-        false => Err(EditFault::NoWord(old.to_owned())),
+    if words.iter().any(|word| word == new) {
+        Ok(())
+    } else {
+        Err(EditFault::NoWord(old.to_owned()))
     }
 }
 

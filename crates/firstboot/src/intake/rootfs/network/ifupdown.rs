@@ -49,9 +49,10 @@ pub(super) fn apply(
     }
     writer.file(OWN, OPEN, &text, Secrecy::Open)?;
     services::enable(writer, &["networking"])?;
-    match writer.has("/usr/sbin/resolvconf")? {
-        true => Ok(()),
-        false => put_name_servers(writer, wired),
+    if writer.has("/usr/sbin/resolvconf")? {
+        Ok(())
+    } else {
+        put_name_servers(writer, wired)
     }
 }
 
@@ -140,9 +141,10 @@ fn own_lines(wired: &Wired, name: &str) -> String {
     }
     match &wired.joins {
         Some(Joined::Bridge(ports)) => {
-            let ports = match ports.is_empty() {
-                true => "none".to_owned(),
-                false => ports.join(" "),
+            let ports = if ports.is_empty() {
+                "none".to_owned()
+            } else {
+                ports.join(" ")
             };
             text += &format!("\tbridge_ports {ports}\n\tbridge_stp off\n\tbridge_fd 0\n");
         }
@@ -266,9 +268,10 @@ pub(super) fn apply_dhcpcd(
     // before all interfaces is for all.
     let is_limit = |line: &str| line.trim_start().starts_with("timeout ");
     let plain = without_block(&old);
-    let limit = match plain.lines().any(is_limit) {
-        true => String::new(),
-        false => format!("timeout {PATIENCE}\n"),
+    let limit = if plain.lines().any(is_limit) {
+        String::new()
+    } else {
+        format!("timeout {PATIENCE}\n")
     };
     let kept = block(&limit) + &plain + &block(&lines);
     writer.shared(path, OPEN, &kept, Secrecy::Open)?;

@@ -90,14 +90,16 @@ pub(super) fn apply(
     let backend = Backend::of(writer)?.ok_or(RootError::NoNetwork)?;
     // Wireless settings alone must not switch the cable off.
     let usual = [Wired::default()];
-    let wired = match settings.wired.is_empty() {
-        true => &usual[..],
-        false => &settings.wired[..],
+    let wired = if settings.wired.is_empty() {
+        &usual[..]
+    } else {
+        &settings.wired[..]
     };
     for file in settings.wireless.iter().flat_map(certificates::files) {
-        let (rights, secrecy) = match file.is_secret {
-            true => (HIDDEN, Secrecy::Secret),
-            false => (OPEN, Secrecy::Open),
+        let (rights, secrecy) = if file.is_secret {
+            (HIDDEN, Secrecy::Secret)
+        } else {
+            (OPEN, Secrecy::Open)
         };
         writer.file(&file.path, rights, file.content, secrecy)?;
     }
@@ -116,9 +118,10 @@ fn netplan(
     settings: &CheckedSettings,
     wired: &[Wired],
 ) -> Result<(), RootError> {
-    let renderer = match writer.has("/usr/sbin/NetworkManager")? {
-        true => "NetworkManager",
-        false => "networkd",
+    let renderer = if writer.has("/usr/sbin/NetworkManager")? {
+        "NetworkManager"
+    } else {
+        "networkd"
     };
     if renderer == "networkd" {
         services::enable(writer, &["systemd-networkd"])?;

@@ -36,9 +36,10 @@ pub(super) fn apply(
         let path = format!("{FOLDER}/10-pinewrit-{name}.network");
         writer.file(&path, OPEN, &text, Secrecy::Open)?;
     }
-    match has_resolved {
-        true => lead_to_resolved(writer)?,
-        false => put_name_servers(writer, wired)?,
+    if has_resolved {
+        lead_to_resolved(writer)?
+    } else {
+        put_name_servers(writer, wired)?
     }
     let Some(wireless) = wireless else {
         return Ok(());
@@ -68,17 +69,19 @@ fn lead_to_resolved(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
         .old
         .as_ref()
         .is_some_and(|old| old.led.contains_key(path));
-    match facts.is_some_and(|facts| facts.target.is_some()) && !is_own {
-        true => Ok(()),
-        false => writer.lead(path, target),
+    if facts.is_some_and(|facts| facts.target.is_some()) && !is_own {
+        Ok(())
+    } else {
+        writer.lead(path, target)
     }
 }
 
 /// Every interface is needed to be online, unless it is said not to be.
 fn needed(is_needed: bool) -> &'static str {
-    match is_needed {
-        true => "",
-        false => "[Link]\nRequiredForOnline=no\n\n",
+    if is_needed {
+        ""
+    } else {
+        "[Link]\nRequiredForOnline=no\n\n"
     }
 }
 
@@ -111,9 +114,10 @@ fn network(wired: &Wired, stacked: &str) -> String {
     };
     let mut text = format!("# Written by Pinewrit.\n[Match]\n{matching}\n");
     let mtu = wired.mtu.map(|mtu| format!("MTUBytes={mtu}\n"));
-    let needed = match wired.is_optional || wired.is_bare {
-        true => "RequiredForOnline=no\n",
-        false => "",
+    let needed = if wired.is_optional || wired.is_bare {
+        "RequiredForOnline=no\n"
+    } else {
+        ""
     };
     let link = mtu.unwrap_or_default() + needed;
     if !link.is_empty() {

@@ -7,9 +7,10 @@ use pinewrit_volume::files::FilesError;
 
 pub(super) fn config(writer: &Writer<'_, '_>, wireless: &Wireless) -> Result<String, FilesError> {
     let groups = writer.text("/etc/group")?.unwrap_or_default();
-    let group = match groups.lines().any(|line| line.starts_with("netdev:")) {
-        true => " GROUP=netdev",
-        false => "",
+    let group = if groups.lines().any(|line| line.starts_with("netdev:")) {
+        " GROUP=netdev"
+    } else {
+        ""
     };
     let mut text = format!(
         "# Written by Pinewrit.\nctrl_interface=DIR=/run/wpa_supplicant{group}\ncountry={}\n",
