@@ -60,7 +60,7 @@ pub(crate) struct FileEvent<'a> {
     /// Its path, from the root of its file system.
     pub(crate) path: &'a str,
     #[serde(flatten)]
-    pub(crate) facts: &'a pinewrit_volume::files::Facts,
+    pub(crate) facts: &'a pinewrit_volume::files::FileFacts,
 }
 
 impl Event for FileEvent<'_> {

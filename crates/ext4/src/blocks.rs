@@ -8,7 +8,7 @@ use crate::{InodeNumber, Superblock, SuperblockError};
 /// Why a file system cannot be read.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
-pub enum VolumeError {
+pub enum ExtError {
     /// The device failed.
     #[error(transparent)]
     Disk(#[from] DiskError),
@@ -50,7 +50,7 @@ pub(crate) trait Source {
     fn superblock(&self) -> &Superblock;
 
     /// Reads bytes of the file system.
-    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError>;
+    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ExtError>;
 
     /// First block of a group's inode table.
     fn inode_table(&self, group: u32) -> Option<u64>;
@@ -61,10 +61,10 @@ pub(crate) trait Source {
     }
 
     /// Reads a block.
-    fn read_block(&self, block: u64) -> Result<Vec<u8>, VolumeError> {
+    fn read_block(&self, block: u64) -> Result<Vec<u8>, ExtError> {
         let sb = self.superblock();
         if block >= sb.blocks {
-            return Err(VolumeError::Damaged("a block number"));
+            return Err(ExtError::Damaged("a block number"));
         }
         let mut bytes = vec![0; sb.block_size as usize];
         self.read_bytes(block * sb.block_size, &mut bytes)?;
@@ -72,9 +72,9 @@ pub(crate) trait Source {
     }
 
     /// Offset in bytes of an inode.
-    fn inode_offset(&self, number: InodeNumber) -> Result<u64, VolumeError> {
+    fn inode_offset(&self, number: InodeNumber) -> Result<u64, ExtError> {
         let sb = self.superblock();
-        let wrong = VolumeError::Damaged("an inode number");
+        let wrong = ExtError::Damaged("an inode number");
         let Some(index) = number.0.checked_sub(1).filter(|index| *index < sb.inodes) else {
             return Err(wrong);
         };
@@ -84,14 +84,14 @@ pub(crate) trait Source {
     }
 
     /// An inode as it stands in the table, if it is as its checksum says.
-    fn raw_inode(&self, number: InodeNumber) -> Result<Vec<u8>, VolumeError> {
+    fn raw_inode(&self, number: InodeNumber) -> Result<Vec<u8>, ExtError> {
         let mut raw = vec![0; self.superblock().inode_size as usize];
         let offset = self.inode_offset(number)?;
         self.read_bytes(offset, &mut raw)?;
         if is_intact(self.superblock(), number, &raw) {
             Ok(raw)
         } else {
-            Err(VolumeError::DamagedAt {
+            Err(ExtError::DamagedAt {
                 what: "an inode",
                 offset,
             })

@@ -31,7 +31,7 @@ impl Generation {
 
 /// What the superblock says. Only its mark and its block size have been checked.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Facts {
+pub struct ExtFacts {
     /// Which of the family it is.
     pub generation: Generation,
     /// `s_volume_name`, filled up with zeros.
@@ -44,7 +44,7 @@ pub struct Facts {
     pub free: Option<u64>,
 }
 
-impl Facts {
+impl ExtFacts {
     /// Looks for a superblock on `device`. One that is too short has none.
     ///
     /// # Errors

@@ -5,7 +5,7 @@ use pinewrit_disk::BlockDevice;
 use crate::bytes::{high, low, put16, put32, u32le, wide};
 use crate::edit::{EditError, Editor, SizeError, layout};
 use crate::fields::{bg, sb};
-use crate::{Compatible, Incompatible, Superblock, VolumeError};
+use crate::{Compatible, ExtError, Incompatible, Superblock};
 
 /// What growing did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -122,7 +122,7 @@ impl<D: BlockDevice> Editor<D> {
         };
         // The same share as before.
         let share = u128::from(reserved) * u128::from(new.blocks) / u128::from(old.blocks);
-        let share = u64::try_from(share).map_err(|_| VolumeError::Damaged("the superblock"))?;
+        let share = u64::try_from(share).map_err(|_| ExtError::Damaged("the superblock"))?;
         put32(raw, sb::BLOCKS, low(new.blocks));
         put32(raw, sb::RESERVED_BLOCKS, low(share));
         if is_wide {

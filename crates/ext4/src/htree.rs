@@ -265,6 +265,13 @@ pub(crate) struct Index {
 /// What is wrong with an index, in words.
 pub(crate) type IndexFault = &'static str;
 
+/// Why an index was not read.
+pub(crate) enum IndexError<E> {
+    Fault(IndexFault),
+    /// One of its blocks could not be read.
+    Read(E),
+}
+
 impl Index {
     /// Reads an index of a folder with `count` blocks and checks that it leads to each of them
     /// once. `seed` is that of the folder's checksums, `read` reads one of its blocks.
@@ -273,10 +280,11 @@ impl Index {
         seed: u32,
         count: usize,
         read: &mut dyn FnMut(u32) -> Result<Vec<u8>, E>,
-    ) -> Result<Result<Self, IndexFault>, E> {
+    ) -> Result<Self, IndexError<E>> {
+        let mut read = |index| read(index).map_err(IndexError::Read);
         let first = read(0)?;
         let Some(root) = Root::read(sb, &first) else {
-            return Ok(Err("the root of its index cannot be"));
+            return Err(IndexError::Fault("the root of its index cannot be"));
         };
         let mut index = Self {
             hasher: root.hasher,
@@ -291,18 +299,19 @@ impl Index {
             for node in open {
                 if node.block as usize >= count || index.nodes.insert(node.block, offset).is_some()
                 {
-                    return Ok(Err("its index leads to a block twice, or to none"));
+                    return Err(IndexError::Fault(
+                        "its index leads to a block twice, or to none",
+                    ));
                 }
                 let block = read(node.block)?;
-                match index.node(sb, seed, node, &block, offset) {
-                    Ok(branches) => below.extend(branches),
-                    Err(fault) => return Ok(Err(fault)),
-                }
+                let branches = index.node(sb, seed, node, &block, offset);
+                below.extend(branches.map_err(IndexError::Fault)?);
             }
             open = below;
         }
         index.leaves = open;
-        Ok(index.is_whole(count).map(|()| index))
+        index.is_whole(count).map_err(IndexError::Fault)?;
+        Ok(index)
     }
 
     fn node(

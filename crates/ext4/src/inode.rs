@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use crate::blocks::{Source, VolumeError};
+use crate::blocks::{ExtError, Source};
 use crate::bytes::{u16le, u32le};
 use crate::checksum::crc32c;
 use crate::fields::node;
@@ -349,7 +349,7 @@ impl Inode {
         &self,
         source: &dyn Source,
         visit: &mut dyn FnMut(Piece) -> bool,
-    ) -> Result<bool, VolumeError> {
+    ) -> Result<bool, ExtError> {
         if !self.has_map() {
             return Ok(false);
         }
@@ -357,7 +357,7 @@ impl Inode {
         if self.has(node::FLAG_EXTENTS) {
             let depth = u16le(self.map(), 6);
             if depth > MAX_DEPTH && u16le(self.map(), 2) > 0 {
-                return Err(VolumeError::Damaged("a tree of extents"));
+                return Err(ExtError::Damaged("a tree of extents"));
             }
             return walk_extents(source, self.map(), depth, &mut budget, visit);
         }
@@ -379,7 +379,7 @@ impl Inode {
     }
 
     /// All runs of a file, in order, checked: inside the file system and one behind the other.
-    pub(crate) fn runs(&self, source: &dyn Source) -> Result<Vec<Run>, VolumeError> {
+    pub(crate) fn runs(&self, source: &dyn Source) -> Result<Vec<Run>, ExtError> {
         let sb = source.superblock();
         let mut runs: Vec<Run> = Vec::new();
         let mut is_wrong = false;
@@ -400,7 +400,7 @@ impl Inode {
             is_wrong
         })?;
         if is_wrong {
-            Err(VolumeError::Damaged("the map of a file"))
+            Err(ExtError::Damaged("the map of a file"))
         } else {
             Ok(runs)
         }
@@ -426,9 +426,9 @@ impl Budget {
         }
     }
 
-    fn take(left: &mut u64, count: u64) -> Result<(), VolumeError> {
+    fn take(left: &mut u64, count: u64) -> Result<(), ExtError> {
         let rest = left.checked_sub(count);
-        *left = rest.ok_or(VolumeError::Damaged("the map of a file"))?;
+        *left = rest.ok_or(ExtError::Damaged("the map of a file"))?;
         Ok(())
     }
 }
@@ -441,10 +441,10 @@ fn walk_extents(
     depth: u16,
     budget: &mut Budget,
     visit: &mut dyn FnMut(Piece) -> bool,
-) -> Result<bool, VolumeError> {
+) -> Result<bool, ExtError> {
     let entries = u16le(tree, 2);
     if u16le(tree, 0) != EXTENT_MAGIC || usize::from(entries) > tree.len() / 12 - 1 {
-        return Err(VolumeError::Damaged("a tree of extents"));
+        return Err(ExtError::Damaged("a tree of extents"));
     }
     for entry in tree[12..].chunks_exact(12).take(usize::from(entries)) {
         if depth == 0 {
@@ -480,7 +480,7 @@ struct BlockMap<'v> {
 }
 
 impl BlockMap<'_> {
-    fn visit_pointer(&mut self, block: u64, level: u32) -> Result<bool, VolumeError> {
+    fn visit_pointer(&mut self, block: u64, level: u32) -> Result<bool, ExtError> {
         let per_block = self.source.superblock().block_size / 4;
         if block == 0 {
             self.logical += per_block.pow(level);

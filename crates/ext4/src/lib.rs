@@ -24,11 +24,11 @@ mod tree;
 mod volume;
 mod xattr;
 
-pub use blocks::VolumeError;
+pub use blocks::ExtError;
 pub use check::{CheckError, check};
 pub use directory::Entry;
 pub use edit::{Attributes, EditError, Editor, NodeKind, SizeError, Zeros};
-pub use facts::{Facts, Generation};
+pub use facts::{ExtFacts, Generation};
 pub use features::{Compatible, Incompatible, ReadOnlyCompatible};
 pub use group::GroupDescriptor;
 pub use grow::Growth;

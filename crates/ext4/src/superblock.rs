@@ -1,6 +1,6 @@
 //! The superblock: where everything else is.
 
-use crate::VolumeError;
+use crate::ExtError;
 use crate::bytes::{u16le, u32le, wide};
 use crate::checksum::crc32c;
 use crate::features::{Compatible, Incompatible, ReadOnlyCompatible};
@@ -263,11 +263,11 @@ impl Superblock {
     }
 
     /// Checks that the file system lies inside a device of `room` bytes.
-    pub(crate) fn check_room(&self, room: u64) -> Result<(), VolumeError> {
+    pub(crate) fn check_room(&self, room: u64) -> Result<(), ExtError> {
         if self.size() <= room {
             Ok(())
         } else {
-            Err(VolumeError::TooLarge {
+            Err(ExtError::TooLarge {
                 size: self.size(),
                 room,
             })

@@ -2,7 +2,7 @@
 
 use std::cell::Cell;
 
-use crate::blocks::{Source, VolumeError};
+use crate::blocks::{ExtError, Source};
 use crate::directory::{Entry, entries, find_name};
 use crate::fields::node;
 use crate::htree::{self, Branch, NODE_START, ROOT_START, Root};
@@ -82,15 +82,15 @@ pub(crate) fn names(path: &[u8]) -> impl Iterator<Item = &[u8]> {
 }
 
 impl Tree<'_> {
-    pub(crate) fn inode(&self, number: InodeNumber) -> Result<Inode, VolumeError> {
+    pub(crate) fn inode(&self, number: InodeNumber) -> Result<Inode, ExtError> {
         Ok(Inode::new(self.source.raw_inode(number)?))
     }
 
     /// The inode at a path. Links on the way are followed, one at its end is not.
     ///
     /// # Errors
-    /// [`VolumeError::NotFound`], [`VolumeError::NotDirectory`], or the medium's own.
-    pub fn find(&self, path: &[u8]) -> Result<InodeNumber, VolumeError> {
+    /// [`ExtError::NotFound`], [`ExtError::NotDirectory`], or the medium's own.
+    pub fn find(&self, path: &[u8]) -> Result<InodeNumber, ExtError> {
         self.walk(path, false)
     }
 
@@ -98,11 +98,11 @@ impl Tree<'_> {
     ///
     /// # Errors
     /// As [`Tree::find`].
-    pub fn find_target(&self, path: &[u8]) -> Result<InodeNumber, VolumeError> {
+    pub fn find_target(&self, path: &[u8]) -> Result<InodeNumber, ExtError> {
         self.walk(path, true)
     }
 
-    fn walk(&self, path: &[u8], follows_last: bool) -> Result<InodeNumber, VolumeError> {
+    fn walk(&self, path: &[u8], follows_last: bool) -> Result<InodeNumber, ExtError> {
         let mut links = 0;
         let mut above = Vec::new();
         let mut current = InodeNumber::ROOT;
@@ -114,7 +114,7 @@ impl Tree<'_> {
                 continue;
             }
             let found = self.child(current, &name)?;
-            let next = found.ok_or_else(|| VolumeError::NotFound(shown(path)))?;
+            let next = found.ok_or_else(|| ExtError::NotFound(shown(path)))?;
             let is_link = self.inode(next)?.kind() == FileKind::Symlink;
             if !is_link || (left.is_empty() && !follows_last) {
                 above.push(current);
@@ -123,7 +123,7 @@ impl Tree<'_> {
             }
             links += 1;
             if links > MAX_LINKS {
-                return Err(VolumeError::NotFound(shown(path)));
+                return Err(ExtError::NotFound(shown(path)));
             }
             let target = self.link_target(next)?;
             if target.first() == Some(&b'/') {
@@ -137,7 +137,7 @@ impl Tree<'_> {
     }
 
     /// Where a name of a folder leads: by its index if there is one, else by all of its blocks.
-    fn child(&self, folder: InodeNumber, name: &[u8]) -> Result<Option<InodeNumber>, VolumeError> {
+    fn child(&self, folder: InodeNumber, name: &[u8]) -> Result<Option<InodeNumber>, ExtError> {
         if let Some(known) = self.source.known_child(folder, name) {
             return Ok(known);
         }
@@ -166,7 +166,7 @@ impl Tree<'_> {
         &self,
         blocks: &[u64],
         name: &[u8],
-    ) -> Result<Option<Option<InodeNumber>>, VolumeError> {
+    ) -> Result<Option<Option<InodeNumber>>, ExtError> {
         let Some(&first) = blocks.first() else {
             return Ok(None);
         };
@@ -189,7 +189,7 @@ impl Tree<'_> {
         node: u64,
         levels: u8,
         start: usize,
-    ) -> Result<Option<Option<InodeNumber>>, VolumeError> {
+    ) -> Result<Option<Option<InodeNumber>>, ExtError> {
         let block = self.source.read_block(node)?;
         let Some(all) = htree::branches(self.source.superblock(), &block, start) else {
             return Ok(None);
@@ -218,7 +218,7 @@ impl Tree<'_> {
         &self,
         blocks: &[u64],
         visit: &mut dyn FnMut(&[u8]) -> bool,
-    ) -> Result<(), VolumeError> {
+    ) -> Result<(), ExtError> {
         let sb = self.source.superblock();
         let size = sb.block_size as usize;
         let most = (REQUEST / size).max(1);
@@ -230,7 +230,7 @@ impl Tree<'_> {
                 .checked_add(count as u64)
                 .is_none_or(|end| end > sb.blocks)
             {
-                return Err(VolumeError::Damaged("a block number"));
+                return Err(ExtError::Damaged("a block number"));
             }
             let mut bytes = vec![0; count * size];
             self.source.read_bytes(first * sb.block_size, &mut bytes)?;
@@ -245,8 +245,8 @@ impl Tree<'_> {
     /// What is known of an inode.
     ///
     /// # Errors
-    /// [`VolumeError`].
-    pub fn metadata(&self, number: InodeNumber) -> Result<Metadata, VolumeError> {
+    /// [`ExtError`].
+    pub fn metadata(&self, number: InodeNumber) -> Result<Metadata, ExtError> {
         Ok(Metadata::of(&self.inode(number)?))
     }
 
@@ -258,7 +258,7 @@ impl Tree<'_> {
     pub fn list_with_metadata(
         &self,
         number: InodeNumber,
-    ) -> Result<Vec<(Entry, Metadata)>, VolumeError> {
+    ) -> Result<Vec<(Entry, Metadata)>, ExtError> {
         let entries = self.list(number)?;
         let sb = self.source.superblock();
         let size = sb.inode_size;
@@ -279,7 +279,7 @@ impl Tree<'_> {
                 let at = (place - start) as usize;
                 let raw = &bytes[at..at + size as usize];
                 if !is_intact(sb, entries[index].inode, raw) {
-                    return Err(VolumeError::DamagedAt {
+                    return Err(ExtError::DamagedAt {
                         what: "an inode",
                         offset: place,
                     });
@@ -297,11 +297,11 @@ impl Tree<'_> {
     /// The names in a folder, without `.` and `..`, in the order of the medium.
     ///
     /// # Errors
-    /// [`VolumeError::NotDirectory`], or the medium's own.
-    pub fn list(&self, number: InodeNumber) -> Result<Vec<Entry>, VolumeError> {
+    /// [`ExtError::NotDirectory`], or the medium's own.
+    pub fn list(&self, number: InodeNumber) -> Result<Vec<Entry>, ExtError> {
         let inode = self.inode(number)?;
         if inode.kind() != FileKind::Directory {
-            return Err(VolumeError::NotDirectory(format!("inode {}", number.0)));
+            return Err(ExtError::NotDirectory(format!("inode {}", number.0)));
         }
         if inode.has(node::FLAG_INLINE) {
             // The number of the folder above comes first.
@@ -320,7 +320,7 @@ impl Tree<'_> {
     }
 
     /// The blocks of a directory, in order.
-    pub(crate) fn directory_blocks(&self, inode: &Inode) -> Result<Vec<u64>, VolumeError> {
+    pub(crate) fn directory_blocks(&self, inode: &Inode) -> Result<Vec<u64>, ExtError> {
         let mut blocks = Vec::new();
         inode.for_each_piece(self.source, &mut |piece| {
             if let Piece::Data(run) = piece {
@@ -335,12 +335,12 @@ impl Tree<'_> {
     /// The text of a symbolic link.
     ///
     /// # Errors
-    /// [`VolumeError`].
-    pub fn link_target(&self, number: InodeNumber) -> Result<Vec<u8>, VolumeError> {
+    /// [`ExtError`].
+    pub fn link_target(&self, number: InodeNumber) -> Result<Vec<u8>, ExtError> {
         let inode = self.inode(number)?;
         let len = inode.size();
         if inode.kind() != FileKind::Symlink || len > self.source.superblock().block_size {
-            return Err(VolumeError::Damaged("a symbolic link"));
+            return Err(ExtError::Damaged("a symbolic link"));
         }
         if inode.is_short_link() {
             return Ok(inode.map()[..len as usize].to_vec());
@@ -353,13 +353,13 @@ impl Tree<'_> {
     /// Reads from a file's content, up to its end; returns how many bytes there were.
     ///
     /// # Errors
-    /// [`VolumeError::Unreadable`] for encrypted files, or the medium's own.
+    /// [`ExtError::Unreadable`] for encrypted files, or the medium's own.
     pub fn read_at(
         &self,
         number: InodeNumber,
         offset: u64,
         buffer: &mut [u8],
-    ) -> Result<usize, VolumeError> {
+    ) -> Result<usize, ExtError> {
         Content::open(*self, number)?.read_at(offset, buffer)
     }
 
@@ -367,15 +367,15 @@ impl Tree<'_> {
     ///
     /// # Errors
     /// As [`Tree::read_at`].
-    pub fn content(&self, number: InodeNumber) -> Result<Content<'_>, VolumeError> {
+    pub fn content(&self, number: InodeNumber) -> Result<Content<'_>, ExtError> {
         Content::open(*self, number)
     }
 
     /// All extended attributes of an inode.
     ///
     /// # Errors
-    /// [`VolumeError`].
-    pub fn xattrs(&self, number: InodeNumber) -> Result<Vec<Xattr>, VolumeError> {
+    /// [`ExtError`].
+    pub fn xattrs(&self, number: InodeNumber) -> Result<Vec<Xattr>, ExtError> {
         let kept = self.kept_xattrs(&self.inode(number)?)?;
         let seen = kept.iter().filter(|one| !one.is_inline_data());
         let mut seen: Vec<Xattr> = seen.filter_map(Kept::as_seen).collect();
@@ -383,7 +383,7 @@ impl Tree<'_> {
         Ok(seen)
     }
 
-    pub(crate) fn kept_xattrs(&self, inode: &Inode) -> Result<Vec<Kept>, VolumeError> {
+    pub(crate) fn kept_xattrs(&self, inode: &Inode) -> Result<Vec<Kept>, ExtError> {
         let mut kept = xattr::in_inode(&inode.raw)?;
         if inode.xattr_block() != 0 {
             kept.extend(xattr::in_block(
@@ -395,7 +395,7 @@ impl Tree<'_> {
 }
 
 /// What does not fit into the map of an inode that holds its content itself.
-fn inline_rest(inode: &Inode) -> Result<Vec<Kept>, VolumeError> {
+fn inline_rest(inode: &Inode) -> Result<Vec<Kept>, ExtError> {
     let mut kept = xattr::in_inode(&inode.raw)?;
     kept.retain(Kept::is_inline_data);
     Ok(kept)
@@ -410,11 +410,11 @@ pub struct Content<'v> {
 }
 
 impl<'v> Content<'v> {
-    fn open(tree: Tree<'v>, number: InodeNumber) -> Result<Self, VolumeError> {
+    fn open(tree: Tree<'v>, number: InodeNumber) -> Result<Self, ExtError> {
         let inode = tree.inode(number)?;
         // Encrypted, or compressed by some old tool.
         if inode.has(0x800 | 0x4) {
-            return Err(VolumeError::Unreadable(format!("inode {}", number.0)));
+            return Err(ExtError::Unreadable(format!("inode {}", number.0)));
         }
         let inline = if inode.has(node::FLAG_INLINE) {
             let mut bytes = inode.map().to_vec();
@@ -442,7 +442,7 @@ impl<'v> Content<'v> {
     ///
     /// # Errors
     /// The medium's own.
-    pub fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
+    pub fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<usize, ExtError> {
         let len = self.size.saturating_sub(offset).min(buffer.len() as u64) as usize;
         let buffer = &mut buffer[..len];
         buffer.fill(0);

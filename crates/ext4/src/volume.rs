@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Sought};
 
-use crate::blocks::{Source, VolumeError};
+use crate::blocks::{ExtError, Source};
 use crate::inode::{Inode, InodeNumber, Piece};
 use crate::tree::{Tree, shown};
 use crate::{GroupDescriptor, Superblock};
@@ -38,7 +38,7 @@ impl<D: BlockDevice> Source for Volume<D> {
         &self.superblock
     }
 
-    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ExtError> {
         Ok(self.device.read_at(offset, buffer)?)
     }
 
@@ -52,8 +52,8 @@ impl<D: BlockDevice> Volume<D> {
     /// Opens the file system at the start of a device.
     ///
     /// # Errors
-    /// [`VolumeError`].
-    pub fn open(device: D) -> Result<Self, VolumeError> {
+    /// [`ExtError`].
+    pub fn open(device: D) -> Result<Self, ExtError> {
         let mut raw = [0; Superblock::SIZE];
         device.read_at(Superblock::OFFSET, &mut raw)?;
         let superblock = Superblock::parse(&raw)?;
@@ -81,7 +81,7 @@ impl<D: BlockDevice> Volume<D> {
         Tree { source: self }
     }
 
-    fn read_groups(&self) -> Result<Vec<Option<GroupDescriptor>>, VolumeError> {
+    fn read_groups(&self) -> Result<Vec<Option<GroupDescriptor>>, ExtError> {
         let sb = &self.superblock;
         let mut groups = Vec::new();
         for block in sb.descriptor_locations() {
@@ -186,7 +186,7 @@ impl<D: BlockDevice> Volume<D> {
                 });
                 false
             });
-            if let Err(VolumeError::Disk(error)) = walked {
+            if let Err(ExtError::Disk(error)) = walked {
                 return Err(error);
             }
             // Of a damaged file, what could be read.
@@ -248,7 +248,7 @@ impl<D: BlockDevice> Volume<D> {
         {
             let found = match self.tree().list(directory) {
                 Ok(found) => found,
-                Err(VolumeError::Disk(error)) => return Err(error),
+                Err(ExtError::Disk(error)) => return Err(error),
                 Err(_) => continue,
             };
             for entry in found {

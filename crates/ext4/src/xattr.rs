@@ -1,6 +1,6 @@
 //! Extended attributes, "Extended Attributes": in the inode behind its fields, and in a block.
 
-use crate::blocks::VolumeError;
+use crate::blocks::ExtError;
 use crate::bytes::{put16, put32, u16le, u32le};
 use crate::fields::node;
 
@@ -115,7 +115,7 @@ impl Kept {
 }
 
 /// The attributes in an inode and where their area is: behind the fields, if there is room.
-pub(crate) fn in_inode(raw: &[u8]) -> Result<Vec<Kept>, VolumeError> {
+pub(crate) fn in_inode(raw: &[u8]) -> Result<Vec<Kept>, ExtError> {
     let Some(start) = inode_area(raw) else {
         return Ok(Vec::new());
     };
@@ -135,16 +135,16 @@ pub(crate) fn inode_area(raw: &[u8]) -> Option<usize> {
 }
 
 /// The attributes in a block.
-pub(crate) fn in_block(block: &[u8]) -> Result<Vec<Kept>, VolumeError> {
+pub(crate) fn in_block(block: &[u8]) -> Result<Vec<Kept>, ExtError> {
     if u32le(block, 0) != MAGIC || u32le(block, 8) != 1 {
-        return Err(VolumeError::Damaged("a block of extended attributes"));
+        return Err(ExtError::Damaged("a block of extended attributes"));
     }
     parse(block, BLOCK_HEADER)
 }
 
 /// `area` is what offsets of values count from.
-fn parse(area: &[u8], mut at: usize) -> Result<Vec<Kept>, VolumeError> {
-    let damaged = || VolumeError::Damaged("an extended attribute");
+fn parse(area: &[u8], mut at: usize) -> Result<Vec<Kept>, ExtError> {
+    let damaged = || ExtError::Damaged("an extended attribute");
     let mut found = Vec::new();
     while at + 4 <= area.len() && u32le(area, at) != 0 {
         let head = area.get(at..at + ENTRY).ok_or_else(damaged)?;
@@ -152,7 +152,7 @@ fn parse(area: &[u8], mut at: usize) -> Result<Vec<Kept>, VolumeError> {
         let name = area.get(at + ENTRY..at + ENTRY + name_len);
         let (offset, len) = (usize::from(u16le(head, 2)), u32le(head, 8) as usize);
         if u32le(head, 4) != 0 {
-            return Err(VolumeError::Unreadable(
+            return Err(ExtError::Unreadable(
                 "an extended attribute with an inode of its own".to_owned(),
             ));
         }

@@ -4,8 +4,8 @@
 
 use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_ext4::{
-    Attributes, EditError, Editor, MakeOptions, Timestamp, Volume, VolumeError, Xattr, Zeros,
-    check, make,
+    Attributes, EditError, Editor, ExtError, MakeOptions, Timestamp, Volume, Xattr, Zeros, check,
+    make,
 };
 use rstest::rstest;
 
@@ -96,7 +96,7 @@ fn a_damaged_inode_is_named(
         let found = volume.tree().find(b"/a");
         assert!(matches!(
             found,
-            Err(VolumeError::DamagedAt {
+            Err(ExtError::DamagedAt {
                 what: "an inode",
                 ..
             })

@@ -9,7 +9,7 @@ use pinewrit_disk::{AlignedBuf, BlockDevice, DiskError};
 
 use crate::directory::{ENTRY, Entry, Item, Items, Long, MAX_ENTRIES};
 use crate::edit::is_clean;
-use crate::error::VolumeError;
+use crate::error::FatError;
 use crate::geometry::{FatWidth, Geometry};
 use crate::name::{Short, is_short_name};
 use crate::store::{Source, Store, requests};
@@ -21,7 +21,7 @@ use crate::table::{Link, SWEEP, for_each_entry};
 pub enum CheckError {
     /// It cannot be read.
     #[error(transparent)]
-    Volume(#[from] VolumeError),
+    Volume(#[from] FatError),
     /// It was not unmounted, or errors were found in it.
     #[error("the FAT file system was not unmounted cleanly, or has errors")]
     Unclean,
@@ -69,7 +69,7 @@ impl From<DiskError> for CheckError {
 /// # Errors
 /// [`CheckError`]: the first thing that is wrong.
 pub fn check(device: &dyn BlockDevice) -> Result<(), CheckError> {
-    let geometry = Geometry::read(device)?.ok_or(VolumeError::NotFat)?;
+    let geometry = Geometry::read(device)?.ok_or(FatError::NotFat)?;
     let store = Store::new(device, geometry);
     if !is_clean(&store)? {
         return Err(CheckError::Unclean);

@@ -7,7 +7,7 @@ use pinewrit_disk::DiskError;
 /// Why something was not read.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
-pub enum VolumeError {
+pub enum FatError {
     /// The device failed.
     #[error(transparent)]
     Disk(#[from] DiskError),

@@ -2,11 +2,11 @@
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
-use crate::{FatWidth, Geometry, Volume, VolumeError};
+use crate::{FatError, FatWidth, Geometry, Volume};
 
 /// What the boot sector, the root directory and the allocation table say.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Facts {
+pub struct FatFacts {
     /// Its width.
     pub width: FatWidth,
     /// Whether it has as many clusters as its width should: some firmware does not read a FAT32 with
@@ -22,7 +22,7 @@ pub struct Facts {
     pub free: Option<u64>,
 }
 
-impl Facts {
+impl FatFacts {
     /// Looks for a FAT on `device`.
     ///
     /// # Errors
@@ -32,13 +32,13 @@ impl Facts {
             return Ok(None);
         };
         let volume = match Volume::open(device) {
-            Err(VolumeError::Disk(error)) => return Err(error),
+            Err(FatError::Disk(error)) => return Err(error),
             volume => volume.ok(),
         };
         let free = match volume.as_ref().map(Volume::count_free) {
             // Only a part of an image is looked at: the rest is known without it.
-            None | Some(Err(VolumeError::Disk(DiskError::PastEnd { .. }))) => None,
-            Some(Err(VolumeError::Disk(error))) => return Err(error),
+            None | Some(Err(FatError::Disk(DiskError::PastEnd { .. }))) => None,
+            Some(Err(FatError::Disk(error))) => return Err(error),
             Some(free) => free.ok(),
         };
         Ok(Some(Self {

@@ -28,10 +28,10 @@ mod usage;
 
 pub use check::{CheckError, check};
 pub use edit::{EditError, Editor, Placement};
-pub use error::VolumeError;
-pub use facts::Facts;
+pub use error::FatError;
+pub use facts::FatFacts;
 pub use geometry::{FatWidth, Geometry};
-pub use make::{MakeError, MakeKind, MakeOptions, Plan, check_label};
+pub use make::{MakeError, MakeKind, MakeOptions, MakePlan, check_label};
 pub use name::{NameError, check_name, check_path, folded};
 pub use owner::{Owner, owners};
 pub use time::Stamp;

@@ -122,7 +122,7 @@ pub fn check_label(label: &str) -> Result<(), char> {
 
 /// Where things go; all in sectors.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Plan {
+pub struct MakePlan {
     width: FatWidth,
     sector: u64,
     per_cluster: u64,
@@ -133,7 +133,7 @@ pub struct Plan {
     clusters: u64,
 }
 
-impl Plan {
+impl MakePlan {
     /// Finds clusters of the usual size with which the width is right, for `size` bytes in sectors of
     /// `sector` bytes. `unit` are the bytes of a cluster, where they are given.
     ///
@@ -363,7 +363,7 @@ mod tests {
     ) {
         let mut size = 300_000;
         while size < 3 << 40 {
-            if let Ok(plan) = Plan::of(kind, size, sector, None) {
+            if let Ok(plan) = MakePlan::of(kind, size, sector, None) {
                 assert!(
                     plan.width.new_clusters().contains(&plan.clusters),
                     "{plan:?}"

@@ -2,7 +2,7 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Sought};
 
-use crate::error::VolumeError;
+use crate::error::FatError;
 use crate::geometry::Geometry;
 use crate::store::{Source, Store};
 use crate::table::Link;
@@ -52,7 +52,7 @@ pub fn owners(
     let mut left = MOST_NODES;
     while let Some((above, folder)) = open.pop() {
         let inside = match tree.list(&folder) {
-            Err(VolumeError::Disk(error)) => return Err(error),
+            Err(FatError::Disk(error)) => return Err(error),
             inside => inside.unwrap_or_default(),
         };
         for node in inside {
@@ -91,7 +91,7 @@ fn take(
         hit = hit.into_iter().chain(own).min();
         at = match store.link(at) {
             Ok(Link::Next(next)) => next,
-            Err(VolumeError::Disk(error)) => return Err(error),
+            Err(FatError::Disk(error)) => return Err(error),
             _ => break,
         };
     }

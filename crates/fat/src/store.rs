@@ -8,7 +8,7 @@ use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
 
 use crate::directory::{ENTRY, MAX_ENTRIES};
-use crate::error::VolumeError;
+use crate::error::FatError;
 use crate::folder::Folder;
 use crate::geometry::Geometry;
 use crate::table::{Link, Table};
@@ -24,26 +24,26 @@ pub(crate) trait Source {
     /// The zone whose local time directory entries keep.
     fn zone(&self) -> &TimeZone;
     /// What follows a cluster.
-    fn link(&self, cluster: u32) -> Result<Link, VolumeError>;
+    fn link(&self, cluster: u32) -> Result<Link, FatError>;
     /// The directory that begins with a cluster; 0 is the root of FAT12 and FAT16.
-    fn folder(&self, first: u32) -> Result<Rc<Folder>, VolumeError>;
-    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError>;
+    fn folder(&self, first: u32) -> Result<Rc<Folder>, FatError>;
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), FatError>;
 }
 
 /// All clusters of a chain, which must end after `most` of them.
-pub(crate) fn chain(source: &dyn Source, first: u32, most: u64) -> Result<Vec<u32>, VolumeError> {
+pub(crate) fn chain(source: &dyn Source, first: u32, most: u64) -> Result<Vec<u32>, FatError> {
     let mut clusters = Vec::new();
     let mut at = first;
     loop {
         if !source.geometry().has(at) {
-            return Err(VolumeError::Damaged("a first cluster that there is not"));
+            return Err(FatError::Damaged("a first cluster that there is not"));
         }
         clusters.push(at);
         match source.link(at)? {
             Link::Next(next) if (clusters.len() as u64) < most => at = next,
-            Link::Next(_) => return Err(VolumeError::Damaged("a chain that does not end")),
+            Link::Next(_) => return Err(FatError::Damaged("a chain that does not end")),
             Link::End => return Ok(clusters),
-            _ => return Err(VolumeError::Damaged("a chain that leads nowhere")),
+            _ => return Err(FatError::Damaged("a chain that leads nowhere")),
         }
     }
 }
@@ -102,12 +102,12 @@ impl<D: BlockDevice> Store<D> {
     }
 
     /// A directory that is in memory.
-    pub(crate) fn folder_mut(&mut self, first: u32) -> Result<&mut Folder, VolumeError> {
+    pub(crate) fn folder_mut(&mut self, first: u32) -> Result<&mut Folder, FatError> {
         // Now it is there.
         self.folder(first)?;
         let folder = self.folders.get_mut().get_mut(&first);
         let folder = folder.and_then(Rc::get_mut);
-        folder.ok_or(VolumeError::Damaged(
+        folder.ok_or(FatError::Damaged(
             "a directory that is read while it changes",
         ))
     }
@@ -186,7 +186,7 @@ impl<D: BlockDevice> Store<D> {
         Ok(())
     }
 
-    fn load(&self, first: u32) -> Result<Folder, VolumeError> {
+    fn load(&self, first: u32) -> Result<Folder, FatError> {
         let geometry = &self.geometry;
         let (clusters, ranges) = match (first, geometry.root_cluster) {
             (0, 0) => (Vec::new(), vec![geometry.root_directory]),
@@ -216,13 +216,13 @@ impl<D: BlockDevice> Source for Store<D> {
         &self.zone
     }
 
-    fn link(&self, cluster: u32) -> Result<Link, VolumeError> {
+    fn link(&self, cluster: u32) -> Result<Link, FatError> {
         let mut table = self.table.borrow_mut();
         let raw = table.get(&self.device, &self.geometry, cluster)?;
         Ok(self.geometry.link(raw))
     }
 
-    fn folder(&self, first: u32) -> Result<Rc<Folder>, VolumeError> {
+    fn folder(&self, first: u32) -> Result<Rc<Folder>, FatError> {
         if let Some(known) = self.folders.borrow().get(&first) {
             return Ok(Rc::clone(known));
         }
@@ -240,7 +240,7 @@ impl<D: BlockDevice> Source for Store<D> {
         Ok(folder)
     }
 
-    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), FatError> {
         self.device.read_at(offset, buffer)?;
         let (start, pending) = &self.pending;
         let own = ByteRange::from_len(*start, pending.len() as u64);

@@ -6,7 +6,7 @@ use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange};
 
 use crate::directory::Entry;
-use crate::error::VolumeError;
+use crate::error::FatError;
 use crate::geometry::Geometry;
 use crate::name::oem_text;
 use crate::store::{REQUEST, Source, Store};
@@ -76,15 +76,15 @@ impl<'v> Tree<'v> {
     /// What is at a path. Case does not matter.
     ///
     /// # Errors
-    /// [`VolumeError::NotFound`] and others.
-    pub fn find(self, path: &str) -> Result<Node, VolumeError> {
+    /// [`FatError::NotFound`] and others.
+    pub fn find(self, path: &str) -> Result<Node, FatError> {
         let mut at = self.root();
         for name in names(path) {
             if !at.is_folder {
-                return Err(VolumeError::NotFound(path.to_owned()));
+                return Err(FatError::NotFound(path.to_owned()));
             }
             let found = self.source.folder(at.first)?.find(name);
-            let entry = found.ok_or_else(|| VolumeError::NotFound(path.to_owned()))?;
+            let entry = found.ok_or_else(|| FatError::NotFound(path.to_owned()))?;
             at = Node::of(entry, self.source.zone());
         }
         Ok(at)
@@ -93,10 +93,10 @@ impl<'v> Tree<'v> {
     /// What is in a folder, in the order in which it stands there.
     ///
     /// # Errors
-    /// [`VolumeError`].
-    pub fn list(self, folder: &Node) -> Result<Vec<Node>, VolumeError> {
+    /// [`FatError`].
+    pub fn list(self, folder: &Node) -> Result<Vec<Node>, FatError> {
         if !folder.is_folder {
-            return Err(VolumeError::NotFolder(folder.name.clone()));
+            return Err(FatError::NotFolder(folder.name.clone()));
         }
         let found = self.source.folder(folder.first)?;
         let zone = self.source.zone();
@@ -106,8 +106,8 @@ impl<'v> Tree<'v> {
     /// The label, which is an entry of the root directory.
     ///
     /// # Errors
-    /// [`VolumeError`].
-    pub fn label(self) -> Result<Option<String>, VolumeError> {
+    /// [`FatError`].
+    pub fn label(self) -> Result<Option<String>, FatError> {
         let root = self.source.folder(self.source.geometry().root_cluster)?;
         Ok(root.label().map(|raw| oem_text(&raw)))
     }
@@ -115,15 +115,10 @@ impl<'v> Tree<'v> {
     /// Hands at most the first `limit` bytes of a file on.
     ///
     /// # Errors
-    /// [`VolumeError`].
-    pub fn read_to(
-        self,
-        file: &Node,
-        limit: u64,
-        taker: &mut dyn Write,
-    ) -> Result<(), VolumeError> {
+    /// [`FatError`].
+    pub fn read_to(self, file: &Node, limit: u64, taker: &mut dyn Write) -> Result<(), FatError> {
         if file.is_folder {
-            return Err(VolumeError::IsFolder(file.name.clone()));
+            return Err(FatError::IsFolder(file.name.clone()));
         }
         let mut left = file.size.min(limit);
         let mut buffer = Vec::new();
@@ -134,16 +129,16 @@ impl<'v> Tree<'v> {
             let len = range.len().min(left);
             buffer.resize(len as usize, 0);
             self.source.read_at(range.start, &mut buffer)?;
-            taker.write_all(&buffer).map_err(VolumeError::Taker)?;
+            taker.write_all(&buffer).map_err(FatError::Taker)?;
             left -= len;
         }
         Ok(())
     }
 
     /// Neighbouring clusters of a chain, no more than are needed for one request, and what follows.
-    fn run(self, first: Option<u32>, wanted: u64) -> Result<(ByteRange, Option<u32>), VolumeError> {
+    fn run(self, first: Option<u32>, wanted: u64) -> Result<(ByteRange, Option<u32>), FatError> {
         let geometry = self.source.geometry();
-        let damaged = VolumeError::Damaged("a file whose clusters end before it does");
+        let damaged = FatError::Damaged("a file whose clusters end before it does");
         let Some(first) = first.filter(|first| geometry.has(*first)) else {
             return Err(damaged);
         };
@@ -177,9 +172,9 @@ impl<D: BlockDevice> Volume<D> {
     /// Opens the file system at the start of `device`.
     ///
     /// # Errors
-    /// [`VolumeError`].
-    pub fn open(device: D) -> Result<Self, VolumeError> {
-        let geometry = Geometry::read(&device)?.ok_or(VolumeError::NotFat)?;
+    /// [`FatError`].
+    pub fn open(device: D) -> Result<Self, FatError> {
+        let geometry = Geometry::read(&device)?.ok_or(FatError::NotFat)?;
         Ok(Self {
             store: Store::new(device, geometry),
         })
@@ -206,7 +201,7 @@ impl<D: BlockDevice> Volume<D> {
     ///
     /// # Errors
     /// The device failed.
-    pub fn count_free(&self) -> Result<u64, VolumeError> {
+    pub fn count_free(&self) -> Result<u64, FatError> {
         let geometry = &self.store.geometry;
         Ok(count_free(&self.store.device, geometry)? * geometry.cluster)
     }

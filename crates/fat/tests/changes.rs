@@ -9,7 +9,7 @@ use std::path::Path;
 use common::model::{Model, changes};
 use common::{complaint, copy_out, device, sparse};
 use jiff::tz::TimeZone;
-use pinewrit_fat::{Editor, MakeKind, MakeOptions, Plan, Stamp, Volume, check};
+use pinewrit_fat::{Editor, MakeKind, MakeOptions, MakePlan, Stamp, Volume, check};
 use pinewrit_judges::{judge, needs};
 use proptest::prelude::*;
 use proptest::sample::select;
@@ -188,7 +188,7 @@ proptest! {
         needs!("fsck.fat", "mcopy", "diff"; else Ok(()));
         let dir = tempfile::tempdir().unwrap();
         let image = dir.path().join("fs.img");
-        if let Ok(planned) = Plan::of(kind, size, sector, unit) {
+        if let Ok(planned) = MakePlan::of(kind, size, sector, unit) {
             sparse(&image, size);
             let options = MakeOptions {
                 label: "HUT".to_owned(),

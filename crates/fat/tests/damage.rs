@@ -11,8 +11,8 @@ use std::path::Path;
 use common::complaint;
 use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_fat::{
-    CheckError, EditError, Editor, MakeKind, MakeOptions, Placement, Plan, Stamp, Volume,
-    VolumeError, check,
+    CheckError, EditError, Editor, FatError, MakeKind, MakeOptions, MakePlan, Placement, Stamp,
+    Volume, check,
 };
 use pinewrit_judges::needs;
 use rstest::rstest;
@@ -42,7 +42,7 @@ fn filesystem(kind: MakeKind, size: u64) -> MemoryDevice {
         start: 0,
         made: Stamp::default(),
     };
-    let plan = Plan::of(kind, size, 512, Some(512)).unwrap();
+    let plan = MakePlan::of(kind, size, 512, Some(512)).unwrap();
     plan.make(&device, &options).unwrap();
     let mut editor = Editor::open(&device).unwrap();
     put(&mut editor, "/A", 5000);
@@ -293,7 +293,7 @@ fn a_full_root_directory_is_told_and_an_erased_place_in_it_is_taken() {
     check(&device).unwrap();
     let tree = editor.tree();
     assert!(tree.find("/R21").is_ok() && tree.find("/R20").is_ok());
-    assert!(matches!(tree.find("/R2"), Err(VolumeError::NotFound(_))));
+    assert!(matches!(tree.find("/R2"), Err(FatError::NotFound(_))));
 }
 
 /// What the two checks say of damage to one field.

@@ -147,34 +147,46 @@ impl GptHeader {
     }
 }
 
+/// Why a table was not read: it is not what it should be, or the device failed.
+pub(crate) enum ReadError {
+    Gpt(GptError),
+    Disk(DiskError),
+}
+
+impl From<GptError> for ReadError {
+    fn from(error: GptError) -> Self {
+        Self::Gpt(error)
+    }
+}
+
+impl From<DiskError> for ReadError {
+    fn from(error: DiskError) -> Self {
+        Self::Disk(error)
+    }
+}
+
 /// Reads the header in sector `at` and its used entries.
 pub(crate) fn read(
     device: &dyn BlockDevice,
     at: Lba,
-) -> Result<Result<(GptHeader, Vec<GptEntry>), GptError>, DiskError> {
+) -> Result<(GptHeader, Vec<GptEntry>), ReadError> {
     let sector = device.logical_sector();
     let mut bytes = vec![0; sector.bytes() as usize];
     let Some(offset) = at.byte_offset(sector) else {
-        return Ok(Err(GptError::Missing));
+        return Err(GptError::Missing.into());
     };
     if !read_inside(device, offset, &mut bytes)? {
-        return Ok(Err(GptError::Missing));
+        return Err(GptError::Missing.into());
     }
-    let header = match GptHeader::from_bytes(&bytes, at) {
-        Ok(header) => header,
-        Err(error) => return Ok(Err(error)),
-    };
+    let header = GptHeader::from_bytes(&bytes, at)?;
     let mut entries = vec![0; header.entries_bytes() as usize];
     let start = header.entries_lba.byte_offset(sector).unwrap_or(u64::MAX);
     if !read_inside(device, start, &mut entries)? {
-        return Ok(Err(field("PartitionEntryLBA", header.entries_lba.0)));
+        return Err(field("PartitionEntryLBA", header.entries_lba.0).into());
     }
-    Ok(
-        check_crc("entries", &entries, header.entries_crc).map(|()| {
-            let used = parse_entries(&entries, header.entry_size as usize);
-            (header, used)
-        }),
-    )
+    check_crc("entries", &entries, header.entries_crc)?;
+    let used = parse_entries(&entries, header.entry_size as usize);
+    Ok((header, used))
 }
 
 /// Reads into `buffer`; `false` if it would reach past the device's end.

@@ -5,7 +5,7 @@ use std::fmt;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Lba, SectorSize};
 use uuid::Uuid;
 
-use crate::gpt::{self, GptEntry, GptError, GptHeader};
+use crate::gpt::{self, GptEntry, GptError, GptHeader, ReadError};
 use crate::{MBR_SIZE, Mbr, PartitionType, chain};
 
 /// Which of a GPT's two copies was used.
@@ -271,7 +271,7 @@ fn read_gpt(device: &dyn BlockDevice, mbr: &Mbr) -> Result<PartitionTable, DiskE
     let sector = device.logical_sector();
     let last = Lba((device.size() / sector.bytes()).saturating_sub(1));
     let mut problems = Vec::new();
-    let (header, entries, copy) = match gpt::read(device, Lba(1))? {
+    let (header, entries, copy) = match gpt::read(device, Lba(1)) {
         Ok((header, entries)) => {
             if header.alternate_lba != last {
                 problems.push(Problem::BackupNotAtEnd {
@@ -280,12 +280,14 @@ fn read_gpt(device: &dyn BlockDevice, mbr: &Mbr) -> Result<PartitionTable, DiskE
             }
             (header, entries, TableCopy::Primary)
         }
-        Err(primary) => match gpt::read(device, last)? {
+        Err(ReadError::Disk(error)) => return Err(error),
+        Err(ReadError::Gpt(primary)) => match gpt::read(device, last) {
             Ok((header, entries)) => {
                 problems.push(Problem::PrimaryDamaged(primary));
                 (header, entries, TableCopy::Backup)
             }
-            Err(_) => return Ok(lost_gpt(mbr, primary)),
+            Err(ReadError::Disk(error)) => return Err(error),
+            Err(ReadError::Gpt(_)) => return Ok(lost_gpt(mbr, primary)),
         },
     };
     Ok(gpt_table(mbr, &header, entries, copy, problems, sector))

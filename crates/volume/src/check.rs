@@ -1,7 +1,7 @@
 //! Whether a file system holds together, whatever its kind.
 
 use pinewrit_disk::{BlockDevice, DiskError};
-use pinewrit_ext4::{CheckError, EditError, VolumeError as ExtError};
+use pinewrit_ext4::{CheckError, EditError, ExtError};
 use pinewrit_fat as fat;
 
 use crate::files::FilesError;
@@ -38,7 +38,7 @@ pub(crate) fn check(window: &dyn BlockDevice) -> Result<Option<fat::Geometry>, F
 fn check_fat(window: &dyn BlockDevice) -> Result<(), FilesError> {
     match fat::check(window) {
         Ok(()) => Ok(()),
-        Err(fat::CheckError::Volume(fat::VolumeError::Disk(error))) => Err(error.into()),
+        Err(fat::CheckError::Volume(fat::FatError::Disk(error))) => Err(error.into()),
         Err(fat::CheckError::Unclean) => Err(fat::EditError::Unclean.into()),
         Err(error) => Err(FilesError::Unsound(error.to_string())),
     }

@@ -1,7 +1,7 @@
 //! Growing the last partition of a written image to the end of its medium, and its file system.
 
 use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, Window};
-use pinewrit_ext4::{CheckError, EditError, Editor, Growth, Timestamp, VolumeError, check};
+use pinewrit_ext4::{CheckError, EditError, Editor, ExtError, Growth, Timestamp, check};
 use pinewrit_table::TableError;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -119,7 +119,7 @@ enum Fault {
 impl From<EditError> for Fault {
     fn from(error: EditError) -> Self {
         match error {
-            EditError::Volume(VolumeError::Disk(error)) => Self::Disk(error),
+            EditError::Volume(ExtError::Disk(error)) => Self::Disk(error),
             error => Self::Kept(error.to_string()),
         }
     }
@@ -128,7 +128,7 @@ impl From<EditError> for Fault {
 impl From<CheckError> for Fault {
     fn from(error: CheckError) -> Self {
         match error {
-            CheckError::Volume(VolumeError::Disk(error)) => Self::Disk(error),
+            CheckError::Volume(ExtError::Disk(error)) => Self::Disk(error),
             error => Self::Kept(error.to_string()),
         }
     }

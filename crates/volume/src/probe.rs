@@ -25,8 +25,8 @@ pub struct FilesystemFacts {
     pub free: Option<u64>,
 }
 
-impl From<pinewrit_fat::Facts> for FilesystemFacts {
-    fn from(facts: pinewrit_fat::Facts) -> Self {
+impl From<pinewrit_fat::FatFacts> for FilesystemFacts {
+    fn from(facts: pinewrit_fat::FatFacts) -> Self {
         Self {
             kind: if facts.is_regular {
                 FilesystemKind::Fat(facts.width)
@@ -42,8 +42,8 @@ impl From<pinewrit_fat::Facts> for FilesystemFacts {
     }
 }
 
-impl From<pinewrit_ext4::Facts> for FilesystemFacts {
-    fn from(facts: pinewrit_ext4::Facts) -> Self {
+impl From<pinewrit_ext4::ExtFacts> for FilesystemFacts {
+    fn from(facts: pinewrit_ext4::ExtFacts) -> Self {
         let used = facts.size.zip(facts.free).map(|(size, free)| size - free);
         Self {
             kind: FilesystemKind::Ext(facts.generation),
@@ -83,10 +83,10 @@ pub fn probe(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskEr
 }
 
 fn probe_all(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskError> {
-    if let Some(facts) = pinewrit_fat::Facts::read(device)? {
+    if let Some(facts) = pinewrit_fat::FatFacts::read(device)? {
         return Ok(Some(facts.into()));
     }
-    if let Some(facts) = pinewrit_ext4::Facts::read(device)? {
+    if let Some(facts) = pinewrit_ext4::ExtFacts::read(device)? {
         return Ok(Some(facts.into()));
     }
     Ok(pinewrit_signs::at_start(device)?.map(FilesystemFacts::from))

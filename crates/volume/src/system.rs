@@ -2,7 +2,7 @@
 //! tell.
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_fat::{Node, Tree, Volume, VolumeError};
+use pinewrit_fat::{FatError, Node, Tree, Volume};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -82,10 +82,10 @@ pub fn kernels(device: &dyn BlockDevice, partition: Option<u32>) -> Vec<KernelFa
 /// The files in a folder of a FAT, none if there is no such folder.
 ///
 /// # Errors
-/// [`VolumeError`].
-pub fn fat_files(tree: Tree<'_>, folder: &str) -> Result<Vec<Node>, VolumeError> {
+/// [`FatError`].
+pub fn fat_files(tree: Tree<'_>, folder: &str) -> Result<Vec<Node>, FatError> {
     let found = match tree.find(folder) {
-        Err(VolumeError::NotFound(_)) => return Ok(Vec::new()),
+        Err(FatError::NotFound(_)) => return Ok(Vec::new()),
         found => found?,
     };
     let all = if found.is_folder {

@@ -38,7 +38,7 @@ fn filesystem(kind: FatKind, size: usize) -> MemoryDevice {
 
 /// Tries a change of a file that is not damaged.
 fn change(device: &MemoryDevice) -> Result<(), FilesError> {
-    let found = find_place(device, &Wanted::Only).unwrap().unwrap();
+    let found = find_place(device, &Wanted::Only).unwrap();
     Gathered::files(device, FreeWrites::Direct, NOW, |site| {
         site.change(&found, |files| put(files, "/new"))
     })

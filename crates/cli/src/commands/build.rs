@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use pinewrit_core::Cancel;
-use pinewrit_core::build::{self, BuildOptions, BuildReport, Layout, Plan};
+use pinewrit_core::build::{self, BuildOptions, BuildPlan, BuildReport, Layout};
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
 use pinewrit_host::{MediumError, Readers, Verdict};
@@ -20,7 +20,7 @@ use serde::Serialize;
 use tempfile::TempDir;
 use uuid::Uuid;
 
-use super::report::{self, Facts};
+use super::report::{self, FactList};
 use super::{Outcome, source, target, write};
 use crate::args::{BuildArgs, WriteArgs};
 use crate::clock;
@@ -339,7 +339,7 @@ fn fill(
     ui: &Ui,
     name: &str,
     layout: &Layout,
-    plan: &Plan,
+    plan: &BuildPlan,
     device: &FileDevice,
     options: &BuildOptions<'_>,
 ) -> Result<BuildReport, Message> {
@@ -356,7 +356,7 @@ fn text(
     report: Option<&BuildReport>,
 ) -> String {
     let strong = style::STRONG;
-    let mut facts = Facts::default();
+    let mut facts = FactList::default();
     facts.add("size", units::exact(size).trim_start());
     facts.add("scheme", report::scheme(found));
     if let Some(report) = report {

@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::change::{self, Opened};
-use super::report::{self, Facts};
+use super::report::{self, FactList};
 use super::{Outcome, settings};
 use crate::args::{ChangeArgs, ConfigureArgs};
 use crate::clock;
@@ -189,7 +189,7 @@ fn label_note(report: &ConfigureReport) -> Option<String> {
 
 fn done_text(name: &str, brief: &str, report: &ConfigureReport) -> String {
     let good = style::GOOD;
-    let mut facts = Facts::default();
+    let mut facts = FactList::default();
     let head = if report.is_unchanged() {
         format!("{good}unchanged:{good:#} {name} has these settings already: {brief}\n")
     } else {
@@ -211,7 +211,7 @@ fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
             "{strong}{name}{strong:#} would change like this; nothing was changed (--dry-run)\n"
         )
     };
-    let mut facts = Facts::default();
+    let mut facts = FactList::default();
     facts.add("files", files(report));
     for (name, fact) in more_of_dry_run(report) {
         facts.add(name, fact);

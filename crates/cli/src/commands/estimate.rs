@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use super::report::Facts;
+use super::report::FactList;
 use crate::args::{EstimateAction, EstimateArgs};
 use crate::events::Event;
 use crate::exit::Exit;
@@ -64,7 +64,7 @@ pub(crate) fn run(ui: &Ui, args: &EstimateArgs) -> Outcome {
 
 fn text(report: &NetReport, pool: Option<Pool>) -> String {
     let strong = style::STRONG;
-    let mut facts = Facts::default();
+    let mut facts = FactList::default();
     facts.add("mask", report.mask.as_str());
     facts.add("usable", format!("{} to {}", report.first, report.last));
     let count = report

@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use super::Outcome;
 use super::change::{self, Opened, confirm};
-use super::report::{self, Facts};
+use super::report::{self, FactList};
 use crate::args::FormatArgs;
 use crate::clock;
 use crate::events::{Event, MediumName};
@@ -126,7 +126,7 @@ fn text(
 ) -> String {
     let (good, strong) = (style::GOOD, style::STRONG);
     let number = partition.number;
-    let mut facts = Facts::default();
+    let mut facts = FactList::default();
     let head = match made {
         Some(made) => {
             let label = made

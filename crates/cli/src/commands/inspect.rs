@@ -13,7 +13,7 @@ use pinewrit_image::{
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::report::{self, Facts};
+use super::report::{self, FactList};
 use super::source::{self, Keep};
 use super::write::unfinished_text;
 use super::{Outcome, change, records, target};
@@ -139,7 +139,7 @@ fn run_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
         unpacked_bytes: Some(size),
         inspection: &inspection,
     });
-    let mut facts = Facts::default();
+    let mut facts = FactList::default();
     facts.add("size", report::unpacked(UnpackedSize::Exact(size)));
     let chosen = target::find(readers, path, false)?;
     let note = records::state_if_any().and_then(|state| state.note(&chosen.key()));
@@ -187,8 +187,8 @@ fn kind(source: &ImageSource) -> &'static str {
     }
 }
 
-fn source_facts(source: &ImageSource, checksum: Option<&ExpectedChecksum>) -> Facts {
-    let mut facts = Facts::default();
+fn source_facts(source: &ImageSource, checksum: Option<&ExpectedChecksum>) -> FactList {
+    let mut facts = FactList::default();
     report::layers(source, &mut facts);
     if let Some(checksum) = checksum {
         let text = report::checksum(checksum);
@@ -199,7 +199,7 @@ fn source_facts(source: &ImageSource, checksum: Option<&ExpectedChecksum>) -> Fa
     facts
 }
 
-fn text(name: &str, kind: &str, mut facts: Facts, inspection: &Inspection) -> String {
+fn text(name: &str, kind: &str, mut facts: FactList, inspection: &Inspection) -> String {
     let strong = style::STRONG;
     if let Some(system) = &inspection.system {
         let version = system.version.as_deref().unwrap_or_default();

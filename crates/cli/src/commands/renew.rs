@@ -7,7 +7,7 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::change;
-use super::{Outcome, report::Facts};
+use super::{Outcome, report::FactList};
 use crate::args::ChangeArgs;
 use crate::clock;
 use crate::events::{Event, MediumName};
@@ -76,7 +76,7 @@ fn text(name: &str, dry_run: bool, report: &RenewReport) -> String {
     } else {
         format!("{good}done:{good:#} {name} has new identifiers\n")
     };
-    let mut facts = Facts::default();
+    let mut facts = FactList::default();
     for renewal in &report.renewals {
         let place = match renewal.partition {
             None => "disk".to_owned(),

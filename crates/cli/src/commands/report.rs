@@ -11,9 +11,9 @@ use crate::ui::{map, style, units};
 
 /// Rows of names and values, aligned.
 #[derive(Default)]
-pub(crate) struct Facts(Vec<(String, String)>);
+pub(crate) struct FactList(Vec<(String, String)>);
 
-impl Facts {
+impl FactList {
     pub(crate) fn add(&mut self, name: &str, value: impl Into<String>) {
         self.0.push((name.to_owned(), value.into()));
     }
@@ -38,7 +38,7 @@ pub(crate) fn wrapping(source: &ImageSource) -> String {
 }
 
 /// One row a layer, the outermost first; then what comes out of the last.
-pub(crate) fn layers(source: &ImageSource, facts: &mut Facts) {
+pub(crate) fn layers(source: &ImageSource, facts: &mut FactList) {
     match source.files().len() {
         0 | 1 => {}
         pieces => facts.add("pieces", format!("{pieces} files, put together")),
@@ -92,7 +92,7 @@ pub(crate) fn one_thread(why: OneThread) -> String {
 }
 
 /// What an image will bring, for a plan.
-pub(crate) fn content(preview: &Inspection, facts: &mut Facts) {
+pub(crate) fn content(preview: &Inspection, facts: &mut FactList) {
     for (index, line) in boot_modes(&preview.boot).iter().enumerate() {
         facts.add(if index == 0 { "boots" } else { "" }, line);
     }

@@ -14,7 +14,7 @@ use pinewrit_image::Location;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::report::Facts;
+use super::report::FactList;
 use super::source::{self, Keep};
 use super::target::Chosen;
 use super::{Outcome, change, records, target};
@@ -290,7 +290,7 @@ fn equal_text(name: &str, found: &Found, began: Instant) -> String {
     let image = &receipt.image.name;
     let amount = units::size(receipt.used_bytes());
     let rate = units::rate(receipt.used_bytes(), began.elapsed());
-    let mut facts = Facts::default();
+    let mut facts = FactList::default();
     if found.candidates > 1 {
         let others = units::counted(found.candidates as u64, "receipt");
         facts.add(

@@ -172,10 +172,10 @@ fn fat_error(name: &str, error: &fat::EditError) -> Message {
             Exit::Medium,
             "start the board or computer that used it and shut it down, or let its system check it",
         ),
-        Volume(fat::VolumeError::IsFolder(_) | fat::VolumeError::NotFolder(_)) => {
+        Volume(fat::FatError::IsFolder(_) | fat::FatError::NotFolder(_)) => {
             (Exit::Usage, "pinewrit files list shows what is there")
         }
-        Volume(fat::VolumeError::NotFound(_)) => {
+        Volume(fat::FatError::NotFound(_)) => {
             (Exit::Usage, "pinewrit files list shows what is there")
         }
         _ => (Exit::Medium, ""),

@@ -126,7 +126,7 @@ fn done(section: &Finished) -> String {
     format!(
         "<section>\n<h1>{image} on {name}{identity}</h1>\n<p class=\"lead\">{verified}, {}</p>\n\
          {}<h2>The medium</h2>\n{}{}<div class=\"charts\">\n<div><h2>Pace over the medium</h2>{}</div>\n\
-         <div><h2>Pace over time</h2>{}</div>\n</div>\n{}<h2>Slow spots</h2>\n{}<h2>Facts</h2>\n{}</section>\n",
+         <div><h2>Pace over time</h2>{}</div>\n</div>\n{}<h2>Slow spots</h2>\n{}<h2>FactList</h2>\n{}</section>\n",
         escape(&receipt.finished),
         tiles(receipt),
         charts::medium(section),

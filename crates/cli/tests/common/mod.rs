@@ -274,7 +274,7 @@ pub(crate) fn small_image() -> Vec<u8> {
         start: MIB,
         made: pinewrit_fat::Stamp::default(),
     };
-    let plan = pinewrit_fat::Plan::of(pinewrit_fat::MakeKind::Fat16, 8 * MIB, 512, None);
+    let plan = pinewrit_fat::MakePlan::of(pinewrit_fat::MakeKind::Fat16, 8 * MIB, 512, None);
     let window = Window::new(&device, range);
     plan.unwrap().make(&window, &options).unwrap();
     device.write_at(9 * MIB, &noise(5 * MIB as usize)).unwrap();

@@ -75,7 +75,7 @@ fn mistake(line: usize, what: impl Into<String>, remedy: impl Into<String>) -> B
 
 /// Where the partitions of a layout come to lie.
 #[derive(Debug)]
-pub struct Plan {
+pub struct BuildPlan {
     table: TableEdit,
     /// A range a partition, in the layout's order.
     ranges: Vec<ByteRange>,
@@ -83,7 +83,7 @@ pub struct Plan {
     numbers: Vec<u32>,
 }
 
-impl Plan {
+impl BuildPlan {
     /// Writes the table alone.
     ///
     /// # Errors
@@ -96,7 +96,7 @@ impl Plan {
     }
 }
 
-impl Plan {
+impl BuildPlan {
     /// What texts may name, once the file systems are made.
     fn names(&self, layout: &Layout, device: &dyn BlockDevice) -> Result<Names, BuildError> {
         let places = self.numbers.iter().zip(&self.ranges);
@@ -159,7 +159,7 @@ pub fn plan(
     layout: &Layout,
     device: &dyn BlockDevice,
     options: &BuildOptions<'_>,
-) -> Result<Plan, BuildError> {
+) -> Result<BuildPlan, BuildError> {
     let mut remarks = Vec::new();
     let mut ids = ids(layout, options);
     let (size, sector) = (device.size(), device.logical_sector());
@@ -215,7 +215,7 @@ pub fn plan(
     }
     remarks.extend(blobs_in_the_way(layout, &ranges, size, sector.bytes()));
     if remarks.is_empty() {
-        return Ok(Plan {
+        return Ok(BuildPlan {
             table,
             ranges,
             numbers,
@@ -237,7 +237,7 @@ fn type_by_size(
         return None;
     };
     // One that cannot be made is told elsewhere.
-    let made = pinewrit_fat::Plan::of(kind, range.len(), sector, None).ok()?;
+    let made = pinewrit_fat::MakePlan::of(kind, range.len(), sector, None).ok()?;
     layout::type_for(made.width(), layout.scheme)
 }
 
@@ -344,7 +344,7 @@ fn format_options(
 /// [`BuildError`]; what is on the device then is of no use.
 pub fn build(
     layout: &Layout,
-    plan: &Plan,
+    plan: &BuildPlan,
     device: &dyn BlockDevice,
     options: &BuildOptions<'_>,
     cancel: &Cancel,
@@ -370,7 +370,7 @@ fn keep_flushing(device: &dyn BlockDevice, is_done: &Receiver<()>) {
 
 fn put_together(
     layout: &Layout,
-    plan: &Plan,
+    plan: &BuildPlan,
     device: &dyn BlockDevice,
     options: &BuildOptions<'_>,
     cancel: &Cancel,

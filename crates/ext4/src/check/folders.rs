@@ -6,9 +6,9 @@ use std::hash::{DefaultHasher, Hash, Hasher as _};
 use super::inodes::wrong;
 use super::{Check, CheckError, read};
 use crate::ReadOnlyCompatible;
-use crate::blocks::{Source, VolumeError};
+use crate::blocks::{ExtError, Source};
 use crate::directory::{Slot, TAIL, has_right_tail, is_whole, slots};
-use crate::htree::{Branch, Index};
+use crate::htree::{Branch, Index, IndexError};
 use crate::inode::{FileKind, InodeNumber};
 use crate::tree::shown;
 use crate::{Incompatible, Superblock};
@@ -71,7 +71,7 @@ impl Ahead<'_> {
         let sb = self.source.superblock();
         let size = sb.block_size;
         if block >= sb.blocks {
-            return Err(VolumeError::Damaged("a block number").into());
+            return Err(ExtError::Damaged("a block number").into());
         }
         let holds = |(start, bytes): &(u64, Vec<u8>)| {
             (*start..start + bytes.len() as u64 / size).contains(&block)
@@ -333,8 +333,10 @@ fn index_of(
         Some(&place) => Ok(ahead.block(place)?.to_vec()),
         None => Err(one.wrong("its index leads to a block that is not there")),
     };
-    let index = Index::read(sb, one.seed, blocks.len(), &mut read)?;
-    index.map_err(|what| one.wrong(what))
+    Index::read(sb, one.seed, blocks.len(), &mut read).map_err(|error| match error {
+        IndexError::Fault(what) => one.wrong(what),
+        IndexError::Read(error) => error,
+    })
 }
 
 /// Which hashes names in each block may have.

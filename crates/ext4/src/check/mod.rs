@@ -17,7 +17,7 @@ use folders::Directory;
 use pinewrit_disk::BlockDevice;
 use used::Used;
 
-use crate::blocks::{Source, VolumeError};
+use crate::blocks::{ExtError, Source};
 use crate::edit::{is_set, unknown_feature};
 use crate::inode::FileKind;
 use crate::volume::Volume;
@@ -29,7 +29,7 @@ use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Super
 pub enum CheckError {
     /// It cannot be read.
     #[error(transparent)]
-    Volume(#[from] VolumeError),
+    Volume(#[from] ExtError),
     /// A feature is not understood well enough to check it.
     #[error("the file system has the feature {0}, which is only read here")]
     Feature(String),

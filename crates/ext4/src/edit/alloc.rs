@@ -6,7 +6,7 @@ use pinewrit_disk::BlockDevice;
 
 use super::groups::{clear, is_set, set};
 use super::{EditError, Editor};
-use crate::VolumeError;
+use crate::ExtError;
 use crate::fields::{bg, sb};
 use crate::inode::InodeNumber;
 
@@ -154,7 +154,7 @@ impl<D: BlockDevice> Editor<D> {
 
     pub(crate) fn group_of(&self, block: u64) -> Result<u64, EditError> {
         let group = self.sb.group_of(block);
-        Ok(group.ok_or(VolumeError::Damaged("a block number"))?)
+        Ok(group.ok_or(ExtError::Damaged("a block number"))?)
     }
 
     /// Gives blocks back; they may reach over several groups.
@@ -168,7 +168,7 @@ impl<D: BlockDevice> Editor<D> {
             let bits = at - own.start..end - own.start;
             let bitmap = self.cache.edit(place)?;
             if !bits.clone().all(|bit| is_set(bitmap, bit)) {
-                return Err(VolumeError::Damaged("a block bitmap, or the map of a file,").into());
+                return Err(ExtError::Damaged("a block bitmap, or the map of a file,").into());
             }
             clear(bitmap, bits);
             self.add_group_count(group, bg::FREE_BLOCKS, (end - at) as i64)?;
@@ -269,7 +269,7 @@ impl<D: BlockDevice> Editor<D> {
         let place = self.inode_bitmap(group)?;
         let bitmap = self.cache.edit(place)?;
         if !is_set(bitmap, index) {
-            return Err(VolumeError::Damaged("an inode bitmap").into());
+            return Err(ExtError::Damaged("an inode bitmap").into());
         }
         clear(bitmap, index..index + 1);
         self.add_group_count(group, bg::FREE_INODES, 1)?;

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use pinewrit_disk::{BlockDevice, DiskError, Spans};
 
-use crate::blocks::VolumeError;
+use crate::blocks::ExtError;
 
 /// Bytes that are put together for one request.
 const REQUEST: usize = 1 << 20;
@@ -58,9 +58,9 @@ impl<D: BlockDevice> Cache<D> {
         self.blocks = blocks;
     }
 
-    fn load(&mut self, block: u64) -> Result<&mut Slot, VolumeError> {
+    fn load(&mut self, block: u64) -> Result<&mut Slot, ExtError> {
         if block >= self.blocks {
-            return Err(VolumeError::Damaged("a block number"));
+            return Err(ExtError::Damaged("a block number"));
         }
         if !self.slots.contains_key(&block) {
             let mut bytes = vec![0; self.block_size].into_boxed_slice();
@@ -77,11 +77,11 @@ impl<D: BlockDevice> Cache<D> {
         // It was put there just now, if it was not there before.
         self.slots
             .get_mut(&block)
-            .ok_or(VolumeError::Damaged("a block number"))
+            .ok_or(ExtError::Damaged("a block number"))
     }
 
     /// Reads blocks into memory, neighbours together, so that they are there when they are asked for.
-    pub(super) fn fetch(&mut self, blocks: &[u64]) -> Result<(), VolumeError> {
+    pub(super) fn fetch(&mut self, blocks: &[u64]) -> Result<(), ExtError> {
         let most = REQUEST / self.block_size;
         let mut rest = blocks;
         while let Some(&first) = rest.first() {
@@ -91,7 +91,7 @@ impl<D: BlockDevice> Cache<D> {
                 .checked_add(count as u64)
                 .filter(|end| *end <= self.blocks);
             if end.is_none() {
-                return Err(VolumeError::Damaged("a block number"));
+                return Err(ExtError::Damaged("a block number"));
             }
             let mut bytes = vec![0; count * self.block_size];
             self.read_at(first * self.block_size as u64, &mut bytes)?;
@@ -107,7 +107,7 @@ impl<D: BlockDevice> Cache<D> {
     }
 
     /// A block as it is now, kept in memory.
-    pub(super) fn block(&mut self, block: u64) -> Result<&[u8], VolumeError> {
+    pub(super) fn block(&mut self, block: u64) -> Result<&[u8], ExtError> {
         Ok(&self.load(block)?.bytes)
     }
 
@@ -120,7 +120,7 @@ impl<D: BlockDevice> Cache<D> {
     }
 
     /// A block to be changed.
-    pub(super) fn edit(&mut self, block: u64) -> Result<&mut [u8], VolumeError> {
+    pub(super) fn edit(&mut self, block: u64) -> Result<&mut [u8], ExtError> {
         self.load(block)?;
         self.remember(block);
         let slot = self.load(block)?;
@@ -129,7 +129,7 @@ impl<D: BlockDevice> Cache<D> {
     }
 
     /// A block to be put right in memory: it is only written if it is changed as well.
-    pub(super) fn amend(&mut self, block: u64) -> Result<&mut [u8], VolumeError> {
+    pub(super) fn amend(&mut self, block: u64) -> Result<&mut [u8], ExtError> {
         Ok(&mut self.load(block)?.bytes)
     }
 
@@ -176,7 +176,7 @@ impl<D: BlockDevice> Cache<D> {
     }
 
     /// Reads bytes with all changes, without keeping more in memory.
-    pub(super) fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+    pub(super) fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ExtError> {
         let size = self.block_size as u64;
         let end = offset + buffer.len() as u64;
         let blocks = offset / size..end.div_ceil(size);

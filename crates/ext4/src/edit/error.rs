@@ -2,7 +2,7 @@
 
 use pinewrit_disk::DiskError;
 
-use crate::{SuperblockError, VolumeError};
+use crate::{ExtError, SuperblockError};
 
 /// Why a file system cannot be changed, or a change was not made. A change that fails leaves all
 /// as it was before.
@@ -11,7 +11,7 @@ use crate::{SuperblockError, VolumeError};
 pub enum EditError {
     /// The file system cannot be read.
     #[error(transparent)]
-    Volume(#[from] VolumeError),
+    Volume(#[from] ExtError),
     /// A feature is not understood well enough to write.
     #[error("the file system has the feature {0}, which is only read here")]
     Feature(String),
@@ -124,13 +124,13 @@ pub enum SizeError {
 
 impl From<DiskError> for EditError {
     fn from(error: DiskError) -> Self {
-        Self::Volume(VolumeError::Disk(error))
+        Self::Volume(ExtError::Disk(error))
     }
 }
 
 impl From<SuperblockError> for EditError {
     fn from(error: SuperblockError) -> Self {
-        Self::Volume(VolumeError::Superblock(error))
+        Self::Volume(ExtError::Superblock(error))
     }
 }
 

@@ -12,7 +12,7 @@ use crate::bytes::{put16, put32, u32le};
 use crate::checksum::crc32c;
 use crate::fields::{bg, node, sb};
 use crate::inode::{FileKind, InodeNumber};
-use crate::{Compatible, Incompatible, ReadOnlyCompatible, Superblock, VolumeError};
+use crate::{Compatible, ExtError, Incompatible, ReadOnlyCompatible, Superblock};
 
 impl<D: BlockDevice> Editor<D> {
     /// Makes these groups, which the superblock counts already. The counts of the superblock
@@ -20,14 +20,14 @@ impl<D: BlockDevice> Editor<D> {
     pub(crate) fn add_groups(&mut self, groups: Range<u64>) -> Result<(), EditError> {
         let is_flexible = self.sb.incompatible.has(Incompatible::FLEX_BG);
         let placed = place(&self.sb, groups.clone(), is_flexible)
-            .ok_or(VolumeError::Damaged("the size of groups"))?;
+            .ok_or(ExtError::Damaged("the size of groups"))?;
         let usages = usage(&self.sb, groups.start, &placed);
         self.groups.extend(&placed);
         let last = self.sb.groups() - 1;
         for ((group, descriptor), usage) in groups.zip(&placed).zip(usages) {
             let blocks = self.sb.group_blocks(group);
             let free = (blocks.end - blocks.start).checked_sub(usage.used);
-            let free = free.ok_or(VolumeError::Damaged("the size of groups"))?;
+            let free = free.ok_or(ExtError::Damaged("the size of groups"))?;
             let per_group = self.sb.inodes_per_group;
             let may_wait = self.sb.has_group_flags();
             let is_plain = may_wait && !usage.has_guests && group != 0 && group != last;
@@ -106,7 +106,7 @@ impl<D: BlockDevice> Editor<D> {
             .filter(|group| self.sb.has_superblock(*group))
             .collect();
         if copies.len() as u64 > pointers || self.sb.reserved_descriptor_blocks > pointers {
-            return Err(VolumeError::Damaged("the room for more group descriptors").into());
+            return Err(ExtError::Damaged("the room for more group descriptors").into());
         }
         let mut count = 1;
         let mut upper = vec![0; size];

@@ -12,10 +12,10 @@ use crate::directory::{
     Slot, TAIL, TAIL_KIND, entry_len, has_right_tail, is_whole, put_length, slots,
 };
 use crate::fields::node;
-use crate::htree::Index;
+use crate::htree::{Index, IndexError};
 use crate::inode::{FileKind, Inode, InodeNumber, Run};
 use crate::tree::shown;
-use crate::{Incompatible, ReadOnlyCompatible, VolumeError};
+use crate::{ExtError, Incompatible, ReadOnlyCompatible};
 
 /// Folders that are kept in memory.
 const MAX_FOLDERS: usize = 4096;
@@ -91,7 +91,7 @@ impl<D: BlockDevice> Editor<D> {
     pub(crate) fn open_folder(&mut self, number: InodeNumber) -> Result<Inode, EditError> {
         let mut inode = self.inode_to_change(number)?;
         if inode.kind() != FileKind::Directory {
-            return Err(VolumeError::NotDirectory(format!("inode {}", number.0)).into());
+            return Err(ExtError::NotDirectory(format!("inode {}", number.0)).into());
         }
         if inode.has(node::FLAG_INLINE) {
             inode = self.folder_out_of_inode(number, inode)?;
@@ -112,7 +112,7 @@ impl<D: BlockDevice> Editor<D> {
         let damaged = |index: usize| {
             let place = blocks.get(index).copied().unwrap_or_default();
             let offset = place * self.sb.block_size;
-            VolumeError::DamagedAt {
+            ExtError::DamagedAt {
                 what: "a directory",
                 offset,
             }
@@ -123,11 +123,15 @@ impl<D: BlockDevice> Editor<D> {
         if inode.has(node::FLAG_INDEX) {
             let mut read = |index: u32| self.read_block(blocks[index as usize]);
             let count = blocks.len();
-            let index = match count {
-                0 => Err(""),
-                _ => Index::read(&self.sb, seed, count, &mut read)?,
-            };
-            nodes.extend(index.map_err(|_| damaged(0))?.nodes.into_keys());
+            if count == 0 {
+                return Err(damaged(0).into());
+            }
+            let index = Index::read(&self.sb, seed, count, &mut read);
+            let index = index.map_err(|error| match error {
+                IndexError::Fault(_) => damaged(0).into(),
+                IndexError::Read(error) => EditError::from(error),
+            })?;
+            nodes.extend(index.nodes.into_keys());
         }
         let mut names = HashMap::new();
         for (index, &place) in blocks.iter().enumerate() {
@@ -154,7 +158,7 @@ impl<D: BlockDevice> Editor<D> {
 
     pub(super) fn known_folder(&mut self, number: InodeNumber) -> Result<&mut Folder, EditError> {
         let folder = self.folders.get_mut(&number);
-        Ok(folder.ok_or(VolumeError::Damaged("a folder"))?)
+        Ok(folder.ok_or(ExtError::Damaged("a folder"))?)
     }
 
     /// Where a name leads.
@@ -309,7 +313,7 @@ impl<D: BlockDevice> Editor<D> {
         let mut inode = self.open_folder(folder)?;
         let known = self.known_folder(folder)?;
         let Some((_, index)) = known.names.remove(name) else {
-            return Err(VolumeError::NotFound(shown(name)).into());
+            return Err(ExtError::NotFound(shown(name)).into());
         };
         known.room_from = known.room_from.min(index);
         let place = known.blocks[index];
@@ -341,10 +345,10 @@ impl<D: BlockDevice> Editor<D> {
         self.open_folder(folder)?;
         let known = self.known_folder(folder)?;
         let place = known.blocks.first().copied();
-        let place = place.ok_or(VolumeError::Damaged("a directory"))?;
+        let place = place.ok_or(ExtError::Damaged("a directory"))?;
         let block = self.cache.block(place)?;
         let slot = slots(block).find(|slot| slot.inode != 0 && slot.name(block) == b"..");
-        Ok((place, slot.ok_or(VolumeError::Damaged("a directory"))?))
+        Ok((place, slot.ok_or(ExtError::Damaged("a directory"))?))
     }
 
     /// The folder above a folder; the root is above itself.
@@ -408,7 +412,7 @@ impl<D: BlockDevice> Editor<D> {
             let child = self.tree().inode(entry.inode)?;
             let needed = entry_len(entry.name.len());
             if needed > length {
-                return Err(VolumeError::Damaged("a folder").into());
+                return Err(ExtError::Damaged("a folder").into());
             }
             let slot = Slot {
                 at,

@@ -7,7 +7,7 @@ use crate::bytes::{put16, put32, u16le};
 use crate::checksum::crc32c;
 use crate::fields::bg;
 use crate::group::{GroupDescriptor, descriptor_checksum};
-use crate::{ReadOnlyCompatible, Superblock, VolumeError};
+use crate::{ExtError, ReadOnlyCompatible, Superblock};
 
 /// A number of 16 bits in a descriptor, with its upper half where there is room for it.
 pub(crate) fn count(raw: &[u8], field: usize) -> u32 {
@@ -74,13 +74,13 @@ impl<D: BlockDevice> Editor<D> {
         )
     }
 
-    pub(crate) fn descriptor(&mut self, group: u64) -> Result<&[u8], VolumeError> {
+    pub(crate) fn descriptor(&mut self, group: u64) -> Result<&[u8], ExtError> {
         let (block, at) = self.descriptor_place(group);
         let size = self.sb.descriptor_size as usize;
         Ok(&self.cache.block(block)?[at..at + size])
     }
 
-    pub(crate) fn edit_descriptor(&mut self, group: u64) -> Result<&mut [u8], VolumeError> {
+    pub(crate) fn edit_descriptor(&mut self, group: u64) -> Result<&mut [u8], ExtError> {
         let (block, at) = self.descriptor_place(group);
         let size = self.sb.descriptor_size as usize;
         self.touched_groups.insert(group);
@@ -88,7 +88,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// The upper half of counts is only there in descriptors of 64 bytes.
-    pub(crate) fn group_count(&mut self, group: u64, field: usize) -> Result<u32, VolumeError> {
+    pub(crate) fn group_count(&mut self, group: u64, field: usize) -> Result<u32, ExtError> {
         Ok(count(self.descriptor(group)?, field))
     }
 
@@ -97,22 +97,22 @@ impl<D: BlockDevice> Editor<D> {
         group: u64,
         field: usize,
         change: i64,
-    ) -> Result<(), VolumeError> {
+    ) -> Result<(), ExtError> {
         let raw = self.edit_descriptor(group)?;
         let now = i64::from(count(raw, field)) + change;
-        let now = u32::try_from(now).map_err(|_| VolumeError::Damaged("a group's count"))?;
+        let now = u32::try_from(now).map_err(|_| ExtError::Damaged("a group's count"))?;
         put_count(raw, field, now);
         Ok(())
     }
 
-    fn clear_group_flag(&mut self, group: u64, flag: u16) -> Result<(), VolumeError> {
+    fn clear_group_flag(&mut self, group: u64, flag: u16) -> Result<(), ExtError> {
         let raw = self.edit_descriptor(group)?;
         let flags = u16le(raw, bg::FLAGS) & !flag;
         put16(raw, bg::FLAGS, flags);
         Ok(())
     }
 
-    fn has_group_flag(&mut self, group: u64, flag: u16) -> Result<bool, VolumeError> {
+    fn has_group_flag(&mut self, group: u64, flag: u16) -> Result<bool, ExtError> {
         if !self.sb.has_group_flags() {
             return Ok(false);
         }
@@ -143,7 +143,7 @@ impl<D: BlockDevice> Editor<D> {
         let place = descriptor.block_bitmap;
         let bitmap = self.cache.block(place)?;
         if !descriptor.fits_bitmap(&self.sb, group, bitmap) {
-            return Err(VolumeError::DamagedAt {
+            return Err(ExtError::DamagedAt {
                 what: "a block bitmap",
                 offset: place * self.sb.block_size,
             }
@@ -185,7 +185,7 @@ impl<D: BlockDevice> Editor<D> {
         if is_right {
             Ok(())
         } else {
-            Err(VolumeError::DamagedAt {
+            Err(ExtError::DamagedAt {
                 what: "an inode bitmap",
                 offset: place * self.sb.block_size,
             }

@@ -11,7 +11,7 @@ use crate::htree::{
     Branch, HALF_MD4, Hasher, NODE_START, ROOT_START, limit, node_checksum, put_branches,
 };
 use crate::inode::{Inode, InodeNumber, Run};
-use crate::{ReadOnlyCompatible, VolumeError};
+use crate::{ExtError, ReadOnlyCompatible};
 
 /// An entry with its hash.
 struct Hashed {
@@ -62,7 +62,7 @@ impl<D: BlockDevice> Editor<D> {
             // A removed folder is none; one that finds no room for its index goes without.
             let result = self.step(|editor| editor.index_folder(number));
             if let Err(EditError::Volume(error)) = result
-                && matches!(error, VolumeError::Disk(_))
+                && matches!(error, ExtError::Disk(_))
             {
                 return Err(error.into());
             }
@@ -136,7 +136,7 @@ impl<D: BlockDevice> Editor<D> {
 
     /// All entries of a folder in the order of their hashes, in blocks that are not quite full.
     fn leaves_of(&mut self, blocks: &[u64]) -> Result<Leaves, EditError> {
-        let hasher = Hasher::new(&self.sb, HALF_MD4).ok_or(VolumeError::Damaged("an index"))?;
+        let hasher = Hasher::new(&self.sb, HALF_MD4).ok_or(ExtError::Damaged("an index"))?;
         let room = self.entry_room();
         let mut all = Vec::new();
         for &place in blocks {

@@ -19,7 +19,7 @@ use std::ops::Range;
 
 use pinewrit_disk::{BlockDevice, ByteRange};
 
-use crate::blocks::{Source, VolumeError};
+use crate::blocks::{ExtError, Source};
 use crate::bytes::{high, low, put32, u32le, wide};
 use crate::checksum::crc32c;
 use crate::fields::sb;
@@ -91,7 +91,7 @@ impl<D: BlockDevice> Source for Editor<D> {
         &self.sb
     }
 
-    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+    fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ExtError> {
         self.cache.read_at(offset, buffer)
     }
 
@@ -124,7 +124,7 @@ impl<D: BlockDevice> Editor<D> {
             let block = editor.descriptor_blocks[(group / sb.descriptors_per_block()) as usize];
             let offset = block * sb.block_size + group % sb.descriptors_per_block() * size;
             let what = "a group descriptor";
-            let descriptor = descriptor.ok_or(VolumeError::DamagedAt { what, offset })?;
+            let descriptor = descriptor.ok_or(ExtError::DamagedAt { what, offset })?;
             editor.groups.push(descriptor);
         }
         editor.count_free()?;
@@ -142,7 +142,7 @@ impl<D: BlockDevice> Editor<D> {
         }
         let (all_blocks, all_inodes) = (self.sb.blocks, u64::from(self.sb.inodes));
         if blocks > all_blocks || inodes > all_inodes {
-            return Err(VolumeError::Damaged("a group's count").into());
+            return Err(ExtError::Damaged("a group's count").into());
         }
         let is_wide = self.sb.incompatible.has(Incompatible::BIT64);
         let (place, at) = self.sb_place;
@@ -206,27 +206,27 @@ impl<D: BlockDevice> Editor<D> {
         self.raw_sb().map_or(0, |raw| u32le(raw, sb::FREE_INODES))
     }
 
-    pub(super) fn raw_sb(&mut self) -> Result<&[u8], VolumeError> {
+    pub(super) fn raw_sb(&mut self) -> Result<&[u8], ExtError> {
         let (block, at) = self.sb_place;
         Ok(&self.cache.block(block)?[at..at + Superblock::SIZE])
     }
 
-    pub(super) fn edit_sb(&mut self) -> Result<&mut [u8], VolumeError> {
+    pub(super) fn edit_sb(&mut self) -> Result<&mut [u8], ExtError> {
         let (block, at) = self.sb_place;
         Ok(&mut self.cache.edit(block)?[at..at + Superblock::SIZE])
     }
 
-    pub(crate) fn add_sb(&mut self, field: usize, change: i64) -> Result<(), VolumeError> {
+    pub(crate) fn add_sb(&mut self, field: usize, change: i64) -> Result<(), ExtError> {
         let raw = self.edit_sb()?;
         let now = i64::from(u32le(raw, field)) + change;
-        let now = u32::try_from(now).map_err(|_| VolumeError::Damaged("the superblock"))?;
+        let now = u32::try_from(now).map_err(|_| ExtError::Damaged("the superblock"))?;
         put32(raw, field, now);
         Ok(())
     }
 
-    pub(super) fn add_free_blocks(&mut self, change: i64) -> Result<(), VolumeError> {
+    pub(super) fn add_free_blocks(&mut self, change: i64) -> Result<(), ExtError> {
         let now = self.free_blocks() as i64 + change;
-        let now = u64::try_from(now).map_err(|_| VolumeError::Damaged("the superblock"))?;
+        let now = u64::try_from(now).map_err(|_| ExtError::Damaged("the superblock"))?;
         let is_wide = self.sb.incompatible.has(Incompatible::BIT64);
         let raw = self.edit_sb()?;
         put32(raw, sb::FREE_BLOCKS, low(now));

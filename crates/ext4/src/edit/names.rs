@@ -4,7 +4,7 @@ use pinewrit_disk::BlockDevice;
 
 use super::ops::MAX_PATH;
 use super::{EditError, Editor};
-use crate::VolumeError;
+use crate::ExtError;
 use crate::bytes::put32;
 use crate::fields::node;
 use crate::inode::{FileKind, Inode, InodeNumber};
@@ -19,7 +19,7 @@ impl<D: BlockDevice> Editor<D> {
         self.step(|editor| {
             let from = editor.spot(path)?;
             let Some((number, kind)) = editor.named(&from)? else {
-                return Err(VolumeError::NotFound(shown(path)).into());
+                return Err(ExtError::NotFound(shown(path)).into());
             };
             let spot = editor.free_spot(to)?;
             let is_folder = kind == FileKind::Directory;
@@ -57,7 +57,7 @@ impl<D: BlockDevice> Editor<D> {
             }
             at = above;
         }
-        Err(VolumeError::Damaged("a directory").into())
+        Err(ExtError::Damaged("a directory").into())
     }
 
     /// Removes a name, and the file with its last one; a folder only if it is empty.
@@ -68,7 +68,7 @@ impl<D: BlockDevice> Editor<D> {
         self.step(|editor| {
             let spot = editor.spot(path)?;
             let Some((number, kind)) = editor.named(&spot)? else {
-                return Err(VolumeError::NotFound(shown(path)).into());
+                return Err(ExtError::NotFound(shown(path)).into());
             };
             let mut inode = editor.inode_to_change(number)?;
             let is_folder = kind == FileKind::Directory;
@@ -127,7 +127,7 @@ impl<D: BlockDevice> Editor<D> {
     fn remove_below(&mut self, path: &[u8], above: &mut Vec<InodeNumber>) -> Result<(), EditError> {
         let number = self.tree().find(path)?;
         if path.len() > MAX_PATH || above.contains(&number) {
-            return Err(VolumeError::Damaged("a directory").into());
+            return Err(ExtError::Damaged("a directory").into());
         }
         if self.tree().inode(number)?.kind() == FileKind::Directory {
             above.push(number);

@@ -6,7 +6,7 @@ use pinewrit_disk::BlockDevice;
 
 use super::content::Zeros;
 use super::{EditError, Editor};
-use crate::VolumeError;
+use crate::ExtError;
 use crate::bytes::put32;
 use crate::fields::node;
 use crate::inode::{FileKind, Inode, InodeNumber, Run, Timestamp};
@@ -101,7 +101,7 @@ impl<D: BlockDevice> Editor<D> {
             _ => self.tree().find_target(path)?,
         };
         if self.tree().inode(found)?.kind() != FileKind::Directory {
-            return Err(VolumeError::NotDirectory(shown(path)).into());
+            return Err(ExtError::NotDirectory(shown(path)).into());
         }
         if self.paths.len() >= MAX_PATHS {
             self.paths.clear();
@@ -411,7 +411,7 @@ impl<D: BlockDevice> Editor<D> {
             made.push(b'/');
             made.extend_from_slice(name);
             match self.folder_at(&made) {
-                Err(EditError::Volume(VolumeError::NotFound(_))) => {
+                Err(EditError::Volume(ExtError::NotFound(_))) => {
                     self.make_folder(&made, attributes)?;
                 }
                 found => drop(found?),
@@ -492,7 +492,7 @@ impl<D: BlockDevice> Editor<D> {
         self.step(|editor| {
             let from = editor.spot(existing)?;
             let Some((number, kind)) = editor.named(&from)? else {
-                return Err(VolumeError::NotFound(shown(existing)).into());
+                return Err(ExtError::NotFound(shown(existing)).into());
             };
             let mut inode = editor.inode_to_change(number)?;
             if kind == FileKind::Directory {

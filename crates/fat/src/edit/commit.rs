@@ -8,7 +8,7 @@ use pinewrit_disk::{BlockDevice, DiskError};
 
 use super::{EditError, Editor};
 use crate::bytes::{put32, u32le};
-use crate::error::VolumeError;
+use crate::error::FatError;
 use crate::folder::Folder;
 use crate::geometry::{BOOT, Geometry, NO_NAME, field};
 use crate::store::{Folders, REQUEST, Source, Store};
@@ -35,7 +35,7 @@ pub(crate) fn read_info<D: BlockDevice>(store: &Store<D>) -> Result<Option<[u8; 
 }
 
 /// Where free clusters may be looked for.
-pub(super) fn hint<D: BlockDevice>(store: &Store<D>) -> Result<Option<u32>, VolumeError> {
+pub(super) fn hint<D: BlockDevice>(store: &Store<D>) -> Result<Option<u32>, FatError> {
     let raw = read_info(store)?;
     let next = raw.map(|raw| u32le(&raw, info::NEXT));
     Ok(next.filter(|next| store.geometry.has(*next)))

@@ -4,7 +4,7 @@ use std::io;
 
 use pinewrit_disk::DiskError;
 
-use crate::error::VolumeError;
+use crate::error::FatError;
 use crate::name::NameError;
 
 /// Why a file system cannot be changed, or a change was not made. A change that fails leaves all
@@ -14,7 +14,7 @@ use crate::name::NameError;
 pub enum EditError {
     /// The file system cannot be read.
     #[error(transparent)]
-    Volume(#[from] VolumeError),
+    Volume(#[from] FatError),
     /// It was not unmounted, or errors were found in it.
     #[error("the FAT file system was not unmounted cleanly, or has errors")]
     Unclean,

@@ -18,7 +18,7 @@ pub use error::EditError;
 use crate::directory::{
     ENTRY, Entry, MAX_ENTRIES, New, attribute, long_entries, put_short, refresh,
 };
-use crate::error::VolumeError;
+use crate::error::FatError;
 use crate::folder::Folder;
 use crate::geometry::Geometry;
 use crate::name::{self, Short};
@@ -56,7 +56,7 @@ impl<D: BlockDevice> Editor<D> {
     /// # Errors
     /// [`EditError::Unclean`] and others.
     pub fn open(device: D) -> Result<Self, EditError> {
-        let geometry = Geometry::read(&device)?.ok_or(VolumeError::NotFat)?;
+        let geometry = Geometry::read(&device)?.ok_or(FatError::NotFat)?;
         let mut free = FreeMap::read(&device, &geometry)?;
         let store = Store::new(device, geometry);
         if !is_clean(&store)? {
@@ -129,7 +129,7 @@ impl<D: BlockDevice> Editor<D> {
         })?;
         let old = self.store.folder(folder)?.find(name);
         if old.as_ref().is_some_and(|entry| entry.is_folder) {
-            return Err(VolumeError::IsFolder(path.to_owned()).into());
+            return Err(FatError::IsFolder(path.to_owned()).into());
         }
         let growth = match old {
             Some(_) => 0,
@@ -327,12 +327,12 @@ impl<D: BlockDevice> Editor<D> {
         if folder.is_folder {
             Ok((folder.first, last))
         } else {
-            Err(VolumeError::NotFolder(above.trim_end_matches('/').to_owned()).into())
+            Err(FatError::NotFolder(above.trim_end_matches('/').to_owned()).into())
         }
     }
 
     fn found(&self, path: &str) -> Result<Found, EditError> {
-        let missing = || VolumeError::NotFound(path.to_owned());
+        let missing = || FatError::NotFound(path.to_owned());
         let name = names(path).next_back().ok_or_else(missing)?;
         let above = path.trim_end_matches('/');
         let folder = self.tree().find(&above[..above.len() - name.len()])?;
@@ -500,7 +500,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    fn chain(&self, first: u32) -> Result<Vec<u32>, VolumeError> {
+    fn chain(&self, first: u32) -> Result<Vec<u32>, FatError> {
         chain(&self.store, first, self.store.geometry.clusters)
     }
 
@@ -548,7 +548,7 @@ fn fill(content: &mut dyn Read, buffer: &mut [u8], size: u64, left: u64) -> Resu
 }
 
 /// Whether neither the boot sector nor the table says that the volume is mounted or has errors.
-pub(crate) fn is_clean<D: BlockDevice>(store: &Store<D>) -> Result<bool, VolumeError> {
+pub(crate) fn is_clean<D: BlockDevice>(store: &Store<D>) -> Result<bool, FatError> {
     let geometry = &store.geometry;
     let second = store.table.borrow_mut().get(&store.device, geometry, 1)?;
     Ok(geometry.state & 3 == 0 && geometry.width.is_sound_mark(second))

@@ -6,7 +6,7 @@ use std::ops::Range;
 use std::path::Path;
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_fat::{EditError, Editor, Node, Placement, Tree, VolumeError, folded};
+use pinewrit_fat::{EditError, Editor, FatError, Node, Placement, Tree, folded};
 use proptest::prelude::*;
 
 use super::noise;
@@ -302,7 +302,7 @@ impl Model {
             assert_eq!(node.is_folder, *content == Content::Folder, "{path}");
         }
         let missing = tree.find("/not there");
-        assert!(matches!(missing, Err(VolumeError::NotFound(_))));
+        assert!(matches!(missing, Err(FatError::NotFound(_))));
     }
 
     /// Writes all files and folders to a folder of this computer, under the names that `mtools` give

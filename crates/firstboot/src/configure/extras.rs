@@ -4,7 +4,8 @@ use super::{ChangeKind, ConfigureError, ConfigureReport, FileChange};
 use crate::settings::{CheckedSettings, EditOrRemoval, PlacedEdit, PlacedFile};
 use pinewrit_volume::Site;
 use pinewrit_volume::files::{
-    Files, FilesError, FilesystemOf, MAX_TEXT, Place, Rights, above, find_place,
+    EditTextError, Files, FilesError, FilesystemOf, FindError, MAX_TEXT, Place, Rights, above,
+    find_place,
 };
 
 pub(super) fn apply(
@@ -26,9 +27,12 @@ pub(super) fn apply(
 }
 
 fn filesystem(site: &Site<'_>, place: &Place, line: usize) -> Result<FilesystemOf, ConfigureError> {
-    find_place(site.device, &place.partition)?.map_err(|_| ConfigureError::Extra {
-        line,
-        what: format!("there is no file system for the place {place}"),
+    find_place(site.device, &place.partition).map_err(|error| match error {
+        FindError::Disk(error) => error.into(),
+        FindError::NotOne(_) => ConfigureError::Extra {
+            line,
+            what: format!("there is no file system for the place {place}"),
+        },
     })
 }
 
@@ -82,12 +86,16 @@ fn change(files: &mut Files<'_>, wanted: &PlacedEdit) -> Result<FileChange, Conf
         what,
     };
     match files.edit(path, edit, wanted.kind, wanted.keep_original) {
-        Ok(Ok(Some(diff))) => Ok(told(ChangeKind::Edited, diff)),
-        Ok(Ok(None)) => Ok(told(ChangeKind::Same, String::new())),
+        Ok(Some(diff)) => Ok(told(ChangeKind::Edited, diff)),
+        Ok(None) => Ok(told(ChangeKind::Same, String::new())),
         // The second time, what was to go is gone.
-        Ok(Err(fault)) if fault.is_absent(edit) => Ok(told(ChangeKind::Same, String::new())),
-        Ok(Err(fault)) => Err(wrong(format!("{}: {fault}", wanted.place))),
-        Err(FilesError::NotFound(_)) => Err(wrong(format!("there is no {}", wanted.place))),
-        Err(error) => Err(error.into()),
+        Err(EditTextError::Fault(fault)) if fault.is_absent(edit) => {
+            Ok(told(ChangeKind::Same, String::new()))
+        }
+        Err(EditTextError::Fault(fault)) => Err(wrong(format!("{}: {fault}", wanted.place))),
+        Err(EditTextError::Files(FilesError::NotFound(_))) => {
+            Err(wrong(format!("there is no {}", wanted.place)))
+        }
+        Err(EditTextError::Files(error)) => Err(error.into()),
     }
 }

@@ -6,7 +6,7 @@ use std::io;
 use std::path::Path;
 
 use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
-use pinewrit_fat::{MakeKind, MakeOptions, Plan, Stamp};
+use pinewrit_fat::{MakeKind, MakeOptions, MakePlan, Stamp};
 use pinewrit_firstboot::configure::{ConfigureError, ConfigureReport};
 use pinewrit_firstboot::settings::{CheckedSettings, Mistakes, SecretSource, check};
 use pinewrit_table::{Mbr, MbrEntry};
@@ -72,7 +72,7 @@ pub(crate) fn make_fat(window: &Window<'_>, label: &str) {
         start: 0,
         made: Stamp::default(),
     };
-    let plan = Plan::of(MakeKind::BySize, window.size(), 512, None).unwrap();
+    let plan = MakePlan::of(MakeKind::BySize, window.size(), 512, None).unwrap();
     plan.make(window, &options).unwrap();
 }
 

@@ -9,7 +9,7 @@ use std::ops::Range;
 use pinewrit_disk::{BlockDevice, DiskError, Lba, SectorSize};
 use uuid::Uuid;
 
-use crate::gpt::{self, GptEntry};
+use crate::gpt::{self, GptEntry, ReadError};
 use crate::{MBR_SIZE, Mbr, MbrEntry, PartitionTable, PartitionType, Problem, Scheme, chain};
 pub use change::{NewPartition, PartitionSize};
 
@@ -335,12 +335,14 @@ impl TableEdit {
 
     fn read_gpt(&mut self, device: &dyn BlockDevice, mbr: &Mbr) -> Result<(), TableError> {
         let last = Lba(self.sectors.saturating_sub(1));
-        let found = match gpt::read(device, Lba(1))? {
-            Ok(found) => Ok(found),
-            Err(_) => gpt::read(device, last)?,
+        let found = match gpt::read(device, Lba(1)) {
+            Err(ReadError::Gpt(_)) => gpt::read(device, last),
+            found => found,
         };
-        let (header, entries) =
-            found.map_err(|error| TableError::Problems(vec![Problem::GptLost(error)]))?;
+        let (header, entries) = found.map_err(|error| match error {
+            ReadError::Gpt(error) => TableError::Problems(vec![Problem::GptLost(error)]),
+            ReadError::Disk(error) => TableError::Disk(error),
+        })?;
         self.scheme = SchemeKind::Gpt;
         self.had_gpt = true;
         self.disk_guid = header.disk_guid;

@@ -28,7 +28,7 @@ pub enum Kind {
 
 /// What is known of a file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct Facts {
+pub struct FileFacts {
     /// What it is.
     pub kind: Kind,
     /// Its size in bytes.
@@ -76,7 +76,7 @@ pub(super) fn fat_hand_on(
     taker: &mut dyn Write,
 ) -> Result<(), FilesError> {
     match tree.read_to(node, u64::MAX, taker) {
-        Err(fat::VolumeError::Taker(source)) => Err(FilesError::Taker {
+        Err(fat::FatError::Taker(source)) => Err(FilesError::Taker {
             path: path.to_owned(),
             source,
         }),
@@ -88,12 +88,12 @@ pub(super) fn ext_facts(
     tree: Tree<'_>,
     number: InodeNumber,
     found: &Metadata,
-) -> Result<Facts, FilesError> {
+) -> Result<FileFacts, FilesError> {
     let target = match found.kind {
         FileKind::Symlink => Some(tree.link_target(number)?),
         _ => None,
     };
-    Ok(Facts {
+    Ok(FileFacts {
         kind: match found.kind {
             FileKind::Regular => Kind::File,
             FileKind::Directory => Kind::Folder,
@@ -108,8 +108,8 @@ pub(super) fn ext_facts(
     })
 }
 
-pub(super) fn fat_facts(node: &fat::Node) -> Facts {
-    Facts {
+pub(super) fn fat_facts(node: &fat::Node) -> FileFacts {
+    FileFacts {
         kind: if node.is_folder {
             Kind::Folder
         } else {

@@ -16,15 +16,15 @@ use std::io::{Read, Write};
 use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_ext4::{
-    Attributes, EditError, Editor, FileKind, Timestamp, Tree, Volume, VolumeError as ExtError,
-    Zeros,
+    Attributes, EditError, Editor, ExtError, FileKind, Timestamp, Tree, Volume, Zeros,
 };
 use pinewrit_fat as fat;
 
 pub use check::{Difference, Expected, compare, expected_of, read_expected};
-pub use facts::{Facts, Kind};
+pub use edit::EditTextError;
+pub use facts::{FileFacts, Kind};
 use facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
-pub use open::{FilesystemOf, find_place, open_to_change, open_to_read};
+pub use open::{FilesystemOf, FindError, find_place, open_to_change, open_to_read};
 pub use open::{filesystems, first_unseen};
 pub use place::{Place, PlaceError, Wanted};
 pub use text::{Edit, EditFault, Spot, TextKind, apply as edit_text, apply_as as edit_text_as};
@@ -65,7 +65,7 @@ impl Rights {
 pub enum FilesError {
     /// The FAT file system cannot be read.
     #[error(transparent)]
-    Fat(#[from] fat::VolumeError),
+    Fat(#[from] fat::FatError),
     /// The FAT file system cannot be changed.
     #[error(transparent)]
     FatEdit(#[from] fat::EditError),
@@ -140,8 +140,8 @@ impl FilesError {
     pub fn into_disk(self) -> Result<DiskError, Self> {
         match self {
             Self::Disk(error)
-            | Self::Fat(fat::VolumeError::Disk(error))
-            | Self::FatEdit(fat::EditError::Volume(fat::VolumeError::Disk(error)))
+            | Self::Fat(fat::FatError::Disk(error))
+            | Self::FatEdit(fat::EditError::Volume(fat::FatError::Disk(error)))
             | Self::Ext(ExtError::Disk(error))
             | Self::Edit(EditError::Volume(ExtError::Disk(error))) => Ok(error),
             other => Err(other),
@@ -157,8 +157,8 @@ impl FilesError {
     pub fn disk(&self) -> Option<&DiskError> {
         match self {
             Self::Disk(error)
-            | Self::Fat(fat::VolumeError::Disk(error))
-            | Self::FatEdit(fat::EditError::Volume(fat::VolumeError::Disk(error)))
+            | Self::Fat(fat::FatError::Disk(error))
+            | Self::FatEdit(fat::EditError::Volume(fat::FatError::Disk(error)))
             | Self::Ext(ExtError::Disk(error))
             | Self::Edit(EditError::Volume(ExtError::Disk(error))) => Some(error),
             _ => None,
@@ -244,7 +244,7 @@ impl<'a> Files<'a> {
     ///
     /// # Errors
     /// [`FilesError`].
-    pub fn facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
+    pub fn facts(&self, path: &str) -> Result<Option<FileFacts>, FilesError> {
         let Some(tree) = self.tree() else {
             return self.fat_facts(path);
         };
@@ -258,12 +258,12 @@ impl<'a> Files<'a> {
 
     fn fat_node(&self, path: &str) -> Result<Option<fat::Node>, FilesError> {
         match self.fat().map(|tree| tree.find(path)) {
-            None | Some(Err(fat::VolumeError::NotFound(_))) => Ok(None),
+            None | Some(Err(fat::FatError::NotFound(_))) => Ok(None),
             Some(found) => Ok(Some(found?)),
         }
     }
 
-    fn fat_facts(&self, path: &str) -> Result<Option<Facts>, FilesError> {
+    fn fat_facts(&self, path: &str) -> Result<Option<FileFacts>, FilesError> {
         Ok(self.fat_node(path)?.as_ref().map(fat_facts))
     }
 

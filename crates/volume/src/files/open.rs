@@ -2,7 +2,7 @@
 
 use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
-use pinewrit_ext4::{Editor, Timestamp, Volume, VolumeError as ExtError};
+use pinewrit_ext4::{Editor, ExtError, Timestamp, Volume};
 use pinewrit_fat as fat;
 use pinewrit_table::PartitionTable;
 
@@ -103,15 +103,21 @@ fn look_at(
     }))
 }
 
-/// Which of them is meant; else what there is.
+/// Why a place was not found.
+#[derive(Debug)]
+pub enum FindError {
+    /// None or several could be meant; all that there are.
+    NotOne(Vec<FilesystemOf>),
+    /// The device could not be read.
+    Disk(DiskError),
+}
+
+/// The file system that is meant.
 ///
 /// # Errors
-/// The device could not be read.
-pub fn find_place(
-    device: &dyn BlockDevice,
-    wanted: &Wanted,
-) -> Result<Result<FilesystemOf, Vec<FilesystemOf>>, DiskError> {
-    let all = filesystems(device)?;
+/// [`FindError`].
+pub fn find_place(device: &dyn BlockDevice, wanted: &Wanted) -> Result<FilesystemOf, FindError> {
+    let all = filesystems(device).map_err(FindError::Disk)?;
     let is_called = |one: &FilesystemOf, name: &str| {
         one.facts.label.as_deref() == Some(name) || one.name.as_deref() == Some(name)
     };
@@ -130,7 +136,7 @@ pub fn find_place(
         (Some(only), None, _) | (Some(only), _, Wanted::Boot | Wanted::Root) => Some(only.clone()),
         _ => None,
     };
-    Ok(found.ok_or(all))
+    found.ok_or(FindError::NotOne(all))
 }
 
 /// Opens a file system for reading; `window` is where it lies.

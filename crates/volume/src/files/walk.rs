@@ -2,11 +2,11 @@
 
 use std::io::Write;
 
-use pinewrit_ext4::{InodeNumber, Tree, VolumeError as ExtError};
+use pinewrit_ext4::{ExtError, InodeNumber, Tree};
 use pinewrit_fat as fat;
 
 use super::facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
-use super::{Facts, Files, FilesError, Kind, join};
+use super::{FileFacts, Files, FilesError, Kind, join};
 
 /// Something that was met on the way.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -14,7 +14,7 @@ pub struct Node {
     /// Its path.
     pub path: String,
     /// What is known of it.
-    pub facts: Facts,
+    pub facts: FileFacts,
     /// How deep it lies below the start; 1 for what is in it.
     pub depth: usize,
 }
@@ -66,7 +66,7 @@ pub(super) fn walk_with(
     let start = match (files.fat(), files.tree()) {
         (Some(tree), _) => match tree.find(folder) {
             Ok(node) if node.is_folder => Start::Fat(tree, node),
-            Ok(_) | Err(fat::VolumeError::NotFound(_)) => return Err(missing()),
+            Ok(_) | Err(fat::FatError::NotFound(_)) => return Err(missing()),
             Err(error) => return Err(error.into()),
         },
         (_, Some(tree)) => match tree.find_target(folder.as_bytes()) {
@@ -90,7 +90,7 @@ enum Start<'m> {
 
 impl<'m> Start<'m> {
     /// What is in it, sorted by name.
-    fn met(&self) -> Result<Vec<(String, Facts, Met<'m>)>, FilesError> {
+    fn met(&self) -> Result<Vec<(String, FileFacts, Met<'m>)>, FilesError> {
         let mut met = Vec::new();
         match self {
             Self::Ext(tree, number) => {

@@ -5,7 +5,7 @@ mod swap;
 pub use swap::{header as swap_header, set_uuid as set_swap_uuid};
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
-use pinewrit_ext4::{EditError, Generation, MakeOptions, Timestamp, VolumeError, make};
+use pinewrit_ext4::{EditError, ExtError, Generation, MakeOptions, Timestamp, make};
 pub use pinewrit_fat::MakeKind as FatKind;
 use pinewrit_fat::{self as fat, MakeError, Stamp};
 use schemars::JsonSchema;
@@ -224,7 +224,7 @@ pub enum FormatError {
 impl From<EditError> for FormatError {
     fn from(error: EditError) -> Self {
         match error {
-            EditError::Volume(VolumeError::Disk(error)) => Self::Disk(error),
+            EditError::Volume(ExtError::Disk(error)) => Self::Disk(error),
             other => Self::Ext4(other),
         }
     }
@@ -251,7 +251,7 @@ impl From<MakeError> for FormatError {
 pub fn check(size: u64, sector: u64, options: &FormatOptions) -> Result<(), FormatError> {
     options.kind.check_label(&options.label)?;
     match options.kind {
-        FormatKind::Fat(kind) => Ok(fat::Plan::of(kind, size, sector, options.unit).map(drop)?),
+        FormatKind::Fat(kind) => Ok(fat::MakePlan::of(kind, size, sector, options.unit).map(drop)?),
         FormatKind::Ext4 => match options.unit {
             Some(unit) if ![1024, 2048, 4096].contains(&unit) => Err(FormatError::Unit {
                 unit,
@@ -300,7 +300,7 @@ pub fn format(
     });
     match (options.kind, planned) {
         (FormatKind::Fat(kind), _) => {
-            let plan = fat::Plan::of(kind, size, sector, options.unit)?;
+            let plan = fat::MakePlan::of(kind, size, sector, options.unit)?;
             plan.make(&fresh, &options.fat())?;
         }
         (FormatKind::Swap, _) => swap::make(&fresh, options)?,

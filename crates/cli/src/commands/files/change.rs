@@ -7,7 +7,8 @@ use pinewrit_host::Readers;
 use pinewrit_volume::Gathered;
 use pinewrit_volume::files::UnpackReport;
 use pinewrit_volume::files::{
-    Edit, EditFault, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot, join, open_to_read,
+    Edit, EditFault, EditTextError, Files, FilesError, FilesystemOf, Kind, Place, Rights, Spot,
+    join, open_to_read,
 };
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -73,12 +74,19 @@ impl<'a> Work<'a> {
         args: &ChangeArgs,
         change: impl FnOnce(&mut Files<'_>) -> Result<T, FilesError>,
     ) -> Result<(Gathered<'a, ()>, T), Message> {
+        self.gather(args, change)
+            .map_err(|e| explain::files_error(&self.opened.name, &e))
+    }
+
+    pub(super) fn gather<T, E: From<FilesError>>(
+        &self,
+        args: &ChangeArgs,
+        change: impl FnOnce(&mut Files<'_>) -> Result<T, E>,
+    ) -> Result<(Gathered<'a, ()>, T), E> {
         let device = &*self.opened.medium.device;
-        let done = Gathered::files(device, free_writes(args), clock::timestamp(), |site| {
-            site.change(&self.found, change)
-        });
-        let done = done.map(Gathered::split);
-        done.map_err(|e| explain::files_error(&self.opened.name, &e))
+        let (free, now) = (free_writes(args), clock::timestamp());
+        let gathered = Gathered::files(device, free, now, |site| site.change(&self.found, change));
+        gathered.map(Gathered::split)
     }
 
     /// Looks into the file system as it is.
@@ -428,9 +436,11 @@ pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
     let (path, edit) = (args.place.path.clone(), edit_of(args));
     let kind = args.kind.map(KindArg::kind);
     let keep = args.keep_original;
-    let (changes, edited) =
-        work.change(&args.change, |files| files.edit(&path, &edit, kind, keep))?;
-    let diff = edited.map_err(|fault| edit_fault(&opened.name, args, &fault))?;
+    let edited = work.gather(&args.change, |files| files.edit(&path, &edit, kind, keep));
+    let (changes, diff) = edited.map_err(|error| match error {
+        EditTextError::Fault(fault) => edit_fault(&opened.name, args, &fault),
+        EditTextError::Files(error) => explain::files_error(&opened.name, &error),
+    })?;
     let is_changed = work.finish(
         ui,
         changes,

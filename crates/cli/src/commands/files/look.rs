@@ -8,7 +8,8 @@ use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_host::Readers;
 use pinewrit_image::PeekDevice;
 use pinewrit_volume::files::{
-    Difference, Facts, Files, Kind, Node, compare, expected_of, open_to_read, read_expected, walk,
+    Difference, FileFacts, Files, Kind, Node, compare, expected_of, open_to_read, read_expected,
+    walk,
 };
 
 use super::super::inspect::medium_at;
@@ -138,7 +139,7 @@ fn tell_list(ui: &Ui, command: &'static str, source: &str, at: &ReadArgs, count:
 }
 
 /// Rights as `ls` of any system shows them, for what has some.
-fn rights(facts: &Facts) -> String {
+fn rights(facts: &FileFacts) -> String {
     let kind = match facts.kind {
         Kind::File => '-',
         Kind::Folder => 'd',
@@ -170,7 +171,7 @@ fn time(seconds: Option<i64>) -> String {
     })
 }
 
-fn shown_name(path: &str, facts: &Facts) -> String {
+fn shown_name(path: &str, facts: &FileFacts) -> String {
     let name = printable(path.rsplit('/').next().unwrap_or(path));
     match (&facts.kind, &facts.target) {
         (Kind::Folder, _) => format!("{name}/"),
@@ -183,15 +184,15 @@ fn rows(nodes: &[Node]) -> String {
     if nodes.is_empty() {
         return "  nothing is in it\n".to_owned();
     }
-    let owner = |facts: &Facts| {
+    let owner = |facts: &FileFacts| {
         let owner = facts.owner;
         owner.map_or(String::new(), |(uid, gid)| format!("{uid}:{gid}"))
     };
-    let size = |facts: &Facts| match facts.kind {
+    let size = |facts: &FileFacts| match facts.kind {
         Kind::File => units::grouped(facts.size),
         _ => String::new(),
     };
-    let widest = |text: &dyn Fn(&Facts) -> String| {
+    let widest = |text: &dyn Fn(&FileFacts) -> String| {
         nodes
             .iter()
             .map(|node| text(&node.facts).len())

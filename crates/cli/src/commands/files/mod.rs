@@ -9,7 +9,7 @@ pub(crate) use change::ChangeEvent;
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::Readers;
-use pinewrit_volume::files::{FilesystemOf, Place, Rights, find_place};
+use pinewrit_volume::files::{FilesystemOf, FindError, Place, Rights, find_place};
 
 use super::Outcome;
 use crate::args::{FilesAction, FilesArgs};
@@ -64,22 +64,21 @@ fn filesystem(
     device: &dyn BlockDevice,
     place: &Place,
 ) -> Result<FilesystemOf, Message> {
-    let found = find_place(device, &place.partition);
-    match found.map_err(|e| explain::disk_error(name, &e))? {
-        Ok(found) => Ok(found),
-        Err(all) => {
-            let what = format!("{name} has no file system for the place {place}");
-            let known: Vec<String> = all.iter().map(described).collect();
-            let message = Message::new(Exit::Usage, what);
-            Err(if known.is_empty() {
-                message.fact("there are", "none that are recognised")
-            } else {
-                message
-                    .fact("there are", known.join(", "))
-                    .remedy("name one by its number or label, as in 2:/etc")
-            })
-        }
-    }
+    let all = match find_place(device, &place.partition) {
+        Ok(found) => return Ok(found),
+        Err(FindError::Disk(error)) => return Err(explain::disk_error(name, &error)),
+        Err(FindError::NotOne(all)) => all,
+    };
+    let what = format!("{name} has no file system for the place {place}");
+    let known: Vec<String> = all.iter().map(described).collect();
+    let message = Message::new(Exit::Usage, what);
+    Err(if known.is_empty() {
+        message.fact("there are", "none that are recognised")
+    } else {
+        message
+            .fact("there are", known.join(", "))
+            .remedy("name one by its number or label, as in 2:/etc")
+    })
 }
 
 fn described(one: &FilesystemOf) -> String {

@@ -2,16 +2,14 @@
 
 use pinewrit_host::Readers;
 use pinewrit_image::Location;
-use pinewrit_volume::Gathered;
 use pinewrit_volume::files::{
     Overwrite, Place, Standing, UnpackOptions, UnpackReport, Unpacked, join, unpack as unpack_into,
 };
 
 use super::super::change::{self, confirm};
 use super::super::{Outcome, source};
-use super::change::{ChangeEvent, Work, free_writes, tell};
+use super::change::{ChangeEvent, Work, tell};
 use crate::args::{ChangeArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
-use crate::clock;
 use crate::exit::Exit;
 use crate::explain;
 use crate::message::Message;
@@ -97,17 +95,12 @@ fn put_many(
     let archive = options.archive.to_string();
     let waiting = Waiting::new(ui, format!("unpacking {archive}"));
     let cancel = signals::watch();
-    let device = &*opened.medium.device;
-    let (free, now) = (free_writes(change), clock::timestamp());
-    let unpacked = Gathered::files(device, free, now, |site| {
-        site.change(&work.found, |files| {
-            unpack_into(files, options, &|| cancel.is_cancelled())
-        })
+    let unpacked = work.gather(change, |files| {
+        unpack_into(files, options, &|| cancel.is_cancelled())
     });
     drop(waiting);
-    let (changes, report) = unpacked
-        .map(Gathered::split)
-        .map_err(|error| explain::fill_error(&archive, &opened.name, &error))?;
+    let (changes, report) =
+        unpacked.map_err(|error| explain::fill_error(&archive, &opened.name, &error))?;
     if let Some(top) = &report.top_folder {
         let warning = style::WARNING;
         ui.say(format!(

@@ -11,7 +11,7 @@ use pinewrit_core::state::save;
 use pinewrit_core::write::WriteReport;
 use pinewrit_host::{MediumKind, Readers, Rescan};
 
-use super::super::report::{self, Facts};
+use super::super::report::{self, FactList};
 use super::super::{Outcome, configure, eject, records, settings};
 use super::{OpenMedium, Plan, WriteEvent};
 use crate::args::WriteArgs;
@@ -195,7 +195,7 @@ impl Done<'_> {
         let settings = self.plan.settings.as_ref();
         let identity = settings.and_then(|settings| settings.host_name.as_ref());
         let identity = identity.map_or(String::new(), |name| format!(", as {name}"));
-        let mut facts = Facts::default();
+        let mut facts = FactList::default();
         facts.add(
             "written",
             if self.args.is_draft {

@@ -15,7 +15,7 @@ use pinewrit_image::{
 use pinewrit_volume::extents::MapTracker;
 use pinewrit_volume::{FilesystemFacts, FilesystemKind};
 
-use super::super::report::{self, Facts};
+use super::super::report::{self, FactList};
 use super::super::source::{self, Keep};
 use super::super::target::{self, Chosen};
 use super::super::{Outcome, change, records, settings};
@@ -459,7 +459,7 @@ impl Plan {
     /// The plan in words.
     pub(super) fn to_text(&self, ui: &Ui, args: &WriteArgs) -> String {
         let source = &self.source;
-        let mut facts = Facts::default();
+        let mut facts = FactList::default();
         let size = match source.unpacked_size() {
             UnpackedSize::Exact(bytes) => units::size(bytes),
             UnpackedSize::AtLeast(bytes) => format!("at least {}", units::size(bytes)),
@@ -547,7 +547,7 @@ impl Plan {
         }
     }
 
-    fn add_present(&self, medium: &PlannedMedium, facts: &mut Facts) {
+    fn add_present(&self, medium: &PlannedMedium, facts: &mut FactList) {
         let warning = style::WARNING;
         let of = match self.media.len() {
             1 => String::new(),

@@ -37,17 +37,15 @@ enum Run {
 ///
 /// # Errors
 /// What `work` says, or that it ran out of bounds.
-pub(super) fn run(
-    fuel: u64,
-    work: &dyn Fn(u64) -> Result<String, Fault>,
-) -> io::Result<Result<String, Fault>> {
-    match in_child(&|| work(fuel))? {
-        Run::Ended(result) => return Ok(result),
+pub(super) fn run(fuel: u64, work: &dyn Fn(u64) -> Result<String, Fault>) -> Result<String, Fault> {
+    let in_child = |fuel| in_child(&|| work(fuel)).map_err(|error| not_run(&error));
+    match in_child(fuel)? {
+        Run::Ended(result) => return result,
         Run::OutOfTime => {
-            return Ok(Err(Fault {
+            return Err(Fault {
                 what: format!("it takes more than {SECONDS} seconds"),
                 line: None,
-            }));
+            });
         }
         Run::OutOfMemory => {}
     }
@@ -55,7 +53,7 @@ pub(super) fn run(
     let mut line = None;
     while bursts - fits > 1 {
         let middle = fits + (bursts - fits) / 2;
-        match in_child(&|| work(middle))? {
+        match in_child(middle)? {
             Run::Ended(result) => {
                 fits = middle;
                 line = result.err().and_then(|fault| fault.line);
@@ -63,10 +61,17 @@ pub(super) fn run(
             _ => bursts = middle,
         }
     }
-    Ok(Err(Fault {
+    Err(Fault {
         what: format!("it takes more than {} MiB of memory", MEMORY >> 20),
         line,
-    }))
+    })
+}
+
+fn not_run(error: &io::Error) -> Fault {
+    Fault {
+        what: format!("it cannot be run: {error}"),
+        line: None,
+    }
 }
 
 fn in_child(work: &dyn Fn() -> Result<String, Fault>) -> io::Result<Run> {

@@ -16,7 +16,7 @@ use crate::settings::CheckedSettings;
 use bounded::Fault;
 use pinewrit_volume::Site;
 use pinewrit_volume::files::{
-    Edit, FilesError, Place, PlaceError, Rights, above, edit_text, find_place,
+    Edit, FilesError, FindError, Place, PlaceError, Rights, above, edit_text, find_place,
 };
 
 /// Longer results are no settings.
@@ -263,12 +263,10 @@ impl Work<'_> {
         work: &dyn Fn(&Environment<'static>) -> Result<String, Fault>,
     ) -> Result<String, CustomError> {
         let done = bounded::run(FUEL, &|fuel| work(&with_fuel(self.environment, fuel)));
-        let wrong = |what: String| CustomError::Template {
+        done.map_err(|fault| CustomError::Template {
             step: self.number,
-            what,
-        };
-        let done = done.map_err(|error| wrong(format!("it cannot be run: {error}")))?;
-        done.map_err(|fault| wrong(with_line(&fault)))
+            what: with_line(&fault),
+        })
     }
 
     fn render(&self, template: &str) -> Result<String, CustomError> {
@@ -307,10 +305,12 @@ impl Work<'_> {
             return Ok(None);
         }
         let place: Place = self.step.place.parse()?;
-        let found = find_place(site.device, &place.partition)?;
-        let found = found.map_err(|_| CustomError::NoPlace {
-            step: self.number,
-            place: place.to_string(),
+        let found = find_place(site.device, &place.partition).map_err(|error| match error {
+            FindError::Disk(error) => error.into(),
+            FindError::NotOne(_) => CustomError::NoPlace {
+                step: self.number,
+                place: place.to_string(),
+            },
         })?;
         site.change(&found, |files| {
             let path = &place.path;

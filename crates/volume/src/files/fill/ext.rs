@@ -4,12 +4,10 @@ use std::collections::HashSet;
 use std::io::Read;
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_ext4::{
-    Attributes, EditError, Editor, FileKind, Metadata, NodeKind, VolumeError, Zeros,
-};
+use pinewrit_ext4::{Attributes, EditError, Editor, ExtError, FileKind, Metadata, NodeKind, Zeros};
 
 use super::super::{FilesError, above};
-use super::{Done, Fill, FillError, MAX_KNOWN, Refusal, Stands};
+use super::{Fill, FillError, Filled, MAX_KNOWN, Refusal, Stands};
 
 pub(super) struct ExtFill<'f, 'd> {
     editor: &'f mut Editor<&'d dyn BlockDevice>,
@@ -29,7 +27,7 @@ impl<'f, 'd> ExtFill<'f, 'd> {
     fn found(&self, path: &str) -> Result<Option<Metadata>, EditError> {
         let tree = self.editor.tree();
         match tree.find(path.as_bytes()) {
-            Err(VolumeError::NotFound(_) | VolumeError::NotDirectory(_)) => Ok(None),
+            Err(ExtError::NotFound(_) | ExtError::NotDirectory(_)) => Ok(None),
             number => Ok(Some(tree.metadata(number?)?)),
         }
     }
@@ -53,7 +51,7 @@ impl<'f, 'd> ExtFill<'f, 'd> {
         // It may be one of them, or above one.
         self.known.clear();
         match self.editor.remove(path.as_bytes()) {
-            Err(EditError::Volume(VolumeError::NotFound(_))) => Ok(()),
+            Err(EditError::Volume(ExtError::NotFound(_))) => Ok(()),
             done => done,
         }
     }
@@ -62,7 +60,7 @@ impl<'f, 'd> ExtFill<'f, 'd> {
 /// What an error of ext4 means for what goes there.
 fn told(path: &str) -> impl Fn(EditError) -> FillError + '_ {
     move |error| match error {
-        EditError::Volume(VolumeError::Disk(error)) => FilesError::Disk(error).into(),
+        EditError::Volume(ExtError::Disk(error)) => FilesError::Disk(error).into(),
         EditError::NoSpace { .. } => Refusal::no_room(format!("{path}: {error}")).into(),
         EditError::NoInodes { .. } => FillError::refused(
             format!("{path}: {error}"),
@@ -87,7 +85,7 @@ impl Fill for ExtFill<'_, '_> {
         }))
     }
 
-    fn folder(&mut self, path: &str, attributes: &Attributes) -> Done {
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Filled {
         // A link to a folder stands for it, as where `/lib` leads to `usr/lib`.
         let tree = self.editor.tree();
         let leads_to = tree
@@ -112,7 +110,7 @@ impl Fill for ExtFill<'_, '_> {
         size: u64,
         content: &mut dyn Read,
         zeros: Zeros,
-    ) -> Done {
+    ) -> Filled {
         let mut put = |fill: &mut Self| {
             let bytes = path.as_bytes();
             fill.editor
@@ -133,7 +131,7 @@ impl Fill for ExtFill<'_, '_> {
         made.map_err(told(path))
     }
 
-    fn symlink(&mut self, path: &str, target: &[u8], attributes: &Attributes) -> Done {
+    fn symlink(&mut self, path: &str, target: &[u8], attributes: &Attributes) -> Filled {
         let made = self.make_above(path, attributes).and_then(|()| {
             self.clear(path)?;
             self.editor
@@ -142,7 +140,7 @@ impl Fill for ExtFill<'_, '_> {
         made.map_err(told(path))
     }
 
-    fn link(&mut self, path: &str, existing: &str) -> Done {
+    fn link(&mut self, path: &str, existing: &str) -> Filled {
         let plain = Attributes::root(0o755, pinewrit_ext4::Timestamp::default());
         let made = self.make_above(path, &plain).and_then(|()| {
             self.clear(path)?;
@@ -151,7 +149,7 @@ impl Fill for ExtFill<'_, '_> {
         made.map_err(told(path))
     }
 
-    fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Done {
+    fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Filled {
         let made = self.make_above(path, attributes).and_then(|()| {
             self.clear(path)?;
             self.editor.make_node(path.as_bytes(), kind, attributes)
@@ -159,7 +157,7 @@ impl Fill for ExtFill<'_, '_> {
         made.map_err(told(path))
     }
 
-    fn move_to_front(&mut self) -> Done {
+    fn move_to_front(&mut self) -> Filled {
         Err(FillError::refused("`first` is for FAT", "leave it out"))
     }
 }

@@ -7,10 +7,10 @@ use std::io::Read;
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_ext4::{Attributes, NodeKind, Zeros};
-use pinewrit_fat::{EditError, Editor, Placement, VolumeError, check_path, folded};
+use pinewrit_fat::{EditError, Editor, FatError, Placement, check_path, folded};
 
 use super::super::{FilesError, above};
-use super::{Done, Fill, FillError, MAX_KNOWN, Refusal, Stands};
+use super::{Fill, FillError, Filled, MAX_KNOWN, Refusal, Stands};
 
 /// Bytes that a file can have: 32 bits count them.
 const MAX_FILE: u64 = u32::MAX as u64;
@@ -82,7 +82,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
     }
 
     /// Notes what cannot be, to tell all of it at the end.
-    fn refuse(&mut self, refusals: Vec<Refusal>) -> Done {
+    fn refuse(&mut self, refusals: Vec<Refusal>) -> Filled {
         self.refused.extend(refusals);
         if self.refused.len() < MAX_REFUSED {
             Ok(())
@@ -92,7 +92,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
     }
 
     /// Whether a path can be here, beside all that was put here before.
-    fn check(&mut self, path: &str) -> Done {
+    fn check(&mut self, path: &str) -> Filled {
         check_name(path)?;
         let own = hash(path);
         match self.named.entry(hash(&folded(path))) {
@@ -109,7 +109,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
         Ok(())
     }
 
-    fn make_folders(&mut self, path: &str, modified: i64) -> Done {
+    fn make_folders(&mut self, path: &str, modified: i64) -> Filled {
         if path.is_empty() || self.known.contains(path) {
             return Ok(());
         }
@@ -124,7 +124,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
                     "remove it, or leave the folder out",
                 ));
             }
-            Err(VolumeError::NotFound(_)) => {
+            Err(FatError::NotFound(_)) => {
                 let made = self.editor.make_folder(path, modified);
                 made.map_err(|error| told(path, error))?;
             }
@@ -138,7 +138,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
     }
 
     /// Writes a part of the work where much was gathered.
-    fn relieve(&mut self) -> Done {
+    fn relieve(&mut self) -> Filled {
         if self.editor.weight() > MAX_GATHERED {
             self.commit()
         } else {
@@ -146,7 +146,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
         }
     }
 
-    fn commit(&mut self) -> Done {
+    fn commit(&mut self) -> Filled {
         let done = self.editor.commit();
         done.map_err(|error| told("the file system", error))
     }
@@ -154,7 +154,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
 
 fn told(path: &str, error: EditError) -> FillError {
     match error {
-        EditError::Volume(VolumeError::Disk(error)) => FilesError::Disk(error).into(),
+        EditError::Volume(FatError::Disk(error)) => FilesError::Disk(error).into(),
         // These name the path themselves.
         EditError::NoSpace { .. } => Refusal::no_room(error.to_string()).into(),
         EditError::FolderFull { .. } => FillError::refused(
@@ -183,7 +183,7 @@ impl Fill for FatFill<'_, '_> {
 
     fn stands(&mut self, path: &str) -> Result<Option<Stands>, FillError> {
         match self.editor.tree().find(path) {
-            Err(VolumeError::NotFound(_)) => Ok(None),
+            Err(FatError::NotFound(_)) => Ok(None),
             Err(error) => Err(told(path, error.into())),
             Ok(node) => Ok(Some(Stands {
                 is_folder: node.is_folder,
@@ -193,7 +193,7 @@ impl Fill for FatFill<'_, '_> {
         }
     }
 
-    fn folder(&mut self, path: &str, attributes: &Attributes) -> Done {
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Filled {
         match self.make_folders(path, attributes.modified.seconds) {
             Err(FillError::Refused(refusals)) => self.refuse(refusals),
             done => done,
@@ -207,7 +207,7 @@ impl Fill for FatFill<'_, '_> {
         size: u64,
         content: &mut dyn Read,
         _zeros: Zeros,
-    ) -> Done {
+    ) -> Filled {
         let modified = attributes.modified.seconds;
         let checked = check_size(path, size)
             .map_err(FillError::from)
@@ -232,15 +232,15 @@ impl Fill for FatFill<'_, '_> {
         self.relieve()
     }
 
-    fn symlink(&mut self, path: &str, _target: &[u8], _attributes: &Attributes) -> Done {
+    fn symlink(&mut self, path: &str, _target: &[u8], _attributes: &Attributes) -> Filled {
         self.refuse(no_links(path))
     }
 
-    fn link(&mut self, path: &str, _existing: &str) -> Done {
+    fn link(&mut self, path: &str, _existing: &str) -> Filled {
         self.refuse(no_links(path))
     }
 
-    fn node(&mut self, path: &str, _kind: NodeKind, _attributes: &Attributes) -> Done {
+    fn node(&mut self, path: &str, _kind: NodeKind, _attributes: &Attributes) -> Filled {
         self.refuse(no_links(path))
     }
 
@@ -260,7 +260,7 @@ impl Fill for FatFill<'_, '_> {
         }
     }
 
-    fn tell_refused(&mut self) -> Done {
+    fn tell_refused(&mut self) -> Filled {
         let all = std::mem::take(&mut self.refused);
         if all.is_empty() {
             Ok(())
@@ -269,7 +269,7 @@ impl Fill for FatFill<'_, '_> {
         }
     }
 
-    fn move_to_front(&mut self) -> Done {
+    fn move_to_front(&mut self) -> Filled {
         let path = std::mem::take(&mut self.last);
         let moved = self.editor.move_to_front(&path);
         moved.map_err(|error| told(&path, error))?;

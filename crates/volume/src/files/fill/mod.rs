@@ -77,7 +77,7 @@ impl From<Refusal> for FillError {
 /// So many folders are remembered at most.
 const MAX_KNOWN: usize = 1 << 14;
 
-type Done = Result<(), FillError>;
+type Filled = Result<(), FillError>;
 
 /// What stands at a path.
 #[derive(Clone, Copy, Debug)]
@@ -101,7 +101,7 @@ pub trait Fill {
     ///
     /// # Errors
     /// [`FillError`].
-    fn folder(&mut self, path: &str, attributes: &Attributes) -> Done;
+    fn folder(&mut self, path: &str, attributes: &Attributes) -> Filled;
     /// A file of `size` bytes.
     ///
     /// # Errors
@@ -113,22 +113,22 @@ pub trait Fill {
         size: u64,
         content: &mut dyn Read,
         zeros: Zeros,
-    ) -> Done;
+    ) -> Filled;
     /// A symbolic link.
     ///
     /// # Errors
     /// [`FillError`].
-    fn symlink(&mut self, path: &str, target: &[u8], attributes: &Attributes) -> Done;
+    fn symlink(&mut self, path: &str, target: &[u8], attributes: &Attributes) -> Filled;
     /// One more name for a file.
     ///
     /// # Errors
     /// [`FillError`].
-    fn link(&mut self, path: &str, existing: &str) -> Done;
+    fn link(&mut self, path: &str, existing: &str) -> Filled;
     /// A device, pipe or socket.
     ///
     /// # Errors
     /// [`FillError`].
-    fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Done;
+    fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Filled;
     /// Whether a name can stand beside all that came before it. What cannot is told later, all at once.
     ///
     /// # Errors
@@ -142,14 +142,14 @@ pub trait Fill {
     ///
     /// # Errors
     /// [`FillError`].
-    fn tell_refused(&mut self) -> Done {
+    fn tell_refused(&mut self) -> Filled {
         Ok(())
     }
     /// Makes the only file the first entry of the root folder.
     ///
     /// # Errors
     /// [`FillError`].
-    fn move_to_front(&mut self) -> Done;
+    fn move_to_front(&mut self) -> Filled;
     /// The longest path that systems can open, in characters.
     fn max_path(&self) -> usize;
 }
