@@ -66,6 +66,9 @@ pub trait Observer: Sync {
 
     /// The current stage is this far.
     fn progress(&self, _progress: Progress) {}
+
+    /// No note of this job can be kept: after an interruption, nobody will know of it.
+    fn not_remembered(&self, _why: &std::io::Error) {}
 }
 
 /// An observer that looks away.

@@ -10,7 +10,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use common::MIB;
-use pinewrit_core::write::{Target, WriteOptions, WriteReport, write};
+use pinewrit_core::write::{WriteOptions, WriteOrder, WriteReport, write};
 use pinewrit_core::{Cancel, Silent};
 use pinewrit_disk::MemoryDevice;
 use pinewrit_image::ImageSource;
@@ -182,7 +182,7 @@ fn write_by_map(image: &Path) -> (MemoryDevice, WriteReport) {
     let source = ImageSource::open(image).unwrap();
     let size = fs::metadata(image).unwrap().len() as usize;
     let medium = MemoryDevice::from_bytes(noise(size, 99));
-    let target = Target::plain(&medium, &Silent);
+    let target = WriteOrder::plain(&medium, &Silent);
     let report = write(
         &source,
         &target,

@@ -7,7 +7,7 @@ mod common;
 use common::{MIB, Packed, has_no_table, hut, image, old_medium};
 use pinewrit_core::verify::{Comparison, VerifyError, verify};
 use pinewrit_core::write::{
-    ReadBack, Stability, Target, WriteError, WriteOptions, WriteReport, write, write_all,
+    ReadBack, Stability, WriteError, WriteOptions, WriteOrder, WriteReport, write, write_all,
 };
 use pinewrit_core::{Cancel, Observer, Progress, Silent};
 use pinewrit_disk::{
@@ -25,7 +25,7 @@ fn write_with(
     medium: &dyn BlockDevice,
     options: &WriteOptions<'_>,
 ) -> Result<WriteReport, WriteError> {
-    let target = Target::plain(medium, &Silent);
+    let target = WriteOrder::plain(medium, &Silent);
     write(source, &target, options, &Cancel::default())
 }
 
@@ -197,7 +197,7 @@ fn a_wish_to_stop_leaves_no_table() {
     let cancel = Cancel::default();
     let observer = Impatient(cancel.clone());
     let options = WriteOptions::default();
-    let target = Target::plain(&medium, &observer);
+    let target = WriteOrder::plain(&medium, &observer);
     let error = write(&packed.open(), &target, &options, &cancel).unwrap_err();
     assert!(matches!(error, WriteError::Cancelled));
     assert!(has_no_table(&medium));
@@ -208,9 +208,9 @@ fn settings_are_on_the_medium_before_it_is_finished() {
     let packed = Packed::zstd(&image());
     let medium = old_medium(20 * MIB);
     let settings = hut();
-    let target = Target {
+    let target = WriteOrder {
         settings: Some(&settings),
-        ..Target::plain(&medium, &Silent)
+        ..WriteOrder::plain(&medium, &Silent)
     };
     let options = WriteOptions::default();
     let report = write(&packed.open(), &target, &options, &Cancel::default()).unwrap();
@@ -313,9 +313,9 @@ fn several_media_are_fed_by_one_decoding(#[case] read_back: ReadBack) {
     .collect();
     let targets: Vec<_> = media
         .iter()
-        .map(|medium| Target {
+        .map(|medium| WriteOrder {
             read_back,
-            ..Target::plain(medium, &Silent)
+            ..WriteOrder::plain(medium, &Silent)
         })
         .collect();
     let packed = Packed::zstd(&image);
@@ -367,9 +367,9 @@ fn only_what_differs_is_written() {
 fn the_last_partition_is_grown() {
     let packed = Packed::zstd(&image());
     let medium = old_medium(33 * MIB + 512);
-    let target = Target {
+    let target = WriteOrder {
         grow: true,
-        ..Target::plain(&medium, &Silent)
+        ..WriteOrder::plain(&medium, &Silent)
     };
     let options = WriteOptions::default();
     let report = write(&packed.open(), &target, &options, &Cancel::default()).unwrap();

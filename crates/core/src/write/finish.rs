@@ -5,7 +5,7 @@ use pinewrit_disk::{
 };
 use pinewrit_table::TableError;
 
-use super::Target;
+use super::WriteOrder;
 use super::report::{ChunkRecord, WriteError};
 use super::state::State;
 use super::work::{Bench, REQUEST};
@@ -53,7 +53,7 @@ pub(super) struct Finished {
 /// Puts the settings on the medium and then the first chunk, both by an overlay: the changes
 /// outside the first chunk are flushed and verified before it.
 pub(super) fn finish(
-    target: &Target<'_>,
+    target: &WriteOrder<'_>,
     verify: bool,
     bench: &Bench<'_>,
     state: &mut State,

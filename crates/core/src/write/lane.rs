@@ -12,7 +12,7 @@ use super::finish::{clear_head, clear_tables, finish};
 use super::report::{ChecksumReport, ChunkRecord, WriteError, WriteReport};
 use super::state::{Event, State};
 use super::work::{Bench, Done, REQUEST};
-use super::{ReadBack, Target, WriteOptions, patience};
+use super::{ReadBack, WriteOptions, WriteOrder, patience};
 use crate::pipeline::{Chunk, SourcePosition, spawn};
 use crate::{Cancel, Progress, Stage};
 use pinewrit_volume::extents::RegionFacts;
@@ -49,7 +49,7 @@ pub(super) struct LaneFailure {
 }
 
 pub(super) struct Lane<'a> {
-    pub(super) target: &'a Target<'a>,
+    pub(super) target: &'a WriteOrder<'a>,
     pub(super) options: &'a WriteOptions<'a>,
     /// Size of the image in bytes, if it is known.
     pub(super) image: Option<u64>,

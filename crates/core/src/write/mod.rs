@@ -4,10 +4,16 @@
 //! decoding feeds all media; each has its own workers, pace, verification and failure.
 
 mod finish;
+mod job;
 mod lane;
 mod locate;
 mod patience;
+mod plan;
+mod read_back;
+mod receipts;
 mod report;
+mod request;
+mod resume;
 mod state;
 mod work;
 
@@ -27,15 +33,23 @@ use crate::pipeline::{
     Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, spawn, stream_chunks,
 };
 use crate::{Cancel, Observer};
+pub use job::{
+    Failure, JobError, Start, Surroundings, Written, WrittenMedium, WrittenMediumName, carry_out,
+};
 use lane::{Lane, LaneFailure, StreamOutcome};
 pub use locate::{owners, whereabouts};
 use pinewrit_firstboot::settings::CheckedSettings;
 use pinewrit_volume::expect::expectation;
 use pinewrit_volume::extents::MapTracker;
+pub use plan::{ImageDoubt, PREVIEW, PlanError, WritePlan};
+pub use read_back::ReadBack;
+pub use receipts::{Kept, NotKept};
 pub use report::{
     ChecksumReport, ChunkRecord, Owned, OwnerKind, Pace, PacePoint, Stability, Whereabouts,
     WriteError, WriteReport,
 };
+pub use request::{Clock, Destination, WriteRequest};
+pub use resume::can_resume;
 
 /// Chunks that a medium may be behind the decoding.
 const QUEUE: usize = 12;
@@ -80,19 +94,8 @@ impl Default for WriteOptions<'_> {
     }
 }
 
-/// When a medium is read back.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum ReadBack {
-    /// When everything is written.
-    #[default]
-    After,
-    /// While the rest is still being written, for media on which the two do not disturb each
-    /// other. Only where transfers bypass the system's cache.
-    Behind,
-}
-
 /// A medium and what goes on it.
-pub struct Target<'a> {
+pub struct WriteOrder<'a> {
     /// The medium.
     pub medium: &'a dyn BlockDevice,
     /// First-boot settings to put on it before it is finished.
@@ -111,7 +114,7 @@ pub struct Target<'a> {
     pub observer: &'a dyn Observer,
 }
 
-impl<'a> Target<'a> {
+impl<'a> WriteOrder<'a> {
     /// A medium that gets the image as it is.
     pub fn plain(medium: &'a dyn BlockDevice, observer: &'a dyn Observer) -> Self {
         Self {
@@ -133,7 +136,7 @@ impl<'a> Target<'a> {
 /// As [`write_all`].
 pub fn write(
     source: &ImageSource,
-    target: &Target<'_>,
+    target: &WriteOrder<'_>,
     options: &WriteOptions<'_>,
     cancel: &Cancel,
 ) -> Result<WriteReport, WriteError> {
@@ -150,7 +153,7 @@ pub fn write(
 /// no partition table.
 pub fn write_all(
     source: &ImageSource,
-    targets: &[Target<'_>],
+    targets: &[WriteOrder<'_>],
     options: &WriteOptions<'_>,
     cancel: &Cancel,
 ) -> Result<Vec<Result<WriteReport, WriteError>>, WriteError> {
@@ -225,7 +228,7 @@ pub fn compare_with_records(
         return Err(past_end(medium));
     }
     let lane = Lane {
-        target: &Target::plain(medium, observer),
+        target: &WriteOrder::plain(medium, observer),
         options: &WriteOptions::default(),
         image: None,
         source_size: 0,
@@ -255,7 +258,7 @@ fn stream_to(
     source: &ImageSource,
     options: &WriteOptions<'_>,
     position: &SourcePosition,
-    targets: &[Target<'_>],
+    targets: &[WriteOrder<'_>],
     feeds: &mut [Feed],
     cancel: &Cancel,
 ) -> Result<(StreamEnd, Option<ChecksumReport>), Interrupted<Refusal>> {

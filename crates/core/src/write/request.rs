@@ -1,0 +1,115 @@
+//! What a write is asked to do, and to which media.
+
+use std::path::PathBuf;
+
+use pinewrit_firstboot::settings::CheckedSettings;
+use pinewrit_host::{Bus, MediumFacts, Target};
+use pinewrit_image::ExpectedChecksum;
+use pinewrit_volume::Timestamp;
+
+use crate::inspect::Inspection;
+use crate::receipt::{Receipt, ReceiptPartition};
+use crate::unfinished::UnfinishedWrite;
+
+/// Everything about a write but the image and the media.
+#[derive(Clone, Debug)]
+pub struct WriteRequest {
+    /// Checksum that the packed source or the image must have.
+    pub checksum: Option<ExpectedChecksum>,
+    /// First-boot settings to put on each medium.
+    pub settings: Option<CheckedSettings>,
+    /// What receipts call those settings: a digest of them without secrets.
+    pub settings_digest: Option<String>,
+    /// Let the last partition take the whole medium; of a partition, its file system.
+    pub grow: bool,
+    /// Read everything back and compare.
+    pub verify: bool,
+    /// Write free space of file systems as well.
+    pub every_byte: bool,
+    /// Tell the media first that nothing on them is needed any more.
+    pub clear_free: bool,
+    /// Write what is not known to be an image, or is shorter than its table says.
+    pub as_it_is: bool,
+    /// The program and its version, for receipts.
+    pub tool: String,
+    /// Where each medium's receipt goes besides the store.
+    pub receipt: Option<PathBuf>,
+    /// The time.
+    pub clock: Clock,
+}
+
+/// Tells the time, in seconds since 1970.
+pub type Clock = fn() -> i64;
+
+impl WriteRequest {
+    /// One that asks for nothing but a verified copy.
+    pub fn new(tool: impl Into<String>, clock: Clock) -> Self {
+        Self {
+            checksum: None,
+            settings: None,
+            settings_digest: None,
+            grow: false,
+            verify: true,
+            every_byte: false,
+            clear_free: false,
+            as_it_is: false,
+            tool: tool.into(),
+            receipt: None,
+            clock,
+        }
+    }
+
+    /// Whether the last partition is to grow, for itself or for the settings.
+    pub(super) fn grows(&self) -> bool {
+        self.grow || self.settings.as_ref().is_some_and(|all| all.grows_root)
+    }
+
+    /// The time of changes in file systems.
+    pub(super) fn now(&self) -> Timestamp {
+        Timestamp::at((self.clock)())
+    }
+}
+
+/// The time as receipts have it: RFC 3339, in whole seconds.
+pub(super) fn rfc3339(seconds: i64) -> String {
+    jiff::Timestamp::from_second(seconds).map_or(String::new(), |time| time.to_string())
+}
+
+/// A medium that is to be written, chosen and opened by whoever asks for it.
+pub struct Destination {
+    /// What it is called: its tag, or the card file's name.
+    pub name: String,
+    /// What its notes are kept by: its tag, or the card file's full path.
+    pub key: String,
+    /// Where it is.
+    pub path: PathBuf,
+    /// What is known of it; `None` for card files.
+    pub facts: Option<MediumFacts>,
+    /// The medium; narrowed to a partition if only that is written.
+    pub target: Target,
+    /// The partition that is written, if it is not all of the medium.
+    pub partition: Option<ReceiptPartition>,
+    /// The receipt of the whole medium without that partition, and where it is.
+    pub whole: Option<(PathBuf, Receipt)>,
+    /// What is on it now, as far as it can be read.
+    pub present: Option<Inspection>,
+    /// An earlier write that was not finished.
+    pub note: Option<UnfinishedWrite>,
+}
+
+impl Destination {
+    /// Whether there is nothing on it that could be lost.
+    pub fn is_new(&self) -> bool {
+        self.present.is_none() && matches!(self.target, Target::New { .. })
+    }
+
+    /// Whether it holds the image already.
+    pub fn is_drafted(&self) -> bool {
+        matches!(self.target, Target::New { draft: Some(_), .. })
+    }
+
+    /// How it is connected; `None` for card files.
+    pub fn bus(&self) -> Option<Bus> {
+        self.facts.as_ref().map(|facts| facts.identity.bus)
+    }
+}
