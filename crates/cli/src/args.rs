@@ -229,48 +229,6 @@ pub(crate) struct WriteArgs {
     /// Do not ask
     #[arg(long)]
     pub(crate) yes: bool,
-    /// The image is a draft of the new card file, and becomes it.
-    #[arg(skip)]
-    pub(crate) is_draft: bool,
-    /// It ends the command `build`.
-    #[arg(skip)]
-    pub(crate) is_built: bool,
-}
-
-impl WriteArgs {
-    /// The command that was typed.
-    pub(crate) fn command(&self) -> &'static str {
-        if self.is_built { "build" } else { "write" }
-    }
-
-    /// To write an image to one medium, with nothing else asked for.
-    pub(crate) fn plain(image: Location, to: PathBuf) -> Self {
-        Self {
-            image,
-            keep_download: false,
-            medium: MediumArgs::default(),
-            to: vec![to],
-            size: None,
-            into: None,
-            options: SourceArgs::plain(),
-            checksum: None,
-            settings: None,
-            intake: None,
-            grow: false,
-            no_verify: false,
-            only_changes: false,
-            as_it_is: false,
-            every_byte: false,
-            clear_free: false,
-            receipt: None,
-            report: None,
-            eject: false,
-            dry_run: false,
-            yes: false,
-            is_draft: false,
-            is_built: false,
-        }
-    }
 }
 
 /// Compare a medium with an image, or with the receipt of its writing
@@ -369,28 +327,6 @@ pub(crate) struct BuildArgs {
     /// Do not ask
     #[arg(long)]
     pub(crate) yes: bool,
-}
-
-impl BuildArgs {
-    /// To build a layout, with nothing else asked for.
-    pub(crate) fn plain(layout: PathBuf, to: PathBuf) -> Self {
-        Self {
-            layout,
-            to,
-            access: MediumArgs::default(),
-            size: None,
-            intake: None,
-            settings: None,
-            scratch: None,
-            no_verify: false,
-            fat: FatArgs::default(),
-            receipt: None,
-            report: None,
-            eject: false,
-            dry_run: false,
-            yes: false,
-        }
-    }
 }
 
 /// What every command takes that changes a medium a little.

@@ -5,7 +5,7 @@ use pinewrit_volume::files::Difference;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::commands::target::Chosen;
+use crate::context::medium::Chosen;
 
 #[cfg(test)]
 mod document;

@@ -3,14 +3,15 @@
 mod args;
 mod clock;
 mod commands;
+mod context;
 mod events;
 mod exit;
-mod explain;
 mod message;
 mod page;
 mod secrets;
 mod signals;
 mod ui;
+mod words;
 
 use std::process::ExitCode;
 

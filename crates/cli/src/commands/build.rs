@@ -1,7 +1,7 @@
 //! `pinewrit build LAYOUT --to MEDIUM`
 
 use std::fs::{self, File};
-use std::io::{self, Read, Write};
+use std::io::{self, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -9,9 +9,10 @@ use std::time::Duration;
 use pinewrit_core::Cancel;
 use pinewrit_core::build::{self, BuildOptions, BuildPlan, BuildReport, Layout};
 use pinewrit_core::inspect::{Inspection, inspect};
+use pinewrit_core::write::WriteRequest;
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
-use pinewrit_host::{MediumError, Readers, Verdict};
-use pinewrit_image::Location;
+use pinewrit_host::{MediumError, Verdict};
+use pinewrit_image::{Location, Packing};
 use pinewrit_volume::FilesystemFacts;
 use rustix::fs::FlockOperation;
 use schemars::JsonSchema;
@@ -20,17 +21,20 @@ use serde::Serialize;
 use tempfile::TempDir;
 use uuid::Uuid;
 
-use super::report::{self, FactList};
-use super::{Outcome, source, target, write};
-use crate::args::{BuildArgs, WriteArgs};
+use super::Outcome;
+use super::write::{self, Wish};
+use crate::args::{BuildArgs, SourceArgs};
 use crate::clock;
+use crate::context::source::{self, Keep};
+use crate::context::{Context, medium};
 use crate::events::Event;
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::signals;
 use crate::ui::progress::Waiting;
 use crate::ui::{self, Ui, style, units};
+use crate::words;
+use crate::words::inspection::{self, FactList};
 
 /// A layout larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
@@ -68,40 +72,22 @@ impl Event for BuiltEvent<'_> {
     const EVENT: &'static str = "built";
 }
 
-/// How an image is packed, by its name.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Packing {
-    Zstd,
-    Xz,
-    Gzip,
-}
-
-impl Packing {
-    fn of(path: &Path) -> Option<Self> {
-        match path.extension()?.to_str()? {
-            "zst" => Some(Self::Zstd),
-            "xz" => Some(Self::Xz),
-            "gz" => Some(Self::Gzip),
-            _ => None,
-        }
-    }
-}
-
 /// Where the result goes.
 enum Goal {
     Packed(Packing),
     Medium,
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
+pub(crate) fn run(cx: &Context, args: &BuildArgs) -> Outcome {
+    let ui = &cx.ui;
     let name = args.layout.display().to_string();
     let layout = read(&args.layout)?;
-    target::must_not_end_so(&args.to, &["zst", "xz", "gz"])?;
+    medium::must_not_end_so(&args.to, &["zst", "xz", "gz"])?;
     let goal = match Packing::of(&args.to) {
         Some(packing) => Goal::Packed(packing),
         None => Goal::Medium,
     };
-    let (size, sector) = size_of(readers, args, &layout, &goal)?;
+    let (size, sector) = size_of(cx, args, &layout, &goal)?;
     let scratch = Scratch::make(args, size)?;
     let device = scratch.device(sector)?;
     let random = || Uuid::new_v4().into_bytes();
@@ -112,15 +98,15 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
         open: source::plain_options(),
     };
     let plan =
-        build::plan(&layout, &device, &options).map_err(|e| explain::build_error(&name, &e))?;
+        build::plan(&layout, &device, &options).map_err(|e| words::build_error(&name, &e))?;
     let report = if args.dry_run {
         plan.write_table(&device)
-            .map_err(|e| explain::build_error(&name, &e))?;
+            .map_err(|e| words::build_error(&name, &e))?;
         None
     } else {
         Some(fill(ui, &name, &layout, &plan, &device, &options)?)
     };
-    let mut found = inspect(&device, Some(size)).map_err(|e| explain::disk_error(&name, &e))?;
+    let mut found = inspect(&device, Some(size)).map_err(|e| words::disk_error(&name, &e))?;
     if args.dry_run {
         show_planned(&layout, &mut found);
     }
@@ -144,7 +130,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &BuildArgs) -> Outcome {
         _ if args.dry_run => ui.result(text),
         Goal::Medium => {
             ui.say(text);
-            return write_it(ui, readers, args, &scratch);
+            return write_it(cx, args, &scratch);
         }
         Goal::Packed(packing) => {
             let packed = pack(ui, &scratch.image, &args.to, packing)?;
@@ -171,12 +157,12 @@ fn read(path: &Path) -> Result<Layout, Message> {
     let text = fs::read_to_string(path).map_err(|e| failed(e.to_string()))?;
     let folder = path.parent().unwrap_or(Path::new(""));
     let name = path.display().to_string();
-    build::check(&text, folder).map_err(|mistakes| explain::mistakes(&name, &mistakes))
+    build::check(&text, folder).map_err(|mistakes| words::mistakes(&name, &mistakes))
 }
 
 /// Size and sector size of what is built.
 fn size_of(
-    readers: &Readers,
+    cx: &Context,
     args: &BuildArgs,
     layout: &Layout,
     goal: &Goal,
@@ -205,7 +191,7 @@ fn size_of(
     if let Goal::Packed(_) = goal {
         return Ok((asked.ok_or_else(no_size)?, SectorSize::B512));
     }
-    let chosen = target::find(readers, &args.to, asked.is_some())?;
+    let chosen = medium::find(cx, &args.to, asked.is_some())?;
     if chosen.facts.is_none() && !chosen.path.exists() {
         return Ok((asked.ok_or_else(no_size)?, SectorSize::B512));
     }
@@ -216,11 +202,12 @@ fn size_of(
     {
         let (path, verdict) = (chosen.path.clone(), facts.verdict.clone());
         let refused = MediumError::Refused { path, verdict };
-        return Err(explain::named_medium_error(&chosen.name(), &refused));
+        return Err(words::named_medium_error(&chosen.name(), &refused));
     }
-    let medium = readers
+    let medium = cx
+        .readers
         .open_for_reading(&chosen.path)
-        .map_err(|e| explain::named_medium_error(&chosen.name(), &e))?;
+        .map_err(|e| words::named_medium_error(&chosen.name(), &e))?;
     Ok((medium.device.size(), medium.device.logical_sector()))
 }
 
@@ -345,7 +332,7 @@ fn fill(
 ) -> Result<BuildReport, Message> {
     let _waiting = Waiting::new(ui, format!("putting {name} together"));
     build::build(layout, plan, device, options, &signals::watch())
-        .map_err(|e| explain::build_error(name, &e))
+        .map_err(|e| words::build_error(name, &e))
 }
 
 fn text(
@@ -358,7 +345,7 @@ fn text(
     let strong = style::STRONG;
     let mut facts = FactList::default();
     facts.add("size", units::exact(size).trim_start());
-    facts.add("scheme", report::scheme(found));
+    facts.add("scheme", inspection::scheme(found));
     if let Some(report) = report {
         let files = units::counted(report.files, "file");
         facts.add("content", format!("{files}, {}", units::size(report.bytes)));
@@ -373,7 +360,7 @@ fn text(
         "put together"
     };
     let name = args.layout.display();
-    let rows = report::partitions(found, ui::width());
+    let rows = inspection::partitions(found, ui::width());
     format!(
         "{strong}{name}{strong:#}  {head}\n{}\n{rows}\n",
         facts.to_text()
@@ -381,24 +368,32 @@ fn text(
 }
 
 /// The medium is written like any image: checked, read back, its first chunk last.
-fn write_it(ui: &Ui, readers: &Readers, args: &BuildArgs, scratch: &Scratch) -> Outcome {
+fn write_it(cx: &Context, args: &BuildArgs, scratch: &Scratch) -> Outcome {
     let image = Location::Path(scratch.image.clone());
-    let args = WriteArgs {
-        medium: args.access.clone(),
+    let settings = write::request(&cx.ui, args.settings.as_deref(), args.intake.as_deref())?;
+    let wish = Wish {
+        command: "build",
+        source: source::open(cx, &image, &SourceArgs::plain(), Keep::No)?,
+        image: &image,
+        to: std::slice::from_ref(&args.to),
+        access: &args.access,
         size: args.size,
-        settings: args.settings.clone(),
-        intake: args.intake.clone(),
-        is_built: true,
-        no_verify: args.no_verify,
-        receipt: args.receipt.clone(),
-        report: args.report.clone(),
+        into: None,
+        request: WriteRequest {
+            verify: !args.no_verify,
+            receipt: args.receipt.clone(),
+            ..settings
+        },
+        report: args.report.as_deref(),
+        keep: Keep::No,
+        only_changes: false,
         eject: args.eject,
+        dry_run: false,
         yes: args.yes,
         // What lies beside it need not be copied.
         is_draft: !args.to.exists() && args.scratch.is_none(),
-        ..WriteArgs::plain(image, args.to.clone())
     };
-    write::run(ui, readers, &args)
+    write::carry(cx, &wish)
 }
 
 /// A file that ends with an error when somebody asks to stop.
@@ -432,7 +427,7 @@ fn pack(ui: &Ui, raw: &Path, to: &Path, packing: Packing) -> Result<u64, Message
     packed.map_err(|error| {
         let _ = fs::remove_file(&part);
         if cancel.is_cancelled() {
-            return explain::interrupted();
+            return words::interrupted();
         }
         let what = format!("{} cannot be written", to.display());
         Message::new(Exit::Medium, what).fact("system", error.to_string())
@@ -446,36 +441,5 @@ fn pack_to(raw: &Path, part: &Path, packing: Packing, cancel: &Cancel) -> io::Re
         file,
         cancel: cancel.clone(),
     };
-    let out = File::create(part)?;
-    let cores = std::thread::available_parallelism().map_or(1, usize::from) as u32;
-    let out = match packing {
-        Packing::Zstd => {
-            let mut encoder = zstd::Encoder::new(out, 9)?;
-            encoder.set_pledged_src_size(Some(size))?;
-            encoder.include_contentsize(true)?;
-            encoder.include_checksum(true)?;
-            io::copy(&mut source, &mut encoder)?;
-            encoder.finish()?
-        }
-        Packing::Xz => {
-            let stream = liblzma::stream::MtStreamBuilder::new()
-                .threads(cores)
-                .preset(6)
-                .block_size(16 << 20)
-                .check(liblzma::stream::Check::Crc64)
-                .encoder()?;
-            let mut encoder = liblzma::write::XzEncoder::new_stream(out, stream);
-            io::copy(&mut source, &mut encoder)?;
-            encoder.finish()?
-        }
-        Packing::Gzip => {
-            let mut encoder = flate2::write::GzEncoder::new(out, flate2::Compression::new(6));
-            io::copy(&mut source, &mut encoder)?;
-            encoder.finish()?
-        }
-    };
-    let mut out = out;
-    out.flush()?;
-    out.sync_all()?;
-    Ok(out.metadata()?.len())
+    packing.pack(&mut source, size, File::create(part)?)
 }

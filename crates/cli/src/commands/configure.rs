@@ -1,20 +1,21 @@
 //! `pinewrit configure MEDIUM --settings FILE`
 
 use pinewrit_firstboot::configure::{ChangeKind, ConfigureReport, FileChange, prepare};
-use pinewrit_host::Readers;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::change::{self, Opened};
-use super::report::{self, FactList};
-use super::{Outcome, settings};
+use super::Outcome;
 use crate::args::{ChangeArgs, ConfigureArgs};
 use crate::clock;
+use crate::context::Context;
+use crate::context::change::{self, Opened};
+use crate::context::settings;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::{Answer, Ui, style};
+use crate::words;
+use crate::words::inspection::{self, FactList};
 
 /// What settings change, or have changed.
 #[derive(Serialize, JsonSchema)]
@@ -34,37 +35,37 @@ impl Event for ConfigureEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["configure"];
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ConfigureArgs) -> Outcome {
-    let mut checked = settings::read(ui, &args.settings, args.intake.as_deref())?;
+pub(crate) fn run(cx: &Context, args: &ConfigureArgs) -> Outcome {
+    let mut checked = settings::read(&cx.ui, &args.settings, args.intake.as_deref())?;
     checked.grows_root |= args.grow;
     let change = &args.change;
-    let opened = change::open(ui, readers, change, None)?;
+    let opened = change::open(cx, change, None)?;
     let Opened {
         name, medium, undo, ..
     } = &opened;
     let prepared = prepare(&*medium.device, &checked, clock::timestamp())
-        .map_err(|e| explain::configure_error(name, &e))?;
+        .map_err(|e| words::configure_error(name, &e))?;
     let report = prepared.report().clone();
     if !change.dry_run {
-        settings::must_have_way_in(ui, &report, change.yes)?;
+        settings::must_have_way_in(&cx.ui, &report, change.yes)?;
     }
     if !change.dry_run && !report.is_unchanged() {
-        confirm(ui, change, &report)?;
+        confirm(&cx.ui, change, &report)?;
         prepared
             .commit(Some(undo))
-            .map_err(|e| explain::commit_error(name, &e))?;
+            .map_err(|e| words::commit_error(name, &e))?;
         let changed = report.files.iter();
         let changed = changed.filter(|file| file.kind != ChangeKind::Same);
         let files = changed.map(|file| file.path.clone()).collect();
-        opened.amend(ui, "configure", files);
+        opened.amend(cx, "configure", files);
     }
-    ui.event(&ConfigureEvent {
+    cx.ui.event(&ConfigureEvent {
         command: "configure",
         medium: opened.id.clone(),
         dry_run: change.dry_run,
         report: &report,
     });
-    ui.result(if change.dry_run {
+    cx.ui.result(if change.dry_run {
         dry_run_text(name, &report)
     } else {
         done_text(name, &settings::brief(&checked), &report)
@@ -170,7 +171,7 @@ fn more_with(
         .as_ref()
         .filter(|grown| grown.size > grown.before)
     {
-        facts.push(("grown", report::grown(grown)));
+        facts.push(("grown", inspection::grown(grown)));
     }
     facts.extend(host_key);
     facts.extend(label_note(report).map(|note| ("note", note)));

@@ -4,23 +4,19 @@ use std::cell::Cell;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use clap::Parser;
 use pinewrit_host::{Rack, Readers};
-use pinewrit_image::Location;
 
-use super::{Outcome, build, configure, inspect, media, records, verify, write};
-use crate::args::{
-    BuildArgs, ChangeArgs, ConfigureArgs, DemoArgs, InspectArgs, MediaArgs, MediumArgs, SourceArgs,
-    VerifyArgs, WriteArgs,
-};
+use super::{Outcome, run_in};
+use crate::args::{Args, DemoArgs};
+use crate::context::{Context, Folders};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style};
+use crate::words;
 
 /// The demo's files: a layout with all that it takes, settings, a rack.
 const FILES: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/demo.tar"));
-/// Size of the demo's image: the layout's boot partition, and a small system.
-const IMAGE_SIZE: u64 = 196 << 20;
 /// The readers that hold the card to be written, and the disk that must not be.
 const CARD: &str = "rack:slot";
 const SYSTEM_DISK: &str = "rack:bay-1";
@@ -40,33 +36,33 @@ impl Folder {
     }
 }
 
-/// The demo's files, and the readers that it works with.
-struct Demo<'a> {
-    ui: &'a Ui,
-    readers: Readers,
-    image: PathBuf,
-    layout: PathBuf,
-    settings: PathBuf,
+/// The demo's files, and the rack that it works with.
+struct Demo {
+    cx: Context,
+    folder: PathBuf,
     steps: Cell<u8>,
 }
+
+/// The image that is built and then written.
+const IMAGE: &str = "larkfell-os.img.zst";
+/// Files that commands name, and that lie in the demo's folder.
+const NAMED: [&str; 3] = ["layout.toml", IMAGE, "hut-03.toml"];
 
 pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folder = make_folder(args.dir.as_deref())?;
     let path = |name: &str| folder.path().join(name);
-    records::keep_in(path("state"))?;
-    let (image, rack) = (path("larkfell-os.img.zst"), path("rack.toml"));
+    let folders = Folders::in_folder(&path("state"))?;
     let unpacked = tar::Archive::new(FILES).unpack(folder.path());
     unpacked.map_err(|e| failed(folder.path(), &e))?;
-    let opened = Rack::open(&rack).map_err(|e| explain::rack_error(&e))?;
+    let opened = Rack::open(&path("rack.toml")).map_err(|e| words::rack_error(&e))?;
     let demo = Demo {
-        ui,
-        readers: Readers::Rack(opened),
-        image,
-        layout: path("layout.toml"),
-        settings: path("hut-03.toml"),
+        cx: Context {
+            folders,
+            ..Context::new(*ui, Readers::Rack(opened))
+        },
+        folder: folder.path().to_owned(),
         steps: Cell::new(0),
     };
-    demo.build()?;
     demo.all_steps()?;
 
     let good = style::GOOD;
@@ -83,133 +79,69 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     Ok(())
 }
 
-impl Demo<'_> {
-    fn build(&self) -> Outcome {
-        let image = "larkfell-os.img.zst";
+impl Demo {
+    fn all_steps(&self) -> Outcome {
         self.step(
             "build the system's image from its parts",
-            &format!("pinewrit build layout.toml --to {image} --size 196MiB"),
-        );
-        let args = BuildArgs {
-            size: Some(IMAGE_SIZE),
-            ..BuildArgs::plain(self.layout.clone(), self.image.clone())
-        };
-        build::run(self.ui, &self.readers, &args)
-    }
-
-    fn all_steps(&self) -> Outcome {
-        let card = self.tag_of(CARD)?;
-        let disk = self.tag_of(SYSTEM_DISK)?;
-        let rack = "pinewrit --rack rack.toml";
-
+            &["build", "layout.toml", "--to", IMAGE, "--size", "196MiB"],
+        )?;
+        let (card, disk) = (self.tag_of(CARD)?, self.tag_of(SYSTEM_DISK)?);
         self.step(
             "what is plugged in? (simulated readers)",
-            &format!("{rack} media --all"),
-        );
-        let all = MediaArgs {
-            all: true,
-            watch: false,
-        };
-        media::run(self.ui, &self.readers, &all)?;
-
-        self.step(
-            "look into the packed image",
-            "pinewrit inspect larkfell-os.img.zst",
-        );
-        self.inspect(Location::Path(self.image.clone()))?;
-
-        let image = "larkfell-os.img.zst";
-        self.step(
+            &["media", "--all"],
+        )?;
+        self.step("look into the packed image", &["inspect", IMAGE])?;
+        self.be_refused(
             "name the wrong disk, the one that runs the computer",
-            &format!("{rack} write {image} --to {disk} --yes"),
-        );
-        self.be_refused(&disk)?;
-
+            &["write", IMAGE, "--to", &disk, "--yes"],
+        )?;
         self.step(
             "write it to the card, and read it back",
-            &format!("{rack} write {image} --to {card}"),
-        );
-        self.write(&card)?;
-
+            &["write", IMAGE, "--to", &card, "--yes"],
+        )?;
         self.step(
             "compare the card with the receipt of its writing",
-            &format!("{rack} verify {card}"),
-        );
-        let args = VerifyArgs {
-            medium: PathBuf::from(&card),
-            image: None,
-            options: SourceArgs::plain(),
-            every_byte: false,
-            receipt: None,
-        };
-        verify::run(self.ui, &self.readers, &args)?;
-
+            &["verify", &card],
+        )?;
         self.step(
             "give it the settings of hut 3",
-            &format!("{rack} configure {card} --settings hut-03.toml"),
-        );
-        let args = ConfigureArgs {
-            change: ChangeArgs {
-                medium: PathBuf::from(&card),
-                access: MediumArgs::default(),
-                dry_run: false,
-                yes: true,
-            },
-            settings: self.settings.clone(),
-            grow: false,
-            intake: None,
-        };
-        configure::run(self.ui, &self.readers, &args)?;
-
-        self.step(
-            "look at the finished card",
-            &format!("{rack} inspect {card}"),
-        );
-        self.inspect(Location::Path(PathBuf::from(&card)))
+            &["configure", &card, "--settings", "hut-03.toml", "--yes"],
+        )?;
+        self.step("look at the finished card", &["inspect", &card])
     }
 
-    fn step(&self, what: &str, command: &str) {
+    /// Shows a command as it would be typed, and runs it.
+    fn step(&self, what: &str, typed: &[&str]) -> Outcome {
         let (strong, dim) = (style::STRONG, style::DIM);
         let number = self.steps.get() + 1;
         self.steps.set(number);
-        self.ui
-            .result(format!("\n{strong}step {number}: {what}{strong:#}\n"));
-        if !command.is_empty() {
-            self.ui.result(format!("{dim}$ {command}{dim:#}\n"));
-        }
-    }
-
-    /// The tag of the medium in a reader.
-    fn tag_of(&self, reader: &str) -> Result<String, Message> {
-        let media = self.readers.media().unwrap_or_default();
-        let medium = media.into_iter().find(|medium| medium.name.0 == reader);
-        let tag = medium.and_then(|medium| medium.tag);
-        tag.map(|tag| tag.to_string())
-            .ok_or_else(|| Message::new(Exit::Internal, format!("the demo's rack lacks {reader}")))
-    }
-
-    fn inspect(&self, source: Location) -> Outcome {
-        let args = InspectArgs {
-            source,
-            options: SourceArgs::plain(),
+        let ui = &self.cx.ui;
+        ui.result(format!("\n{strong}step {number}: {what}{strong:#}\n"));
+        let rack = match typed[0] {
+            // These need no readers.
+            "build" => "",
+            "inspect" if typed[1] == IMAGE => "",
+            _ => "--rack rack.toml ",
         };
-        inspect::run(self.ui, &self.readers, &args)
-    }
-
-    fn write(&self, tag: &str) -> Outcome {
-        let image = Location::Path(self.image.clone());
-        let args = WriteArgs {
-            yes: true,
-            ..WriteArgs::plain(image, PathBuf::from(tag))
+        ui.result(format!(
+            "{dim}$ pinewrit {rack}{}{dim:#}\n",
+            typed.join(" ")
+        ));
+        let here = |word: &&str| match NAMED.contains(word) {
+            true => self.folder.join(word).into_os_string(),
+            false => word.into(),
         };
-        write::run(self.ui, &self.readers, &args)
+        let words = std::iter::once("pinewrit".into()).chain(typed.iter().map(here));
+        let args = Args::try_parse_from(words)
+            .map_err(|e| Message::new(Exit::Internal, format!("the demo's step {number}: {e}")))?;
+        run_in(&self.cx, args.command)
     }
 
     /// A write that has to end with a refusal, which is shown.
-    fn be_refused(&self, tag: &str) -> Outcome {
-        match self.write(tag) {
+    fn be_refused(&self, what: &str, typed: &[&str]) -> Outcome {
+        match self.step(what, typed) {
             Err(message) if message.exit == Exit::Refused => {
-                self.ui.result(message.to_text());
+                self.cx.ui.result(message.to_text());
                 Ok(())
             }
             Err(message) => Err(message),
@@ -218,6 +150,15 @@ impl Demo<'_> {
                 "the demo's system disk was written",
             )),
         }
+    }
+
+    /// The tag of the medium in a reader.
+    fn tag_of(&self, reader: &str) -> Result<String, Message> {
+        let media = self.cx.readers.media().unwrap_or_default();
+        let medium = media.into_iter().find(|medium| medium.name.0 == reader);
+        let tag = medium.and_then(|medium| medium.tag);
+        tag.map(|tag| tag.to_string())
+            .ok_or_else(|| Message::new(Exit::Internal, format!("the demo's rack lacks {reader}")))
     }
 }
 

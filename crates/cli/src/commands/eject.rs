@@ -1,16 +1,18 @@
 //! `pinewrit eject MEDIUM`
 
-use pinewrit_host::{EjectError, Permits, Power, Readers, Verdict};
+use pinewrit_host::{EjectError, Permits, Power, Verdict};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{Outcome, target};
+use super::Outcome;
 use crate::args::EjectArgs;
+use crate::context::Context;
+use crate::context::medium;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
-use crate::ui::{Ui, style};
+use crate::ui::style;
+use crate::words;
 
 /// A medium that can be taken out.
 #[derive(Serialize, JsonSchema)]
@@ -30,8 +32,8 @@ impl Event for EjectEvent {
     const COMMANDS: &'static [&'static str] = &["eject"];
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &EjectArgs) -> Outcome {
-    let mut chosen = target::find(readers, &args.medium, false)?;
+pub(crate) fn run(cx: &Context, args: &EjectArgs) -> Outcome {
+    let mut chosen = medium::find(cx, &args.medium, false)?;
     let Some(facts) = chosen.facts.clone() else {
         return Err(not_to_eject(args));
     };
@@ -44,17 +46,18 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &EjectArgs) -> Outcome {
     }
     let mut unmounted = Vec::new();
     if matches!(&facts.verdict, Verdict::Busy(_)) {
-        unmounted = chosen.free(ui, readers, &facts.name)?;
+        unmounted = chosen.free(cx, &facts.name)?;
     }
     let permits = Permits {
         chosen: facts.tag.clone(),
         confirmed: None,
     };
     let name = chosen.name();
-    let power = readers
+    let power = cx
+        .readers
         .eject(&chosen.path, &permits)
-        .map_err(|e| explain::eject_error(&name, &e))?;
-    ui.event(&EjectEvent {
+        .map_err(|e| words::eject_error(&name, &e))?;
+    cx.ui.event(&EjectEvent {
         command: "eject",
         medium: MediumName::of(&chosen),
         unmounted: unmounted
@@ -63,7 +66,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &EjectArgs) -> Outcome {
             .collect(),
         powered_down: matches!(power, Power::Off),
     });
-    ui.result(format!("{}\n", farewell(&name, &power)));
+    cx.ui.result(format!("{}\n", farewell(&name, &power)));
     Ok(())
 }
 
@@ -97,5 +100,5 @@ pub(super) fn farewell(name: &str, power: &Power) -> String {
 
 /// The error of a medium that was written, and then could not be ejected.
 pub(super) fn after_writing(name: &str, error: &EjectError) -> Message {
-    explain::eject_error(name, error).fact("state", "it is written; only ejecting failed")
+    words::eject_error(name, error).fact("state", "it is written; only ejecting failed")
 }

@@ -5,12 +5,12 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use super::report::FactList;
 use crate::args::{EstimateAction, EstimateArgs};
 use crate::events::Event;
 use crate::exit::Exit;
 use crate::message::Message;
 use crate::ui::{Ui, style, units};
+use crate::words::inspection::FactList;
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct NetEvent<'a> {

@@ -4,23 +4,23 @@ use pinewrit_core::inspect::{PartitionFacts, inspect_medium};
 use pinewrit_disk::Window;
 use pinewrit_ext4::Timestamp;
 use pinewrit_fat::FatWidth;
-use pinewrit_host::Readers;
 use pinewrit_volume::format::{FormatKind, FormatOptions, FormatReport, check, format};
 use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
 use super::Outcome;
-use super::change::{self, Opened, confirm};
-use super::report::{self, FactList};
 use crate::args::FormatArgs;
 use crate::clock;
+use crate::context::Context;
+use crate::context::change::{self, Opened, confirm};
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::progress::Waiting;
-use crate::ui::{Ui, style, units};
+use crate::ui::{style, units};
+use crate::words;
+use crate::words::inspection::{self, FactList};
 
 /// A file system that was made.
 #[derive(Serialize, JsonSchema)]
@@ -42,47 +42,48 @@ impl Event for FormatEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["format"];
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FormatArgs) -> Outcome {
-    let opened = change::open(ui, readers, &args.change, None)?;
+pub(crate) fn run(cx: &Context, args: &FormatArgs) -> Outcome {
+    let opened = change::open(cx, &args.change, None)?;
     let partition = find(&opened, &args.partition)?;
     let options = options(args, &partition)?;
     let range = partition.range();
     let window = Window::new(&*opened.medium.device, range);
     let sector = opened.medium.device.logical_sector().bytes();
-    check(range.len(), sector, &options).map_err(|e| explain::format_error(&opened.name, &e))?;
+    check(range.len(), sector, &options).map_err(|e| words::format_error(&opened.name, &e))?;
     if let Some(fs) = &partition.filesystem {
         let number = partition.number;
         let used = fs.used.map_or(String::new(), |used| {
             format!(", {} in use", units::size(used))
         });
-        let lost = format!("{}{used}", report::brief(&partition));
+        let lost = format!("{}{used}", inspection::brief(&partition));
         let question = format!("All of partition {number} ({lost}) will be lost. Go on?");
-        confirm(ui, &args.change, &question, &lost)?;
+        confirm(&cx.ui, &args.change, &question, &lost)?;
     }
     let made = if args.change.dry_run {
         None
     } else {
-        let _waiting = Waiting::new(ui, format!("making {}", args.kind.word()));
+        let _waiting = Waiting::new(&cx.ui, format!("making {}", args.kind.word()));
         let made = format(&window, &options);
-        let made = made.map_err(|e| explain::format_error(&opened.name, &e))?;
+        let made = made.map_err(|e| words::format_error(&opened.name, &e))?;
         let what = format!("partition {}", partition.number);
-        opened.amend(ui, "format", vec![what]);
+        opened.amend(cx, "format", vec![what]);
         Some(made)
     };
-    ui.event(&FormatEvent {
+    cx.ui.event(&FormatEvent {
         command: "format",
         medium: opened.id.clone(),
         partition: partition.number,
         dry_run: args.change.dry_run,
         report: made.as_ref(),
     });
-    ui.result(text(&opened.name, &partition, args.kind, made.as_ref()));
+    cx.ui
+        .result(text(&opened.name, &partition, args.kind, made.as_ref()));
     Ok(())
 }
 
 fn find(opened: &Opened, named: &str) -> Result<PartitionFacts, Message> {
     let device = &*opened.medium.device;
-    let mut found = inspect_medium(device).map_err(|e| explain::disk_error(&opened.name, &e))?;
+    let mut found = inspect_medium(device).map_err(|e| words::disk_error(&opened.name, &e))?;
     let number = change::partition(&opened.name, &found, named)?;
     let place = found.partitions.iter().position(|p| p.number == number);
     match place.map(|place| found.partitions.swap_remove(place)) {

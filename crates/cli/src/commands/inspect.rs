@@ -6,23 +6,24 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
-use pinewrit_host::Readers;
 use pinewrit_image::{
     ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
 };
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::report::{self, FactList};
-use super::source::{self, Keep};
+use super::Outcome;
 use super::write::unfinished_text;
-use super::{Outcome, change, records, target};
 use crate::args::InspectArgs;
+use crate::context::Context;
+use crate::context::source::{self, Keep};
+use crate::context::{change, medium};
 use crate::events::Event;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::progress::Waiting;
-use crate::ui::{self, Ui, style, units};
+use crate::ui::{self, style, units};
+use crate::words;
+use crate::words::inspection::{self, FactList};
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct InspectEvent<'a> {
@@ -78,20 +79,20 @@ fn layers(source: &ImageSource) -> Vec<LayerEvent<'_>> {
     events
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
-    if let Some(medium) = medium_at(readers, &args.source) {
-        return run_medium(ui, readers, &medium);
+pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
+    if let Some(medium) = medium_at(cx, &args.source) {
+        return run_medium(cx, &medium);
     }
     if let Some(path) = args.source.path() {
-        change::tell_interrupted(ui, readers, path);
+        change::tell_interrupted(cx, path);
     }
-    let source = source::open(ui, &args.source, &args.options, Keep::No)?;
-    let waiting = Waiting::new(ui, format!("looking into {}", source.name()));
+    let source = source::open(cx, &args.source, &args.options, Keep::No)?;
+    let waiting = Waiting::new(&cx.ui, format!("looking into {}", source.name()));
     let inspection = look_into(&source)?;
     drop(waiting);
-    let checksum = find_beside(&source).map_err(|e| explain::checksum_error(&e))?;
+    let checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
     let kind = kind(&source);
-    ui.event(&InspectEvent {
+    cx.ui.event(&InspectEvent {
         command: "inspect",
         source: source.location().to_string(),
         kind,
@@ -100,35 +101,36 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &InspectArgs) -> Outcome {
         checksum: checksum.as_ref().map(|found| ChecksumEvent {
             kind: found.checksum.kind.word(),
             expected: found.checksum.to_string(),
-            origin: report::origin(found),
+            origin: inspection::origin(found),
         }),
         packed_bytes: source.packed_size(),
         unpacked_bytes: source.unpacked_size().exact(),
         inspection: &inspection,
     });
     let facts = source_facts(&source, checksum.as_ref());
-    ui.result(text(&source.name(), kind, facts, &inspection));
+    cx.ui.result(text(&source.name(), kind, facts, &inspection));
     Ok(())
 }
 
 /// The medium that a source names by its tag, or in a rack.
-pub(super) fn medium_at(readers: &Readers, source: &Location) -> Option<PathBuf> {
+pub(super) fn medium_at(cx: &Context, source: &Location) -> Option<PathBuf> {
     let path = source.path().filter(|path| !path.exists())?;
     // What is no medium either is told as a missing file.
-    let chosen = target::find(readers, path, false).ok()?;
+    let chosen = medium::find(cx, path, false).ok()?;
     chosen.tag().is_some().then_some(chosen.path)
 }
 
-fn run_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
-    change::tell_interrupted(ui, readers, path);
-    let medium = readers
+fn run_medium(cx: &Context, path: &Path) -> Outcome {
+    change::tell_interrupted(cx, path);
+    let medium = cx
+        .readers
         .open_for_reading(path)
-        .map_err(|e| explain::medium_error(&e))?;
+        .map_err(|e| words::medium_error(&e))?;
     let size = medium.device.size();
     let inspection =
-        inspect_medium(&*medium.device).map_err(|e| explain::disk_error(&medium.name(), &e))?;
+        inspect_medium(&*medium.device).map_err(|e| words::disk_error(&medium.name(), &e))?;
     let kind = "medium";
-    ui.event(&InspectEvent {
+    cx.ui.event(&InspectEvent {
         command: "inspect",
         source: path.display().to_string(),
         kind,
@@ -140,13 +142,16 @@ fn run_medium(ui: &Ui, readers: &Readers, path: &Path) -> Outcome {
         inspection: &inspection,
     });
     let mut facts = FactList::default();
-    facts.add("size", report::unpacked(UnpackedSize::Exact(size)));
-    let chosen = target::find(readers, path, false)?;
-    let note = records::state_if_any().and_then(|state| state.note(&chosen.key()));
+    facts.add("size", inspection::unpacked(UnpackedSize::Exact(size)));
+    let chosen = medium::find(cx, path, false)?;
+    let note = cx
+        .folders
+        .state_if_any()
+        .and_then(|state| state.note(&chosen.key()));
     if let Some(note) = note.filter(|_| inspection.is_unknown()) {
         facts.add("begun", unfinished_text(&note));
     }
-    ui.result(text(&chosen.name(), kind, facts, &inspection));
+    cx.ui.result(text(&chosen.name(), kind, facts, &inspection));
     Ok(())
 }
 
@@ -158,7 +163,7 @@ fn look_into(source: &ImageSource) -> Result<Inspection, Message> {
         Some(_) => inspect_medium(&*device),
         None => inspect(&*device, source.unpacked_size().exact()),
     };
-    found.map_err(|e| explain::disk_error(&source.name(), &e))
+    found.map_err(|e| words::disk_error(&source.name(), &e))
 }
 
 fn device(source: &ImageSource) -> Box<dyn BlockDevice> {
@@ -189,9 +194,9 @@ fn kind(source: &ImageSource) -> &'static str {
 
 fn source_facts(source: &ImageSource, checksum: Option<&ExpectedChecksum>) -> FactList {
     let mut facts = FactList::default();
-    report::layers(source, &mut facts);
+    inspection::layers(source, &mut facts);
     if let Some(checksum) = checksum {
-        let text = report::checksum(checksum);
+        let text = inspection::checksum(checksum);
         facts.add("checksum", format!("{text}; `write` compares it"));
     } else if !source.layers().is_empty() {
         facts.add("checksum", "none found beside the image");
@@ -205,7 +210,7 @@ fn text(name: &str, kind: &str, mut facts: FactList, inspection: &Inspection) ->
         let version = system.version.as_deref().unwrap_or_default();
         facts.add("system", format!("{} {version}", system.name).trim_end());
     }
-    facts.add("scheme", report::scheme(inspection));
+    facts.add("scheme", inspection::scheme(inspection));
     if let Some(fs) = &inspection.filesystem {
         let label = fs.label.as_ref();
         let label = label.map_or(String::new(), |label| format!(" \"{label}\""));
@@ -217,7 +222,7 @@ fn text(name: &str, kind: &str, mut facts: FactList, inspection: &Inspection) ->
             facts.add("", format!("id {id}"));
         }
     }
-    for (index, line) in report::boot_modes(&inspection.boot).iter().enumerate() {
+    for (index, line) in inspection::boot_modes(&inspection.boot).iter().enumerate() {
         facts.add(if index == 0 { "boots" } else { "" }, line);
     }
     for (index, kernel) in inspection.kernels.iter().enumerate() {
@@ -247,7 +252,7 @@ fn text(name: &str, kind: &str, mut facts: FactList, inspection: &Inspection) ->
         }
     }
     let mut text = format!("{strong}{name}{strong:#}  {kind}\n{}\n", facts.to_text());
-    text += &report::partitions(inspection, ui::width());
+    text += &inspection::partitions(inspection, ui::width());
     for problem in &inspection.problems {
         let warning = style::WARNING;
         text += &format!("{warning}warning:{warning:#} {problem}\n");

@@ -6,19 +6,21 @@ use std::time::{Duration, Instant};
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, inspect_medium};
-use pinewrit_host::{Changes, Hold, MediumFacts, Readers, Verdict};
+use pinewrit_host::{Changes, Hold, MediumFacts, Verdict};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::Outcome;
 use super::write::unfinished_text;
-use super::{Outcome, records, report};
 use crate::args::MediaArgs;
+use crate::context::Context;
 use crate::events::Event;
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::signals;
-use crate::ui::{Ui, style, units};
+use crate::ui::{style, units};
+use crate::words;
+use crate::words::inspection;
 
 /// Characters of a maker's and model's names that are shown.
 const MAX_NAME: usize = 28;
@@ -89,14 +91,14 @@ struct MediumEvent {
 }
 
 impl MediumEvent {
-    fn new(readers: &Readers, medium: &MediumFacts) -> Self {
+    fn new(cx: &Context, medium: &MediumFacts) -> Self {
         let identity = &medium.identity;
         let points = medium.places.iter().flat_map(|place| &place.points);
         Self {
             tag: medium.tag.as_ref().map(ToString::to_string),
             path: medium.path.display().to_string(),
             verdict: medium.verdict.word(),
-            reasons: explain::reasons(&medium.verdict),
+            reasons: words::reasons(&medium.verdict),
             size: identity.size,
             bus: identity.bus.word(),
             maker: identity.maker.clone(),
@@ -106,42 +108,38 @@ impl MediumEvent {
             removable: identity.is_removable,
             port: identity.port.clone(),
             mounted: points.map(|point| point.display().to_string()).collect(),
-            content: content(readers, medium),
+            content: content(cx, medium),
         }
     }
 }
 
 /// What is on a medium, as far as this user may read it.
-fn content(readers: &Readers, medium: &MediumFacts) -> Option<Inspection> {
+fn content(cx: &Context, medium: &MediumFacts) -> Option<Inspection> {
     if medium.identity.size == 0 {
         return None;
     }
-    let opened = readers.open_for_reading(&medium.path).ok()?;
+    let opened = cx.readers.open_for_reading(&medium.path).ok()?;
     inspect_medium(&*opened.device).ok()
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &MediaArgs) -> Outcome {
-    let media = survey(readers)?;
+pub(crate) fn run(cx: &Context, args: &MediaArgs) -> Outcome {
+    let media = survey(cx)?;
     let (shown, hidden): (Vec<_>, Vec<_>) = media
         .into_iter()
         .partition(|medium| args.all || is_of_use(medium));
-    ui.event(&MediaEvent {
+    cx.ui.event(&MediaEvent {
         command: "media",
         media: shown
             .iter()
-            .map(|medium| MediumEvent::new(readers, medium))
+            .map(|medium| MediumEvent::new(cx, medium))
             .collect(),
     });
-    ui.result(text(readers, &shown, hidden.len()));
-    if args.watch {
-        watch(ui, readers.clone())
-    } else {
-        Ok(())
-    }
+    cx.ui.result(text(cx, &shown, hidden.len()));
+    if args.watch { watch(cx) } else { Ok(()) }
 }
 
-fn survey(readers: &Readers) -> Result<Vec<MediumFacts>, Message> {
-    readers.media().map_err(|error| {
+fn survey(cx: &Context) -> Result<Vec<MediumFacts>, Message> {
+    cx.readers.media().map_err(|error| {
         Message::new(Exit::Medium, "the computer's media cannot be listed")
             .fact("system", error.to_string())
             .remedy("is /proc mounted?")
@@ -153,7 +151,7 @@ fn is_of_use(medium: &MediumFacts) -> bool {
     !matches!(medium.verdict, Verdict::System(_)) && medium.identity.size > 0
 }
 
-fn text(readers: &Readers, media: &[MediumFacts], hidden: usize) -> String {
+fn text(cx: &Context, media: &[MediumFacts], hidden: usize) -> String {
     let dim = style::DIM;
     let mut table = Table::new();
     table.load_style(NOTHING);
@@ -175,8 +173,8 @@ fn text(readers: &Readers, media: &[MediumFacts], hidden: usize) -> String {
     }
     // The head, then a line for each medium, with what there is to say of it below.
     let below = std::iter::once(Vec::new()).chain(media.iter().map(|medium| {
-        let content = content(readers, medium);
-        details(medium, content.as_ref())
+        let content = content(cx, medium);
+        details(cx, medium, content.as_ref())
     }));
     let mut text = String::new();
     if !media.is_empty() {
@@ -233,23 +231,23 @@ fn row(medium: &MediumFacts) -> Vec<Cell> {
 }
 
 /// What is on a medium, why it is not ready, and how far its tag can be relied on.
-fn details(medium: &MediumFacts, content: Option<&Inspection>) -> Vec<String> {
+fn details(cx: &Context, medium: &MediumFacts, content: Option<&Inspection>) -> Vec<String> {
     let identity = &medium.identity;
     if identity.size == 0 {
         return vec!["no medium in it".to_owned()];
     }
-    let mut lines = explain::reasons(&medium.verdict);
+    let mut lines = words::reasons(&medium.verdict);
     let tag = medium.tag.as_ref().map(ToString::to_string);
     // What has a table was finished since, by whomever.
     let is_blank = content.is_none_or(Inspection::is_unknown);
     if let Some(note) = tag
         .filter(|_| is_blank)
-        .and_then(|tag| records::state_if_any()?.note(&tag))
+        .and_then(|tag| cx.folders.state_if_any()?.note(&tag))
     {
         lines.push(unfinished_text(&note));
     }
     lines.push(match content {
-        Some(found) => report::summary(found),
+        Some(found) => inspection::summary(found),
         None => "not readable by this user".to_owned(),
     });
     if medium.has_twin {
@@ -290,11 +288,16 @@ fn identifier(content: Option<&Inspection>) -> String {
 }
 
 /// Shows what comes and goes until somebody stops it.
-fn watch(ui: &Ui, mut readers: Readers) -> Outcome {
+fn watch(cx: &Context) -> Outcome {
+    let mut cx = Context {
+        ui: cx.ui,
+        readers: cx.readers.clone(),
+        folders: cx.folders.clone(),
+    };
     let cancel = signals::watch();
-    ui.say("waiting for media that come and go; ^C ends\n");
-    let mut changes = Changes::of(&readers);
-    let mut known = survey(&readers)?;
+    cx.ui.say("waiting for media that come and go; ^C ends\n");
+    let mut changes = Changes::of(&cx.readers);
+    let mut known = survey(&cx)?;
     let mut looked = Instant::now();
     while !cancel.is_cancelled() {
         let heard = changes.wait(LISTEN_FOR);
@@ -303,16 +306,16 @@ fn watch(ui: &Ui, mut readers: Readers) -> Outcome {
         if !heard && !due {
             continue;
         }
-        readers.refresh();
-        let now = survey(&readers)?;
+        cx.readers.refresh();
+        let now = survey(&cx)?;
         looked = Instant::now();
         let keys = |media: &[MediumFacts]| -> BTreeSet<String> { media.iter().map(key).collect() };
         let (before, after) = (keys(&known), keys(&now));
         for medium in known.iter().filter(|medium| !after.contains(&key(medium))) {
-            tell(ui, &readers, "gone", medium);
+            tell(&cx, "gone", medium);
         }
         for medium in now.iter().filter(|medium| !before.contains(&key(medium))) {
-            tell(ui, &readers, "new", medium);
+            tell(&cx, "new", medium);
         }
         known = now;
     }
@@ -331,14 +334,14 @@ fn key(medium: &MediumFacts) -> String {
     format!("{}|{tag}|{mounted}", medium.name)
 }
 
-fn tell(ui: &Ui, readers: &Readers, what: &'static str, medium: &MediumFacts) {
+fn tell(cx: &Context, what: &'static str, medium: &MediumFacts) {
     if medium.identity.size == 0 {
         return;
     }
-    let event = MediumEvent::new(readers, medium);
+    let event = MediumEvent::new(cx, medium);
     match what {
-        "new" => ui.event(&NewEvent(event)),
-        _ => ui.event(&GoneEvent(event)),
+        "new" => cx.ui.event(&NewEvent(event)),
+        _ => cx.ui.event(&GoneEvent(event)),
     }
     let tag = medium
         .tag
@@ -346,9 +349,9 @@ fn tell(ui: &Ui, readers: &Readers, what: &'static str, medium: &MediumFacts) {
         .map_or(String::new(), ToString::to_string);
     let (good, dim) = (style::GOOD, style::DIM);
     let color = if what == "new" { good } else { dim };
-    let words = super::target::describe(medium);
+    let words = crate::context::medium::describe(medium);
     let verdict = medium.verdict.word();
-    ui.result(format!(
+    cx.ui.result(format!(
         "{color}{what:<5}{color:#} {tag:<8} {verdict:<7} {words}\n"
     ));
 }

@@ -1,7 +1,6 @@
 //! The commands, a file each.
 
 pub(crate) mod build;
-mod change;
 pub(crate) mod configure;
 mod demo;
 pub(crate) mod eject;
@@ -11,23 +10,20 @@ pub(crate) mod format;
 pub(crate) mod inspect;
 pub(crate) mod media;
 pub(crate) mod rack;
-mod records;
-pub(crate) mod renew;
-mod report;
-pub(crate) mod settings;
-pub(crate) mod source;
 pub(crate) mod table;
-pub(crate) mod target;
 pub(crate) mod verify;
 pub(crate) mod write;
+
+use std::path::Path;
 
 use pinewrit_host::{Rack, Readers, SystemRoots};
 
 use crate::args::{Args, Command};
+use crate::context::{Context, Folders};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, output};
+use crate::words;
 
 /// Runs the command that was asked for.
 pub(crate) fn run(args: Args) -> Exit {
@@ -84,31 +80,42 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
     if let Command::Rack(args) = &args.command {
         return rack::run(ui, path, args);
     }
-    let readers = match path {
-        Some(path) => {
-            let rack = Rack::open(path).map_err(|e| explain::rack_error(&e))?;
-            if let Some(state) = rack.state() {
-                records::keep_in(state)?;
-            }
-            Readers::Rack(rack)
-        }
-        None => Readers::Computer(roots()),
-    };
-    match args.command {
-        Command::Media(args) => media::run(ui, &readers, &args),
-        Command::Inspect(args) => inspect::run(ui, &readers, &args),
-        Command::Write(args) => write::run(ui, &readers, &args),
-        Command::Verify(args) => verify::run(ui, &readers, &args),
-        Command::Configure(args) => configure::run(ui, &readers, &args),
-        Command::Build(args) => build::run(ui, &readers, &args),
-        Command::Table(args) => table::run(ui, &readers, &args),
-        Command::Files(args) => files::run(ui, &readers, &args),
-        Command::Format(args) => format::run(ui, &readers, &args),
-        Command::Estimate(args) => estimate::run(ui, &args),
-        Command::Eject(args) => eject::run(ui, &readers, &args),
-        Command::Rack(_) => Ok(()),
-        Command::Demo(args) => demo::run(ui, &args),
+    run_in(&context(*ui, path)?, args.command)
+}
+
+/// Runs a command in surroundings that are known.
+pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
+    match command {
+        Command::Media(args) => media::run(cx, &args),
+        Command::Inspect(args) => inspect::run(cx, &args),
+        Command::Write(args) => write::run(cx, &args),
+        Command::Verify(args) => verify::run(cx, &args),
+        Command::Configure(args) => configure::run(cx, &args),
+        Command::Build(args) => build::run(cx, &args),
+        Command::Table(args) => table::run(cx, &args),
+        Command::Files(args) => files::run(cx, &args),
+        Command::Format(args) => format::run(cx, &args),
+        Command::Estimate(args) => estimate::run(&cx.ui, &args),
+        Command::Eject(args) => eject::run(cx, &args),
+        Command::Rack(args) => rack::run(&cx.ui, None, &args),
+        Command::Demo(args) => demo::run(&cx.ui, &args),
     }
+}
+
+/// This computer, or the rack in the file at `rack` in its place.
+pub(crate) fn context(ui: Ui, rack: Option<&Path>) -> Result<Context, Message> {
+    let Some(path) = rack else {
+        return Ok(Context::new(ui, Readers::Computer(roots())));
+    };
+    let rack = Rack::open(path).map_err(|e| words::rack_error(&e))?;
+    let folders = match rack.state() {
+        Some(state) => Folders::in_folder(&state)?,
+        None => Folders::default(),
+    };
+    Ok(Context {
+        folders,
+        ..Context::new(ui, Readers::Rack(rack))
+    })
 }
 
 /// Where the kernel's trees are. Programs that are built for tests take recorded ones; no other does, for

@@ -11,9 +11,9 @@ use super::Outcome;
 use crate::args::{RackAction, RackArgs};
 use crate::events::Event;
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style, units};
+use crate::words;
 
 /// The rack that `new` makes.
 pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");
@@ -68,7 +68,7 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
             .remedy("--rack FILE, or the environment variable PINEWRIT_RACK")
             .remedy("`pinewrit rack new DIR` makes one")
     })?;
-    let mut rack = Rack::open(path).map_err(|e| explain::rack_error(&e))?;
+    let mut rack = Rack::open(path).map_err(|e| words::rack_error(&e))?;
     let changed = match &args.action {
         RackAction::New { .. } | RackAction::Show => Ok(None),
         RackAction::Insert { card, reader } => rack
@@ -81,7 +81,7 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
             .swap(first, second)
             .map(|()| Some(format!("{first} and {second} have exchanged their cards"))),
     };
-    let changed = changed.map_err(|e| explain::rack_error(&e))?;
+    let changed = changed.map_err(|e| words::rack_error(&e))?;
     tell(ui, path, &rack);
     ui.result(match changed {
         Some(text) => format!("{text}\n"),
@@ -133,7 +133,7 @@ fn make(ui: &Ui, dir: &Path) -> Outcome {
         );
     }
     fs::write(&path, SAMPLE).map_err(failed)?;
-    let rack = Rack::open(&path).map_err(|e| explain::rack_error(&e))?;
+    let rack = Rack::open(&path).map_err(|e| words::rack_error(&e))?;
     tell(ui, &path, &rack);
     let good = style::GOOD;
     ui.result(format!(

@@ -9,24 +9,26 @@ use pinewrit_core::state::{Found, read_receipt};
 use pinewrit_core::verify::{Comparison, Difference, verify};
 use pinewrit_core::write::{ChunkRecord, Owned, OwnerKind, owners};
 use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, Window};
-use pinewrit_host::{Medium, Readers};
+use pinewrit_host::Medium;
 use pinewrit_image::Location;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::report::FactList;
-use super::source::{self, Keep};
-use super::target::Chosen;
-use super::{Outcome, change, records, target};
+use super::Outcome;
 use crate::args::VerifyArgs;
+use crate::context::Context;
+use crate::context::medium::Chosen;
+use crate::context::source::{self, Keep};
+use crate::context::{change, medium};
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::signals;
 use crate::ui::progress::ProgressView;
 use crate::ui::text::printable;
-use crate::ui::{Ui, style, units};
+use crate::ui::{style, units};
+use crate::words;
+use crate::words::inspection::FactList;
 
 /// Differences that are shown one by one.
 const SHOWN: usize = 8;
@@ -85,35 +87,36 @@ impl Event for ReceiptEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["verify"];
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &VerifyArgs) -> Outcome {
-    let chosen = target::find(readers, &args.medium, false)?;
-    change::tell_interrupted(ui, readers, &chosen.path);
-    let medium = readers
+pub(crate) fn run(cx: &Context, args: &VerifyArgs) -> Outcome {
+    let chosen = medium::find(cx, &args.medium, false)?;
+    change::tell_interrupted(cx, &chosen.path);
+    let medium = cx
+        .readers
         .open_for_reading(&chosen.path)
-        .map_err(|e| explain::medium_error(&e))?;
+        .map_err(|e| words::medium_error(&e))?;
     match &args.image {
-        Some(image) => against_image(ui, args, image, &chosen, &medium),
-        None => against_receipt(ui, args, &chosen, &medium),
+        Some(image) => against_image(cx, args, image, &chosen, &medium),
+        None => against_receipt(cx, args, &chosen, &medium),
     }
 }
 
 fn against_image(
-    ui: &Ui,
+    cx: &Context,
     args: &VerifyArgs,
     image: &Location,
     chosen: &Chosen,
     medium: &Medium,
 ) -> Outcome {
-    let source = source::open(ui, image, &args.options, Keep::No)?;
+    let source = source::open(cx, image, &args.options, Keep::No)?;
     let (image_name, name) = (source.name(), chosen.name());
     let began = Instant::now();
-    let view = ProgressView::new(*ui);
+    let view = ProgressView::new(cx.ui);
     let cancel = signals::watch();
     let comparison = verify(&source, &*medium.device, args.every_byte, &view, &cancel);
     drop(view);
-    let comparison = comparison.map_err(|e| explain::verify_error(&image_name, &name, &e))?;
+    let comparison = comparison.map_err(|e| words::verify_error(&image_name, &name, &e))?;
     let owned = owners(&*medium.device, &comparison.spots);
-    ui.event(&VerifyEvent {
+    cx.ui.event(&VerifyEvent {
         owners: owned.iter().take(MAX_TOLD).collect(),
         command: "verify",
         medium: MediumName::of(chosen),
@@ -134,7 +137,7 @@ fn against_image(
         0 => String::new(),
         free => format!("; {} of free space left out", units::size(free)),
     };
-    ui.result(format!(
+    cx.ui.result(format!(
         "{good}equal:{good:#} {name} holds {image_name}, all {amount} compared ({rate}){free}\n"
     ));
     Ok(())
@@ -177,30 +180,30 @@ fn with_owners(message: Message, owned: &[Owned]) -> Message {
     }
 }
 
-fn against_receipt(ui: &Ui, args: &VerifyArgs, chosen: &Chosen, medium: &Medium) -> Outcome {
+fn against_receipt(cx: &Context, args: &VerifyArgs, chosen: &Chosen, medium: &Medium) -> Outcome {
     let name = chosen.name();
     let found = match &args.receipt {
         Some(path) => {
             let receipt = read_receipt(path);
             Found {
-                receipt: receipt.map_err(|e| explain::receipt_error(path, &e))?,
+                receipt: receipt.map_err(|e| words::receipt_error(path, &e))?,
                 path: path.clone(),
                 candidates: 1,
             }
         }
-        None => find(chosen, &name, medium)?,
+        None => find(cx, chosen, &name, medium)?,
     };
     let parts = parts_of(&found);
-    compare(ui, chosen, medium, &found)?;
+    compare(cx, chosen, medium, &found)?;
     // What was written to a partition later has a receipt of its own.
     for path in parts {
-        let receipt = read_receipt(&path).map_err(|e| explain::receipt_error(&path, &e))?;
+        let receipt = read_receipt(&path).map_err(|e| words::receipt_error(&path, &e))?;
         let found = Found {
             receipt,
             path,
             candidates: 1,
         };
-        compare(ui, chosen, medium, &found)?;
+        compare(cx, chosen, medium, &found)?;
     }
     Ok(())
 }
@@ -223,7 +226,7 @@ fn parts_of(found: &Found) -> Vec<PathBuf> {
     latest.into_iter().map(|(_, path)| path).collect()
 }
 
-fn compare(ui: &Ui, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome {
+fn compare(cx: &Context, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome {
     let Found { path, receipt, .. } = found;
     let whole = &*medium.device;
     let name = match receipt.medium.partition {
@@ -245,10 +248,10 @@ fn compare(ui: &Ui, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome 
     let identifiers = Identifiers::of(&window);
     let kinship = identifiers.kinship(&receipt.identifiers);
     let began = Instant::now();
-    let view = ProgressView::new(*ui);
+    let view = ProgressView::new(cx.ui);
     let differing = receipt.compare(&window, &view, &signals::watch());
     drop(view);
-    let differing = differing.map_err(|e| explain::comparison_error(&name, &e))?;
+    let differing = differing.map_err(|e| words::comparison_error(&name, &e))?;
     let used = differing.iter().flat_map(|record| &record.used);
     let places: Vec<ByteRange> = used
         .map(|range| ByteRange {
@@ -261,7 +264,7 @@ fn compare(ui: &Ui, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome 
     } else {
         owners(whole, &places)
     };
-    ui.event(&ReceiptEvent {
+    cx.ui.event(&ReceiptEvent {
         command: "verify",
         medium: MediumName::of(chosen),
         receipt: path.display().to_string(),
@@ -280,7 +283,7 @@ fn compare(ui: &Ui, chosen: &Chosen, medium: &Medium, found: &Found) -> Outcome 
             _ => with_owners(changed(&name, found, &differing), &owned),
         });
     }
-    ui.result(equal_text(&name, found, began));
+    cx.ui.result(equal_text(&name, found, began));
     Ok(())
 }
 
@@ -325,10 +328,10 @@ fn change_text(change: &ReceiptChange) -> String {
         .to_owned()
 }
 
-fn find(chosen: &Chosen, name: &str, medium: &Medium) -> Result<Found, Message> {
+fn find(cx: &Context, chosen: &Chosen, name: &str, medium: &Medium) -> Result<Found, Message> {
     let key = chosen.key();
     let device = &*medium.device;
-    let state = records::state()?;
+    let state = cx.folders.state()?;
     // What was written to a partition only is found where there is nothing of the whole.
     let found = state
         .find_receipt(device, chosen.subject(&key))

@@ -9,10 +9,11 @@ use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
 
 use super::{CheckEvent, Event, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
+use crate::commands::table::renew;
 use crate::commands::{
-    build, configure, eject, estimate, files, format, inspect, media, rack, renew, settings,
-    source, table, verify, write,
+    build, configure, eject, estimate, files, format, inspect, media, rack, table, verify, write,
 };
+use crate::context::{settings, source};
 use crate::message::ErrorEvent;
 use crate::ui::progress;
 

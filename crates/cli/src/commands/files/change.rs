@@ -3,7 +3,6 @@
 use std::os::unix::fs::PermissionsExt;
 
 use pinewrit_disk::{FreeWrites, Window, open_plain};
-use pinewrit_host::Readers;
 use pinewrit_volume::Gathered;
 use pinewrit_volume::files::UnpackReport;
 use pinewrit_volume::files::{
@@ -14,15 +13,16 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::super::Outcome;
-use super::super::change::{self, Opened, confirm};
 use super::{filesystem, unpack};
 use crate::args::{ChangeArgs, EditArgs, FatArgs, KindArg, PutArgs};
 use crate::clock;
+use crate::context::Context;
+use crate::context::change::{self, Opened, confirm};
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::{Ui, style, units};
+use crate::words;
 
 /// A change of files.
 #[derive(Serialize, JsonSchema)]
@@ -75,7 +75,7 @@ impl<'a> Work<'a> {
         change: impl FnOnce(&mut Files<'_>) -> Result<T, FilesError>,
     ) -> Result<(Gathered<'a, ()>, T), Message> {
         self.gather(args, change)
-            .map_err(|e| explain::files_error(&self.opened.name, &e))
+            .map_err(|e| words::files_error(&self.opened.name, &e))
     }
 
     pub(super) fn gather<T, E: From<FilesError>>(
@@ -96,26 +96,26 @@ impl<'a> Work<'a> {
     ) -> Result<T, Message> {
         let window = Window::new(&*self.opened.medium.device, self.found.range);
         let files = open_to_read(&window).and_then(|files| look(&files));
-        files.map_err(|e| explain::files_error(&self.opened.name, &e))
+        files.map_err(|e| words::files_error(&self.opened.name, &e))
     }
 
     /// Puts the changes on the medium, unless this is a dry run; returns whether there are any.
     pub(super) fn finish(
         &self,
-        ui: &Ui,
+        cx: &Context,
         changes: Gathered<'_, ()>,
         args: &ChangeArgs,
         (command, files): (&str, Vec<String>),
     ) -> Result<bool, Message> {
         let name = &self.opened.name;
         let is_empty = changes.is_empty();
-        if is_empty.map_err(|e| explain::disk_error(name, &e))? {
+        if is_empty.map_err(|e| words::disk_error(name, &e))? {
             return Ok(false);
         }
         if !args.dry_run {
             let committed = changes.commit(Some(&self.opened.undo));
-            committed.map_err(|e| explain::commit_error(name, &e))?;
-            self.opened.amend(ui, command, files);
+            committed.map_err(|e| words::commit_error(name, &e))?;
+            self.opened.amend(cx, command, files);
         }
         Ok(true)
     }
@@ -139,17 +139,17 @@ pub(super) fn tell(
     });
 }
 
-pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
+pub(super) fn put(cx: &Context, args: &PutArgs) -> Outcome {
     let unreadable = |e: std::io::Error| {
         let what = format!("{} cannot be read", args.file.display());
         Message::new(Exit::Usage, what).fact("system", e.to_string())
     };
     if args.file.is_dir() {
-        return unpack::put_folder(ui, readers, args);
+        return unpack::put_folder(cx, args);
     }
     let mut file = open_plain(&args.file).map_err(unreadable)?;
     let facts = file.metadata().map_err(unreadable)?;
-    let opened = change::open(ui, readers, &args.change, None)?;
+    let opened = change::open(cx, &args.change, None)?;
     let work = Work::begin(&opened, &args.place, &args.fat)?;
     let name = args.file.file_name().unwrap_or_default().to_string_lossy();
     let own_mode = (facts.permissions().mode() & 0o777) as u16;
@@ -174,7 +174,7 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
     // Before any of it is on the medium.
     if before.is_some() {
         let question = format!("Replace {shown} on {}?", opened.name);
-        confirm(ui, &args.change, &question, &shown.to_string())?;
+        confirm(&cx.ui, &args.change, &question, &shown.to_string())?;
     }
     let (changes, ()) = work.change(&args.change, |files| {
         let path = &shown.path;
@@ -187,16 +187,23 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
         files.put_from(path, rights, facts.len(), &mut file)
     })?;
     let is_changed = work.finish(
-        ui,
+        cx,
         changes,
         &args.change,
         ("files put", vec![shown.to_string()]),
     )?;
-    event(ui, "files put", &opened, &shown, &args.change, is_changed);
+    event(
+        &cx.ui,
+        "files put",
+        &opened,
+        &shown,
+        &args.change,
+        is_changed,
+    );
     let size = units::size(facts.len());
     let verb = if before.is_some() { "replaced" } else { "new" };
     tell(
-        ui,
+        &cx.ui,
         &args.change,
         is_changed,
         &format!("{shown} is on {}, {size}, {verb}", opened.name),
@@ -207,13 +214,12 @@ pub(super) fn put(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
 }
 
 pub(super) fn make_folder(
-    ui: &Ui,
-    readers: &Readers,
+    cx: &Context,
     args: &ChangeArgs,
     (place, fat): (&Place, &FatArgs),
     rights: Rights,
 ) -> Outcome {
-    let opened = change::open(ui, readers, args, None)?;
+    let opened = change::open(cx, args, None)?;
     let work = Work::begin(&opened, place, fat)?;
     let path = place.path.clone();
     let (changes, is_file) = work.change(args, |files| {
@@ -229,10 +235,17 @@ pub(super) fn make_folder(
         return Err(Message::new(Exit::Usage, what).remedy("another name, or remove it first"));
     }
     let files = vec![place.to_string()];
-    let is_changed = work.finish(ui, changes, args, ("files make-folder", files))?;
-    event(ui, "files make-folder", &opened, place, args, is_changed);
+    let is_changed = work.finish(cx, changes, args, ("files make-folder", files))?;
+    event(
+        &cx.ui,
+        "files make-folder",
+        &opened,
+        place,
+        args,
+        is_changed,
+    );
     tell(
-        ui,
+        &cx.ui,
         args,
         is_changed,
         &format!("{place} is made on {}", opened.name),
@@ -243,8 +256,7 @@ pub(super) fn make_folder(
 }
 
 pub(super) fn move_to(
-    ui: &Ui,
-    readers: &Readers,
+    cx: &Context,
     args: &ChangeArgs,
     (place, fat): (&Place, &FatArgs),
     to: &str,
@@ -252,7 +264,7 @@ pub(super) fn move_to(
     // The partition may be named once more.
     let bare = to.split_once(":/").map_or(to, |(_, path)| path);
     let is_folder = bare.ends_with('/');
-    let opened = change::open(ui, readers, args, None)?;
+    let opened = change::open(cx, args, None)?;
     let work = Work::begin(&opened, place, fat)?;
     let path = place.path.clone();
     let (changes, target) = work.change(args, |files| {
@@ -277,10 +289,10 @@ pub(super) fn move_to(
         ..place.clone()
     };
     let files = vec![place.to_string(), new.to_string()];
-    let is_changed = work.finish(ui, changes, args, ("files move", files))?;
-    event(ui, "files move", &opened, &new, args, is_changed);
+    let is_changed = work.finish(cx, changes, args, ("files move", files))?;
+    event(&cx.ui, "files move", &opened, &new, args, is_changed);
     tell(
-        ui,
+        &cx.ui,
         args,
         is_changed,
         &format!("{place} is {new} on {} now", opened.name),
@@ -319,8 +331,7 @@ fn event(
 }
 
 pub(super) fn remove(
-    ui: &Ui,
-    readers: &Readers,
+    cx: &Context,
     args: &ChangeArgs,
     (place, fat): (&Place, &FatArgs),
     all: bool,
@@ -329,7 +340,7 @@ pub(super) fn remove(
         let what = "the root of a file system is not removed";
         return Err(Message::new(Exit::Usage, what).remedy("pinewrit format makes it anew"));
     }
-    let opened = change::open(ui, readers, args, None)?;
+    let opened = change::open(cx, args, None)?;
     let work = Work::begin(&opened, place, fat)?;
     let path = place.path.clone();
     let (changes, is_folder) = work.change(args, |files| {
@@ -347,15 +358,15 @@ pub(super) fn remove(
         _ => place.to_string(),
     };
     confirm(
-        ui,
+        &cx.ui,
         args,
         &format!("Remove {what} from {}?", opened.name),
         &what,
     )?;
-    let is_changed = work.finish(ui, changes, args, ("files remove", vec![what.clone()]))?;
-    event(ui, "files remove", &opened, place, args, is_changed);
+    let is_changed = work.finish(cx, changes, args, ("files remove", vec![what.clone()]))?;
+    event(&cx.ui, "files remove", &opened, place, args, is_changed);
     tell(
-        ui,
+        &cx.ui,
         args,
         is_changed,
         &format!("{what} is gone from {}", opened.name),
@@ -430,8 +441,8 @@ fn edit_fault(medium: &str, args: &EditArgs, fault: &EditFault) -> Message {
     ))
 }
 
-pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
-    let opened = change::open(ui, readers, &args.change, None)?;
+pub(super) fn edit(cx: &Context, args: &EditArgs) -> Outcome {
+    let opened = change::open(cx, &args.change, None)?;
     let work = Work::begin(&opened, &args.place, &args.fat)?;
     let (path, edit) = (args.place.path.clone(), edit_of(args));
     let kind = args.kind.map(KindArg::kind);
@@ -439,15 +450,15 @@ pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
     let edited = work.gather(&args.change, |files| files.edit(&path, &edit, kind, keep));
     let (changes, diff) = edited.map_err(|error| match error {
         EditTextError::Fault(fault) => edit_fault(&opened.name, args, &fault),
-        EditTextError::Files(error) => explain::files_error(&opened.name, &error),
+        EditTextError::Files(error) => words::files_error(&opened.name, &error),
     })?;
     let is_changed = work.finish(
-        ui,
+        cx,
         changes,
         &args.change,
         ("files edit", vec![args.place.to_string()]),
     )? && diff.is_some();
-    ui.event(&ChangeEvent {
+    cx.ui.event(&ChangeEvent {
         command: "files edit",
         medium: opened.id.clone(),
         place: args.place.to_string(),
@@ -457,13 +468,13 @@ pub(super) fn edit(ui: &Ui, readers: &Readers, args: &EditArgs) -> Outcome {
         unpacked: None,
     });
     tell(
-        ui,
+        &cx.ui,
         &args.change,
         is_changed,
         &format!("{} is changed on {}", args.place, opened.name),
         &format!("{} would change", args.place),
         &format!("{} on {} is like this already", args.place, opened.name),
     );
-    ui.result(change::colored(&diff.unwrap_or_default()));
+    cx.ui.result(change::colored(&diff.unwrap_or_default()));
     Ok(())
 }

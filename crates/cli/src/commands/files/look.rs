@@ -5,43 +5,43 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use pinewrit_disk::{BlockDevice, Window};
-use pinewrit_host::Readers;
 use pinewrit_image::PeekDevice;
 use pinewrit_volume::files::{
     Difference, FileFacts, Files, Kind, Node, compare, expected_of, open_to_read, read_expected,
     walk,
 };
 
+use super::super::Outcome;
 use super::super::inspect::medium_at;
-use super::super::source::{self, Keep};
-use super::super::{Outcome, change};
 use super::filesystem;
 use crate::args::{ReadArgs, SourceArgs};
+use crate::context::Context;
+use crate::context::change;
+use crate::context::source::{self, Keep};
 use crate::events::{CheckEvent, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::output::Sink;
 use crate::ui::text::printable;
 use crate::ui::{Ui, style, units};
+use crate::words;
 
 /// Opens the place and hands its file system on.
 fn look<T>(
-    ui: &Ui,
-    readers: &Readers,
+    cx: &Context,
     at: &ReadArgs,
     work: impl FnOnce(&Files<'_>, &str) -> Result<T, Message>,
 ) -> Result<T, Message> {
-    let found = medium_at(readers, &at.source);
+    let found = medium_at(cx, &at.source);
     if let Some(path) = found.as_deref().or(at.source.path()) {
-        change::tell_interrupted(ui, readers, path);
+        change::tell_interrupted(cx, path);
     }
     if let Some(path) = found {
-        let medium = readers.open_for_reading(&path);
-        let medium = medium.map_err(|e| explain::medium_error(&e))?;
+        let medium = cx.readers.open_for_reading(&path);
+        let medium = medium.map_err(|e| words::medium_error(&e))?;
         return look_into(&medium.name(), &*medium.device, at, work);
     }
-    let source = source::open(ui, &at.source, &SourceArgs::plain(), Keep::No)?;
+    let source = source::open(cx, &at.source, &SourceArgs::plain(), Keep::No)?;
     let device = PeekDevice::new(source.for_a_look());
     look_into(&source.name(), &device, at, work)
 }
@@ -54,7 +54,7 @@ fn look_into<T>(
 ) -> Result<T, Message> {
     let found = filesystem(name, device, &at.place)?;
     let window = Window::new(device, found.range);
-    let files = open_to_read(&window).map_err(|e| explain::files_error(name, &e))?;
+    let files = open_to_read(&window).map_err(|e| words::files_error(name, &e))?;
     work(&files.with_zone(&at.fat.fat_zone), name)
 }
 
@@ -86,9 +86,9 @@ fn not_there(at: &ReadArgs, files: &Files<'_>) -> Message {
     }
 }
 
-pub(super) fn list(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
-    let text = look(ui, readers, at, |files, name| {
-        let failed = |e| explain::files_error(name, &e);
+pub(super) fn list(cx: &Context, at: &ReadArgs) -> Outcome {
+    let text = look(cx, at, |files, name| {
+        let failed = |e| words::files_error(name, &e);
         let path = &at.place.path;
         let facts = files.facts(path).map_err(failed)?;
         let nodes = match facts {
@@ -117,15 +117,15 @@ pub(super) fn list(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
             }
         };
         for node in &nodes {
-            ui.event(&FileEvent {
+            cx.ui.event(&FileEvent {
                 path: &node.path,
                 facts: &node.facts,
             });
         }
-        tell_list(ui, "files list", name, at, nodes.len());
+        tell_list(&cx.ui, "files list", name, at, nodes.len());
         Ok(rows(&nodes))
     })?;
-    ui.result(text);
+    cx.ui.result(text);
     Ok(())
 }
 
@@ -219,28 +219,28 @@ fn rows(nodes: &[Node]) -> String {
     text
 }
 
-pub(super) fn expected(ui: &Ui, readers: &Readers, at: &ReadArgs) -> Outcome {
-    let list = look(ui, readers, at, |files, name| {
+pub(super) fn expected(cx: &Context, at: &ReadArgs) -> Outcome {
+    let list = look(cx, at, |files, name| {
         let list = expected_of(files, &at.place.path);
-        let list = list.map_err(|e| explain::files_error(name, &e))?;
-        if ui.json {
+        let list = list.map_err(|e| words::files_error(name, &e))?;
+        if cx.ui.json {
             let all = read_expected(&list).unwrap_or_default();
             for (path, expected) in &all {
-                ui.event(&ExpectedEvent { path, expected });
+                cx.ui.event(&ExpectedEvent { path, expected });
             }
-            tell_list(ui, "files list", name, at, all.len());
+            tell_list(&cx.ui, "files list", name, at, all.len());
         }
         Ok(list)
     })?;
-    ui.result(list);
+    cx.ui.result(list);
     Ok(())
 }
 
 /// Lines that a tree has at most on a screen.
 const MAX_LINES: usize = 200_000;
 
-pub(super) fn tree(ui: &Ui, readers: &Readers, at: &ReadArgs, depth: Option<usize>) -> Outcome {
-    let text = look(ui, readers, at, |files, name| {
+pub(super) fn tree(cx: &Context, at: &ReadArgs, depth: Option<usize>) -> Outcome {
+    let text = look(cx, at, |files, name| {
         let mut nodes = Vec::new();
         let mut is_cut = false;
         let walked = walk(
@@ -259,15 +259,15 @@ pub(super) fn tree(ui: &Ui, readers: &Readers, at: &ReadArgs, depth: Option<usiz
             Err(pinewrit_volume::files::FilesError::NotFound(_)) => {
                 return Err(not_there(at, files));
             }
-            walked => walked.map_err(|e| explain::files_error(name, &e))?,
+            walked => walked.map_err(|e| words::files_error(name, &e))?,
         }
         for node in &nodes {
-            ui.event(&FileEvent {
+            cx.ui.event(&FileEvent {
                 path: &node.path,
                 facts: &node.facts,
             });
         }
-        tell_list(ui, "files tree", name, at, nodes.len());
+        tell_list(&cx.ui, "files tree", name, at, nodes.len());
         let mut text = drawn(&at.place.to_string(), &nodes);
         if is_cut {
             let most = units::grouped(MAX_LINES as u64);
@@ -277,7 +277,7 @@ pub(super) fn tree(ui: &Ui, readers: &Readers, at: &ReadArgs, depth: Option<usiz
         }
         Ok(text)
     })?;
-    ui.result(text);
+    cx.ui.result(text);
     Ok(())
 }
 
@@ -318,16 +318,16 @@ fn drawn(head: &str, nodes: &[Node]) -> String {
     format!("{text}  {files} in {folders}, {}\n", units::size(bytes))
 }
 
-pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>) -> Outcome {
-    look(ui, readers, at, |files, name| {
+pub(super) fn read(cx: &Context, at: &ReadArgs, to: Option<&Path>) -> Outcome {
+    look(cx, at, |files, name| {
         let path = &at.place.path;
-        let failed = |e| explain::files_error(name, &e);
+        let failed = |e| words::files_error(name, &e);
         match files.size_of(path).map_err(failed)? {
             Some(_) => {}
             None if let Some(to) = to
                 && files.names(path).map_err(failed)?.is_some() =>
             {
-                return copy_folder(ui, files, name, at, to);
+                return copy_folder(&cx.ui, files, name, at, to);
             }
             None if files.has(path).map_err(failed)? => {
                 let what = format!("{} is no file", at.place);
@@ -353,7 +353,7 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
         };
         let mut text = None;
         match to {
-            None if ui.json => text = Some(text_of(files, name, at)?),
+            None if cx.ui.json => text = Some(text_of(files, name, at)?),
             None => copy(&mut io::stdout().lock())?,
             Some(to) => {
                 let mut file = File::create(to).map_err(not_written)?;
@@ -361,7 +361,7 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
                 file.sync_all().map_err(not_written)?;
             }
         }
-        ui.event(&ReadEvent {
+        cx.ui.event(&ReadEvent {
             command: "files read",
             source: name,
             place: at.place.to_string(),
@@ -373,7 +373,7 @@ pub(super) fn read(ui: &Ui, readers: &Readers, at: &ReadArgs, to: Option<&Path>)
     })?;
     if let Some(to) = to {
         let good = style::GOOD;
-        ui.result(format!(
+        cx.ui.result(format!(
             "{good}done:{good:#} {} is in {}\n",
             at.place,
             to.display()
@@ -399,7 +399,7 @@ fn copy_folder(ui: &Ui, files: &Files<'_>, name: &str, at: &ReadArgs, to: &Path)
         nodes.push(node);
         nodes.len() < MAX_LINES
     });
-    walked.map_err(|e| explain::files_error(name, &e))?;
+    walked.map_err(|e| words::files_error(name, &e))?;
     std::fs::create_dir_all(to).map_err(not_written)?;
     let (mut bytes, mut left_out) = (0, 0);
     for node in &nodes {
@@ -424,7 +424,7 @@ fn copy_folder(ui: &Ui, files: &Files<'_>, name: &str, at: &ReadArgs, to: &Path)
                 let mut sink = Sink::new(file.map_err(not_written)?);
                 let copied = files.read_to(&node.path, &mut sink);
                 if !sink.has_failed() {
-                    copied.map_err(|e| explain::files_error(name, &e))?;
+                    copied.map_err(|e| words::files_error(name, &e))?;
                 }
                 sink.end().map_err(not_written)?;
                 bytes += node.facts.size;
@@ -453,7 +453,7 @@ const MAX_TEXT: u64 = 1 << 20;
 /// A file as a part of a line of JSON.
 fn text_of(files: &Files<'_>, name: &str, at: &ReadArgs) -> Result<String, Message> {
     let content = files.read(&at.place.path, MAX_TEXT);
-    let content = content.map_err(|e| explain::files_error(name, &e))?;
+    let content = content.map_err(|e| words::files_error(name, &e))?;
     String::from_utf8(content.unwrap_or_default()).map_err(|_| {
         let what = format!(
             "{} is no text, and has no place in a line of JSON",
@@ -463,7 +463,7 @@ fn text_of(files: &Files<'_>, name: &str, at: &ReadArgs) -> Result<String, Messa
     })
 }
 
-pub(super) fn check(ui: &Ui, readers: &Readers, at: &ReadArgs, list: &Path) -> Outcome {
+pub(super) fn check(cx: &Context, at: &ReadArgs, list: &Path) -> Outcome {
     let unreadable = |found: String| {
         let what = format!("the list {} cannot be read", list.display());
         Message::new(Exit::Settings, what)
@@ -472,14 +472,14 @@ pub(super) fn check(ui: &Ui, readers: &Readers, at: &ReadArgs, list: &Path) -> O
     };
     let text = std::fs::read_to_string(list).map_err(|e| unreadable(e.to_string()))?;
     let expected = read_expected(&text).map_err(|e| unreadable(e.trim().to_owned()))?;
-    let differences = look(ui, readers, at, |files, name| {
+    let differences = look(cx, at, |files, name| {
         let compared = compare(files, &at.place.path, &expected);
         compared.map_err(|e| match e {
             pinewrit_volume::files::FilesError::NotFound(_) => not_there(at, files),
-            e => explain::files_error(name, &e),
+            e => words::files_error(name, &e),
         })
     })?;
-    ui.event(&CheckEvent {
+    cx.ui.event(&CheckEvent {
         command: "files check",
         place: at.place.to_string(),
         expected: expected.len(),
@@ -488,7 +488,7 @@ pub(super) fn check(ui: &Ui, readers: &Readers, at: &ReadArgs, list: &Path) -> O
     if differences.is_empty() {
         let good = style::GOOD;
         let count = units::counted(expected.len() as u64, "file");
-        ui.result(format!(
+        cx.ui.result(format!(
             "{good}equal:{good:#} {} has {count}, all as expected\n",
             at.place
         ));

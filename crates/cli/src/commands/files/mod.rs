@@ -8,29 +8,28 @@ mod unpack;
 pub(crate) use change::ChangeEvent;
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_host::Readers;
 use pinewrit_volume::files::{FilesystemOf, FindError, Place, Rights, find_place};
 
 use super::Outcome;
 use crate::args::{FilesAction, FilesArgs};
+use crate::context::Context;
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
-use crate::ui::Ui;
+use crate::words;
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FilesArgs) -> Outcome {
+pub(crate) fn run(cx: &Context, args: &FilesArgs) -> Outcome {
     match &args.action {
         FilesAction::List { at, expected } => {
             if *expected {
-                look::expected(ui, readers, at)
+                look::expected(cx, at)
             } else {
-                look::list(ui, readers, at)
+                look::list(cx, at)
             }
         }
-        FilesAction::Tree { at, depth } => look::tree(ui, readers, at, *depth),
-        FilesAction::Read { at, to } => look::read(ui, readers, at, to.as_deref()),
-        FilesAction::Check { at, list } => look::check(ui, readers, at, list),
-        FilesAction::Put(args) => change::put(ui, readers, args),
+        FilesAction::Tree { at, depth } => look::tree(cx, at, *depth),
+        FilesAction::Read { at, to } => look::read(cx, at, to.as_deref()),
+        FilesAction::Check { at, list } => look::check(cx, at, list),
+        FilesAction::Put(args) => change::put(cx, args),
         FilesAction::MakeFolder {
             change,
             place,
@@ -39,22 +38,22 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &FilesArgs) -> Outcome {
             fat,
         } => {
             let rights = Rights::of(*mode, *owner);
-            change::make_folder(ui, readers, change, (place, fat), rights)
+            change::make_folder(cx, change, (place, fat), rights)
         }
         FilesAction::Move {
             change,
             place,
             to,
             fat,
-        } => change::move_to(ui, readers, change, (place, fat), to),
+        } => change::move_to(cx, change, (place, fat), to),
         FilesAction::Remove {
             change,
             place,
             all,
             fat,
-        } => change::remove(ui, readers, change, (place, fat), *all),
-        FilesAction::Unpack(args) => unpack::unpack(ui, readers, args),
-        FilesAction::Edit(args) => change::edit(ui, readers, args),
+        } => change::remove(cx, change, (place, fat), *all),
+        FilesAction::Unpack(args) => unpack::unpack(cx, args),
+        FilesAction::Edit(args) => change::edit(cx, args),
     }
 }
 
@@ -66,7 +65,7 @@ fn filesystem(
 ) -> Result<FilesystemOf, Message> {
     let all = match find_place(device, &place.partition) {
         Ok(found) => return Ok(found),
-        Err(FindError::Disk(error)) => return Err(explain::disk_error(name, &error)),
+        Err(FindError::Disk(error)) => return Err(words::disk_error(name, &error)),
         Err(FindError::NotOne(all)) => all,
     };
     let what = format!("{name} has no file system for the place {place}");

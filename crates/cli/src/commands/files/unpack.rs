@@ -1,26 +1,27 @@
 //! Putting many files over what is there: `unpack`, and `put` of a folder.
 
-use pinewrit_host::Readers;
 use pinewrit_image::Location;
 use pinewrit_volume::files::{
     Overwrite, Place, Standing, UnpackOptions, UnpackReport, Unpacked, join, unpack as unpack_into,
 };
 
-use super::super::change::{self, confirm};
-use super::super::{Outcome, source};
+use super::super::Outcome;
 use super::change::{ChangeEvent, Work, tell};
 use crate::args::{ChangeArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
+use crate::context::Context;
+use crate::context::change::{self, confirm};
+use crate::context::source;
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::signals;
 use crate::ui::progress::Waiting;
 use crate::ui::text::printable;
-use crate::ui::{Ui, style, units};
+use crate::ui::{style, units};
+use crate::words;
 
 /// A folder goes under its own name into a place that ends with `/`; with `/` at its own end, only what
 /// is in it does.
-pub(super) fn put_folder(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome {
+pub(super) fn put_folder(cx: &Context, args: &PutArgs) -> Outcome {
     if args.mode.is_some() || args.owner.is_some() {
         let what = "--mode and --owner are for a single file";
         return Err(Message::new(Exit::Usage, what).remedy("leave them out"));
@@ -45,18 +46,10 @@ pub(super) fn put_folder(ui: &Ui, readers: &Readers, args: &PutArgs) -> Outcome 
         overwrite: Overwrite::Always,
         open: source::plain_options(),
     };
-    put_many(
-        ui,
-        readers,
-        &args.change,
-        &place,
-        &args.fat,
-        &options,
-        "files put",
-    )
+    put_many(cx, &args.change, &place, &args.fat, &options, "files put")
 }
 
-pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
+pub(super) fn unpack(cx: &Context, args: &UnpackArgs) -> Outcome {
     let options = UnpackOptions {
         archive: args.archive.clone(),
         picks: args.pick.clone(),
@@ -70,8 +63,7 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
         open: source::plain_options(),
     };
     put_many(
-        ui,
-        readers,
+        cx,
         &args.change,
         &args.place,
         &args.fat,
@@ -82,28 +74,27 @@ pub(super) fn unpack(ui: &Ui, readers: &Readers, args: &UnpackArgs) -> Outcome {
 
 /// Puts an archive or a folder over what is there.
 fn put_many(
-    ui: &Ui,
-    readers: &Readers,
+    cx: &Context,
     change: &ChangeArgs,
     place: &Place,
     fat: &FatArgs,
     options: &UnpackOptions,
     command: &'static str,
 ) -> Outcome {
-    let opened = change::open(ui, readers, change, None)?;
+    let opened = change::open(cx, change, None)?;
     let work = Work::begin(&opened, place, fat)?;
     let archive = options.archive.to_string();
-    let waiting = Waiting::new(ui, format!("unpacking {archive}"));
+    let waiting = Waiting::new(&cx.ui, format!("unpacking {archive}"));
     let cancel = signals::watch();
     let unpacked = work.gather(change, |files| {
         unpack_into(files, options, &|| cancel.is_cancelled())
     });
     drop(waiting);
     let (changes, report) =
-        unpacked.map_err(|error| explain::fill_error(&archive, &opened.name, &error))?;
+        unpacked.map_err(|error| words::fill_error(&archive, &opened.name, &error))?;
     if let Some(top) = &report.top_folder {
         let warning = style::WARNING;
-        ui.say(format!(
+        cx.ui.say(format!(
             "{warning}warning:{warning:#} all of {archive} is in its folder {top}, and what is in that \
              folder is in {} already\n            → --strip 1 unpacks without {top}\n",
             place,
@@ -112,12 +103,12 @@ fn put_many(
     if !report.replaced.is_empty() {
         let count = units::counted(report.replaced.len() as u64, "file");
         let question = format!("Replace {count} in {} on {}?", place, opened.name);
-        confirm(ui, change, &question, &count)?;
+        confirm(&cx.ui, change, &question, &count)?;
     }
     let files = report.new.iter().chain(&report.replaced);
     let files = files.map(|file| file.path.clone()).collect();
-    let is_changed = work.finish(ui, changes, change, (command, files))?;
-    ui.event(&ChangeEvent {
+    let is_changed = work.finish(cx, changes, change, (command, files))?;
+    cx.ui.event(&ChangeEvent {
         command,
         medium: opened.id.clone(),
         place: place.to_string(),
@@ -138,7 +129,7 @@ fn put_many(
     );
     let size = units::size(report.bytes);
     tell(
-        ui,
+        &cx.ui,
         change,
         is_changed,
         &format!(
@@ -148,7 +139,7 @@ fn put_many(
         &format!("{archive} would be {put} to {}: {counts}, {size}", place),
         &format!("{} has all of {archive} already: {counts}", place),
     );
-    ui.result(unpacked_rows(&report));
+    cx.ui.result(unpacked_rows(&report));
     Ok(())
 }
 

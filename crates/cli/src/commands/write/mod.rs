@@ -1,47 +1,46 @@
 //! `pinewrit write IMAGE --to MEDIUM`
 
-mod content;
-mod done;
-mod plan;
+mod destination;
+mod doubts;
+mod plan_text;
+mod result_text;
 
-use std::io;
-use std::path::PathBuf;
-use std::sync::Mutex;
+use std::path::{Path, PathBuf};
 use std::thread;
-use std::time::{Duration, Instant};
 
-use pinewrit_core::inspect::Inspection;
-use pinewrit_core::receipt::{Receipt, ReceiptPartition};
+use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::state::save;
 use pinewrit_core::unfinished::UnfinishedWrite;
 use pinewrit_core::write::{
-    ChecksumReport, ReadBack, Target, WriteError, WriteOptions, WriteReport, sum_before, write_all,
+    ChecksumReport, Destination, Failure, JobError, Kept, NotKept, PlanError, Start, WritePlan,
+    WriteReport, WriteRequest, Written, WrittenMedium, can_resume, carry_out, sum_before,
 };
 use pinewrit_core::{Cancel, Observer, Progress, Stage};
-use pinewrit_disk::DiskError;
-use pinewrit_host::{Bus, Medium, MediumKind, Readers};
-use pinewrit_image::ImageSource;
+use pinewrit_host::{MediumKind, Rescan};
+use pinewrit_image::{ExpectedChecksum, ImageSource, Location, find_beside};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{Outcome, records, source};
-use crate::args::WriteArgs;
+use super::{Outcome, eject};
+use crate::args::{MediumArgs, WriteArgs};
 use crate::clock;
+use crate::context::source::{self, Keep};
+use crate::context::{Context, settings};
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
-use crate::page::{self, Section};
+use crate::page::{self, Finished, Section};
 use crate::signals;
 use crate::ui::progress::{ProgressView, Screen, Waiting};
 use crate::ui::{Answer, Ui};
-use done::Done;
-pub(super) use plan::unfinished_text;
-use plan::{Plan, PlannedMedium};
+use crate::words;
+use plan_text::PlanText;
+pub(crate) use plan_text::unfinished_text;
+use result_text::ResultText;
 
 const NOTHING_WRITTEN: &str = "nothing was written";
-/// How often the note of an unfinished write is brought up to date.
-const NOTE_EVERY: Duration = Duration::from_secs(3);
+/// The program, as receipts call it.
+const TOOL: &str = concat!("pinewrit ", env!("CARGO_PKG_VERSION"));
 
 /// What was written to one medium.
 #[derive(Serialize, JsonSchema)]
@@ -92,39 +91,148 @@ impl Event for PlanEvent<'_> {
     const EVENT: &'static str = "plan";
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Outcome {
-    let plan = plan::make(ui, readers, args)?;
-    for medium in &plan.media {
+/// A write as it is asked for, by this command or as the end of another.
+pub(crate) struct Wish<'a> {
+    /// The command that was typed.
+    pub(crate) command: &'static str,
+    /// The image as it was named.
+    pub(crate) image: &'a Location,
+    pub(crate) source: ImageSource,
+    pub(crate) to: &'a [PathBuf],
+    pub(crate) access: &'a MediumArgs,
+    pub(crate) size: Option<u64>,
+    pub(crate) into: Option<&'a str>,
+    pub(crate) request: WriteRequest,
+    /// Where the page about it goes.
+    pub(crate) report: Option<&'a Path>,
+    pub(crate) keep: Keep,
+    pub(crate) only_changes: bool,
+    pub(crate) eject: bool,
+    pub(crate) dry_run: bool,
+    pub(crate) yes: bool,
+    /// The image is a draft of the new card file, and becomes it.
+    pub(crate) is_draft: bool,
+}
+
+/// A request with nothing but settings, which are read and checked.
+pub(crate) fn request(
+    ui: &Ui,
+    settings: Option<&Path>,
+    intake: Option<&str>,
+) -> Result<WriteRequest, Message> {
+    let settings = settings.map(|path| settings::read(ui, path, intake));
+    let settings = settings.transpose()?;
+    let digest = |checked| blake3::hash(settings::brief(checked).as_bytes()).to_hex();
+    Ok(WriteRequest {
+        settings_digest: settings.as_ref().map(|checked| digest(checked).to_string()),
+        settings,
+        ..WriteRequest::new(TOOL, clock::seconds)
+    })
+}
+
+pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
+    let keep = if args.keep_download {
+        Keep::Yes
+    } else {
+        Keep::No
+    };
+    let source = source::open(cx, &args.image, &args.options, keep)?;
+    let checksum = match &args.checksum {
+        Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
+        None => find_beside(&source),
+    };
+    let checksum = checksum.map_err(|e| words::checksum_error(&e))?;
+    let settings = request(&cx.ui, args.settings.as_deref(), args.intake.as_deref())?;
+    let request = WriteRequest {
+        checksum,
+        grow: args.grow,
+        verify: !args.no_verify,
+        every_byte: args.every_byte,
+        clear_free: args.clear_free,
+        as_it_is: args.as_it_is,
+        receipt: args.receipt.clone(),
+        ..settings
+    };
+    let wish = Wish {
+        command: "write",
+        image: &args.image,
+        source,
+        to: &args.to,
+        access: &args.medium,
+        size: args.size,
+        into: args.into.as_deref(),
+        request,
+        report: args.report.as_deref(),
+        keep,
+        only_changes: args.only_changes,
+        eject: args.eject,
+        dry_run: args.dry_run,
+        yes: args.yes,
+        is_draft: false,
+    };
+    carry(cx, &wish)
+}
+
+/// Carries a wish: plan, questions, work, result.
+pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
+    let ui = &cx.ui;
+    let (media, ids) = destination::open_all(cx, wish)?;
+    let mut plan = plan(ui, wish, media)?;
+    for (medium, id) in plan.media.iter().zip(&ids) {
         ui.event(&PlanEvent {
-            command: args.command(),
-            image: args.image.to_string(),
-            medium: MediumName::of(&medium.chosen),
+            command: wish.command,
+            image: wish.image.to_string(),
+            medium: id.clone(),
             medium_bytes: medium.target.size(),
             unpacked_bytes: plan.source.unpacked_size().exact(),
             free_bytes: plan.expected_free(),
-            dry_run: args.dry_run,
+            dry_run: wish.dry_run,
             preview: plan.preview.as_ref(),
             present: medium.present.as_ref(),
             unfinished: medium.note.as_ref(),
         });
     }
     // A draft was told of when it was put together.
-    if !args.is_draft {
-        ui.say(plan.to_text(ui, args));
+    if !wish.is_draft {
+        let text = PlanText {
+            plan: &plan,
+            is_verbose: ui.verbose,
+        };
+        ui.say(text.to_text());
     }
-    if args.dry_run {
+    if wish.dry_run {
         ui.result("nothing was written (--dry-run); all checks passed\n");
         return Ok(());
     }
-    // A wrong image is found out while the question waits.
+    let start = ask_and_sum(ui, wish, &plan)?;
+    Work { cx, wish, ids }.run(&mut plan, &start)
+}
+
+fn plan(ui: &Ui, wish: &Wish<'_>, media: Vec<Destination>) -> Result<WritePlan, Message> {
+    let name = wish.source.name();
+    let told = |error: PlanError| words::plan_error(&name, &error);
+    let waiting = Waiting::new(ui, format!("looking into {name}"));
+    let plan = WritePlan::new(wish.source.clone(), media, wish.request.clone());
+    drop(waiting);
+    let mut plan = plan.map_err(told)?;
+    doubts::ask(ui, wish, &mut plan)?;
+    plan.rehearse().map_err(told)?;
+    if let Some(report) = plan.rehearsal.as_ref().filter(|_| !wish.dry_run) {
+        settings::must_have_way_in(ui, report, wish.yes)?;
+    }
+    Ok(plan)
+}
+
+/// Asks whether to write; a wrong image is found out while the question waits.
+fn ask_and_sum(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<Start, Message> {
     let cancel = Cancel::default();
-    let (only_changes, checked) = thread::scope(|scope| {
-        let expected = plan.checksum.as_ref().filter(|_| !args.is_draft);
+    let (only_changes, summed) = thread::scope(|scope| {
+        let expected = plan.request.checksum.as_ref();
         let summing = expected.map(|expected| {
             let (source, cancel) = (&plan.source, &cancel);
             scope.spawn(move || sum_before(source, expected, cancel))
         });
-        let only_changes = confirm(ui, args, &plan);
+        let only_changes = confirm(ui, wish, plan);
         if only_changes.is_err() {
             cancel.cancel();
         }
@@ -132,48 +240,44 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &WriteArgs) -> Outcome {
         let summed = summing.map(|summing| summing.join());
         Ok::<_, Message>((only_changes?, summed))
     })?;
-    let checked = match checked {
+    let checked: Option<ChecksumReport> = match summed {
         Some(Ok(summed)) => summed.map_err(|error| {
-            let names = plan.media.iter().map(|one| one.name.as_str());
-            let names = names.collect::<Vec<_>>().join(", ");
-            let message = explain::write_error(&plan.source.name(), &names, &error);
+            let names = names(plan, ", ");
+            let message = words::write_error(&plan.source.name(), &names, &error);
             message.without(&names).fact("state", NOTHING_WRITTEN)
         })?,
         // A thread that failed has said so, and the writing will sum it up.
         Some(Err(_)) | None => None,
     };
-    carry_out(ui, readers, args, plan, (only_changes, checked))
+    Ok(Start {
+        only_changes,
+        checked,
+    })
+}
+
+fn names(plan: &WritePlan, between: &str) -> String {
+    let names: Vec<&str> = plan.media.iter().map(|one| one.name.as_str()).collect();
+    names.join(between)
 }
 
 /// A new card file holds nothing that could be lost; everything else is asked for. Returns whether
 /// only what differs is to be written.
-fn confirm(ui: &Ui, args: &WriteArgs, plan: &Plan) -> Result<bool, Message> {
-    let sizes = image_sizes(&plan.source);
-    let name = plan.source.name();
-    let is_begun = |medium: &PlannedMedium| {
-        let note = medium.note.as_ref();
-        note.is_some_and(|note| note.is_of(&name, sizes))
-    };
-    let can_go_on = !args.only_changes && plan.media.iter().all(is_begun);
-    if args.yes && can_go_on {
+fn confirm(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<bool, Message> {
+    let resumes = !wish.only_changes && can_resume(&plan.source, &plan.media);
+    if wish.yes && resumes {
         ui.say(
             "an earlier write of this image was not finished: --only-changes goes on from there\n",
         );
     }
-    if args.yes || plan.media.iter().all(PlannedMedium::is_new) {
-        return Ok(args.only_changes);
+    if wish.yes || plan.media.iter().all(Destination::is_new) {
+        return Ok(wish.only_changes);
     }
-    if can_go_on && let Answer::Yes = ui.ask("Go on where the earlier write stopped?") {
+    if resumes && let Answer::Yes = ui.ask("Go on where the earlier write stopped?") {
         return Ok(true);
     }
-    let names: Vec<&str> = plan
-        .media
-        .iter()
-        .map(|medium| medium.name.as_str())
-        .collect();
-    let names = names.join(" and ");
+    let names = names(plan, " and ");
     match ui.ask(format!("Write {} over {names}?", plan.source.name())) {
-        Answer::Yes => Ok(args.only_changes),
+        Answer::Yes => Ok(wish.only_changes),
         Answer::No => Err(Message::new(Exit::Refused, NOTHING_WRITTEN)),
         Answer::NobodyToAsk => Err(Message::new(
             Exit::Refused,
@@ -183,306 +287,231 @@ fn confirm(ui: &Ui, args: &WriteArgs, plan: &Plan) -> Result<bool, Message> {
     }
 }
 
-fn image_sizes(source: &ImageSource) -> (Option<u64>, Option<u64>) {
-    (source.packed_size(), source.unpacked_size().exact())
+/// Shows the progress of a medium, and that an interruption would not be remembered.
+struct Watcher<'a> {
+    ui: &'a Ui,
+    view: ProgressView,
 }
 
-/// Reading back disturbs the writing of flash behind a slow bus; elsewhere it costs no time.
-fn read_back(medium: &Medium, bus: Option<Bus>) -> ReadBack {
-    let is_quick = match bus {
-        None => medium.kind == MediumKind::CardFile,
-        Some(bus) => matches!(bus, Bus::Nvme | Bus::Sata | Bus::Virtual | Bus::Loop),
-    };
-    if is_quick && medium.is_direct {
-        ReadBack::Behind
-    } else {
-        ReadBack::After
+impl Observer for Watcher<'_> {
+    fn stage(&self, stage: Stage, total: Option<u64>) {
+        self.view.stage(stage, total);
+    }
+
+    fn progress(&self, progress: Progress) {
+        self.view.progress(progress);
+    }
+
+    fn not_remembered(&self, why: &std::io::Error) {
+        self.ui.say(format!(
+            "note: the state folder cannot be written ({why}); an interrupted write would not be \
+             remembered\n"
+        ));
     }
 }
 
-fn carry_out(
-    ui: &Ui,
-    readers: &Readers,
-    args: &WriteArgs,
-    mut plan: Plan,
-    (only_changes, checked): (bool, Option<ChecksumReport>),
-) -> Outcome {
-    let begun = clock::text();
-    let expected_free = plan.expected_free();
-    let planned = std::mem::take(&mut plan.media);
-    let in_place = planned.iter().any(PlannedMedium::is_drafted);
-    let mut media = Vec::new();
-    for one in planned {
-        let bus = one.bus();
-        let medium = one
-            .target
-            .into_medium()
-            .map_err(|e| explain::medium_error(&e))?;
-        media.push(OpenMedium {
-            read_back: read_back(&medium, bus),
-            id: MediumName::of(&one.chosen),
-            name: one.name,
-            key: one.key,
-            facts: one.chosen.facts,
-            partition: one.partition,
-            whole: one.whole,
-            medium,
-        });
-    }
-    let screen = Screen::new();
-    let several = media.len() > 1;
-    let watchers: Vec<Noting> = media
-        .iter()
-        .map(|medium| {
-            let name = several.then(|| (medium.name.clone(), medium.id.clone()));
-            Noting::new(
-                ui,
-                ProgressView::on(&screen, *ui, name, !args.no_verify),
-                &plan.source,
-                medium,
-                &begun,
-            )
-        })
-        .collect();
-    let targets: Vec<Target<'_>> = media
-        .iter()
-        .zip(&watchers)
-        .map(|(medium, watcher)| Target {
-            medium: &*medium.medium.device,
-            settings: plan.settings.as_ref(),
-            // Otherwise somebody was asked, if need be.
-            needs_way_in: plan.trial.is_none(),
-            grow: args.grow || plan.settings.as_ref().is_some_and(|all| all.grows_root),
-            is_partition: medium.partition.is_some(),
-            read_back: medium.read_back,
-            now: clock::timestamp(),
-            observer: watcher,
-        })
-        .collect();
-    let options = WriteOptions {
-        verify: !args.no_verify,
-        checksum: plan.checksum.as_ref(),
-        checked: checked.as_ref(),
-        every_byte: args.every_byte,
-        clear_free: args.clear_free,
-        only_changes,
-        in_place,
-        expected_free: if args.every_byte { 0 } else { expected_free },
-        as_it_is: plan.as_it_is || in_place,
-    };
-    let written = write_all(&plan.source, &targets, &options, &signals::watch());
-    drop(targets);
-    let watched: Vec<bool> = watchers.into_iter().map(Noting::end).collect();
-    let source = plan.source.name();
-    if in_place {
-        // A draft that failed is gone, and nobody goes on with it.
-        if let Some(state) = records::state_if_any() {
-            media.iter().for_each(|one| state.remove_note(&one.key));
-        }
-    }
-    let failed = |names: &str, error: &WriteError| {
-        let message = explain::write_error(&source, names, error);
-        if in_place {
-            message.instead(names, "was not made")
-        } else {
-            message
-        }
-    };
-    let results = match written {
-        Ok(results) => results,
-        Err(error) => {
-            let mut sections = Vec::new();
-            for one in &media {
-                forget_unless_resumed(&one.key, &error);
-                sections.push(failed_section(one, &source, &failed(&one.name, &error)));
-            }
-            save_page(ui, args, &sections);
-            let names: Vec<&str> = media.iter().map(|medium| medium.name.as_str()).collect();
-            return Err(failed(&names.join(", "), &error));
-        }
-    };
-    let download = source::finish(ui, &plan.source, plan::keep(args));
-    let mut failure = None;
-    let mut sections = Vec::new();
-    for ((mut medium, result), is_noted) in media.into_iter().zip(results).zip(watched) {
-        let settled = match &result {
-            Ok(_) => medium.medium.settle(),
-            Err(_) => Ok(()),
-        };
-        let done = Done {
-            ui,
-            args,
-            plan: &plan,
-            medium: &medium,
-            begun: &begun,
-            download: &download,
-        };
-        let outcome = match result {
-            Ok(report) => {
-                if is_noted && let Some(state) = records::state_if_any() {
-                    state.remove_note(&medium.key);
+/// The work itself, and what is said of it.
+struct Work<'a> {
+    cx: &'a Context,
+    wish: &'a Wish<'a>,
+    /// What the media are called in JSON.
+    ids: Vec<MediumName>,
+}
+
+impl Work<'_> {
+    fn run(&self, plan: &mut WritePlan, start: &Start) -> Outcome {
+        let ui = &self.cx.ui;
+        let image = plan.source.name();
+        let screen = Screen::new();
+        let several = plan.media.len() > 1;
+        let watchers: Vec<Watcher<'_>> = plan
+            .media
+            .iter()
+            .zip(&self.ids)
+            .map(|(medium, id)| {
+                let name = several.then(|| (medium.name.clone(), id.clone()));
+                Watcher {
+                    ui,
+                    view: ProgressView::on(&screen, *ui, name, plan.request.verify),
                 }
-                settled
-                    .map_err(|e| explain::named_medium_error(&medium.name, &e))
-                    .and_then(|()| done.tell(readers, &report, &mut sections))
-            }
-            Err(error) => {
-                forget_unless_resumed(&medium.key, &error);
-                Err(failed(&medium.name, &error))
+            })
+            .collect();
+        let observers: Vec<&dyn Observer> = watchers.iter().map(|one| one as &_).collect();
+        let store = self.cx.folders.state_if_any();
+        let surroundings = self.cx.surroundings(store.as_ref());
+        let done = carry_out(plan, start, surroundings, &observers, &signals::watch());
+        drop(observers);
+        drop(watchers);
+        let media = match done {
+            Ok(media) => media,
+            Err(JobError::Open(error)) => return Err(words::medium_error(&error)),
+            Err(JobError::Write { error, media }) => {
+                let names: Vec<String> = media.into_iter().map(|one| one.name).collect();
+                let failed = |names: &str| self.failed(&image, names, &Failure::Write(error));
+                return Err(self.all_failed(&image, &names, failed));
             }
         };
-        let outcome = outcome.map_err(|message| message.of(medium.id.clone()));
-        if let Err(message) = outcome {
-            sections.push(failed_section(&medium, &source, &message));
-            // All but the last are told at once.
-            if let Some(earlier) = failure.replace(message) {
-                tell_failure(ui, &earlier);
+        self.tell_all(plan, media)
+    }
+
+    fn all_failed(
+        &self,
+        image: &str,
+        names: &[String],
+        failed: impl FnOnce(&str) -> Message,
+    ) -> Message {
+        let message = failed(&names.join(", "));
+        let sections: Vec<Section> = names
+            .iter()
+            .map(|name| failed_section(name, image, &message))
+            .collect();
+        self.save_page(&sections);
+        message
+    }
+
+    /// Why a medium was not written.
+    fn failed(&self, image: &str, name: &str, failure: &Failure) -> Message {
+        match failure {
+            Failure::Settle(error) => words::named_medium_error(name, error),
+            Failure::Write(error) => {
+                let message = words::write_error(image, name, error);
+                if self.wish.is_draft {
+                    message.instead(name, "was not made")
+                } else {
+                    message
+                }
             }
         }
     }
-    save_page(ui, args, &sections);
-    failure.map_or(Ok(()), Err)
-}
 
-/// Where nothing is amiss but that it was interrupted, the same write can be resumed; a medium that was
-/// found bad, or an image that is wrong, does not invite it.
-fn forget_unless_resumed(key: &str, error: &WriteError) {
-    let is_gone = |error: &DiskError| {
-        error
-            .io()
-            .is_some_and(|cause| matches!(cause.raw_os_error(), Some(6 | 19)))
-    };
-    let can_resume = match error {
-        WriteError::Cancelled | WriteError::Source(_) | WriteError::Configure(_) => true,
-        WriteError::Disk(error) | WriteError::Dead(error) => is_gone(error),
-        _ => false,
-    };
-    if !can_resume && let Some(state) = records::state_if_any() {
-        state.remove_note(key);
+    /// Tells what became of each medium, and ejects those that are to be.
+    fn tell_all(&self, plan: &WritePlan, media: Vec<WrittenMedium>) -> Outcome {
+        let ui = &self.cx.ui;
+        let image = plan.source.name();
+        let download = source::finish(self.cx, &plan.source, self.wish.keep);
+        let mut failure = None;
+        let mut sections = Vec::new();
+        for (medium, id) in media.iter().zip(&self.ids) {
+            let name = &medium.name;
+            let outcome = match &medium.result {
+                Ok(written) => {
+                    let told = self.tell(plan, medium, (id, &download), written);
+                    sections.extend(told.1);
+                    told.0
+                }
+                Err(error) => Err(self.failed(&image, name, error)),
+            };
+            if let Err(message) = outcome {
+                let message = message.of(id.clone());
+                sections.push(failed_section(name, &image, &message));
+                // All but the last are told at once.
+                if let Some(earlier) = failure.replace(message) {
+                    tell_failure(ui, &earlier);
+                }
+            }
+        }
+        self.save_page(&sections);
+        failure.map_or(Ok(()), Err)
+    }
+
+    /// Tells the result of a medium, and ejects it if asked to; also what belongs on a page about it.
+    fn tell(
+        &self,
+        plan: &WritePlan,
+        medium: &WrittenMedium,
+        (id, download): (&MediumName, &[(&'static str, String)]),
+        written: &Written,
+    ) -> (Outcome, Option<Section>) {
+        let (ui, wish) = (&self.cx.ui, self.wish);
+        self.tell_kept(&written.kept);
+        let device = &*medium.medium.device;
+        let section = wish.report.is_some().then(|| {
+            Section::Done(Box::new(Finished {
+                name: medium.name.clone(),
+                receipt: written.receipt.clone(),
+                content: inspect(device, Some(device.size())).ok(),
+            }))
+        });
+        let is_ejected = wish.eject && medium.medium.kind != MediumKind::CardFile;
+        let ejected = is_ejected.then(|| self.cx.readers.eject_open(&medium.medium));
+        let rescan = if is_ejected {
+            // Nobody is to mount it now.
+            Rescan::NotApplicable
+        } else {
+            medium.medium.rescan()
+        };
+        let receipt = written.kept.path.as_ref().or(plan.request.receipt.as_ref());
+        ui.event(&WriteEvent {
+            command: wish.command,
+            image: wish.image.to_string(),
+            medium: id.clone(),
+            receipt: receipt.map(|place| place.display().to_string()),
+            report: &written.report,
+        });
+        let text = ResultText {
+            plan,
+            medium,
+            rescan,
+            is_ejected,
+            is_draft: wish.is_draft,
+            is_verbose: ui.verbose,
+            download,
+        };
+        ui.result(text.to_text(&written.report));
+        let outcome = match ejected {
+            Some(Ok(power)) => {
+                let text = eject::farewell(&medium.name, &power);
+                ui.result(format!("{text}\n"));
+                Ok(())
+            }
+            Some(Err(error)) => Err(eject::after_writing(&medium.name, &error)),
+            None => Ok(()),
+        };
+        (outcome, section)
+    }
+
+    /// A full disk is no reason to call a good card bad.
+    fn tell_kept(&self, kept: &Kept) {
+        let ui = &self.cx.ui;
+        if let Some(why) = &kept.not_stored {
+            let why = match why {
+                NotKept::NoStore => "it cannot be used".to_owned(),
+                NotKept::Failed(error) => words::error_chain(error),
+            };
+            ui.warn(format!("note: no receipt in the state folder: {why}\n"));
+        }
+        if let Some((place, why)) = &kept.not_at {
+            ui.warn(format!("note: no receipt in {}: {why}\n", place.display()));
+        }
+        if let Some(error) = &kept.not_amended {
+            let why = words::error_chain(error);
+            ui.warn(format!(
+                "note: the receipt does not have this change: {why}\n"
+            ));
+        }
+    }
+
+    fn save_page(&self, sections: &[Section]) {
+        let Some(path) = self.wish.report.filter(|_| !sections.is_empty()) else {
+            return;
+        };
+        let ui = &self.cx.ui;
+        match save(path, page::html(sections).as_bytes()) {
+            Ok(()) => ui.say(format!("report in {}\n", path.display())),
+            Err(error) => ui.warn(format!("note: no report in {}: {error}\n", path.display())),
+        }
     }
 }
 
-fn failed_section(medium: &OpenMedium, image: &str, message: &Message) -> Section {
+fn failed_section(name: &str, image: &str, message: &Message) -> Section {
     Section::Failed {
-        name: medium.name.clone(),
+        name: name.to_owned(),
         image: image.to_owned(),
         message: Box::new(message.clone()),
-    }
-}
-
-fn save_page(ui: &Ui, args: &WriteArgs, sections: &[Section]) {
-    let Some(path) = args.report.as_ref().filter(|_| !sections.is_empty()) else {
-        return;
-    };
-    match save(path, page::html(sections).as_bytes()) {
-        Ok(()) => ui.say(format!("report in {}\n", path.display())),
-        Err(error) => ui.warn(format!("note: no report in {}: {error}\n", path.display())),
     }
 }
 
 fn tell_failure(ui: &Ui, message: &Message) {
     ui.event(&message.to_json());
     ui.warn(message.to_text());
-}
-
-/// A medium that is being written.
-struct OpenMedium {
-    name: String,
-    id: MediumName,
-    key: String,
-    facts: Option<pinewrit_host::MediumFacts>,
-    partition: Option<ReceiptPartition>,
-    /// The receipt of the whole medium without that partition, and where it is.
-    whole: Option<(PathBuf, Receipt)>,
-    medium: Medium,
-    read_back: ReadBack,
-}
-
-fn save_note(note: &UnfinishedWrite) -> io::Result<()> {
-    let state = records::state_if_any().ok_or(io::ErrorKind::NotFound)?;
-    state.save_note(note)
-}
-
-/// Shows the progress, and keeps the note of the unfinished write up to date.
-struct Noting {
-    view: ProgressView,
-    state: Mutex<NoteState>,
-}
-
-struct NoteState {
-    note: UnfinishedWrite,
-    saved: Option<Instant>,
-    is_writing: bool,
-    /// Keeping notes works.
-    works: bool,
-}
-
-impl Noting {
-    fn new(
-        ui: &Ui,
-        view: ProgressView,
-        source: &ImageSource,
-        medium: &OpenMedium,
-        begun: &str,
-    ) -> Self {
-        let note = UnfinishedWrite {
-            version: UnfinishedWrite::VERSION,
-            image: source.name(),
-            image_name: source.name(),
-            image_sizes: image_sizes(source),
-            medium: medium.key.clone(),
-            medium_size: pinewrit_disk::BlockDevice::size(&*medium.medium.device),
-            begun: begun.to_owned(),
-            done: 0,
-            total: None,
-        };
-        let kept = save_note(&note);
-        if let Err(error) = &kept {
-            ui.say(format!(
-                "note: the state folder cannot be written ({error}); an interrupted write would not be \
-                 remembered\n"
-            ));
-        }
-        Self {
-            view,
-            state: Mutex::new(NoteState {
-                note,
-                saved: None,
-                is_writing: false,
-                works: kept.is_ok(),
-            }),
-        }
-    }
-
-    /// Leaves the note as it is now; returns whether there is one.
-    fn end(self) -> bool {
-        let state = self.state.into_inner().unwrap_or_else(|e| e.into_inner());
-        state.works && save_note(&state.note).is_ok()
-    }
-}
-
-impl Observer for Noting {
-    fn stage(&self, stage: Stage, total: Option<u64>) {
-        let mut state = self.state.lock().unwrap_or_else(|e| e.into_inner());
-        state.is_writing = stage == Stage::Write;
-        drop(state);
-        self.view.stage(stage, total);
-    }
-
-    fn progress(&self, progress: Progress) {
-        let mut state = self.state.lock().unwrap_or_else(|e| e.into_inner());
-        if state.is_writing {
-            state.note.done = progress.done;
-            state.note.total = progress.total;
-            let is_due = state
-                .saved
-                .is_none_or(|saved| saved.elapsed() >= NOTE_EVERY);
-            if state.works && is_due {
-                state.works = save_note(&state.note).is_ok();
-                state.saved = Some(Instant::now());
-            }
-        }
-        drop(state);
-        self.view.progress(progress);
-    }
 }

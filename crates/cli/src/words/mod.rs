@@ -1,5 +1,7 @@
 //! From errors of the lower floors to messages: words, facts, remedies and exit codes.
 
+mod fit;
+pub(crate) mod inspection;
 mod making;
 mod medium;
 mod source;
@@ -20,6 +22,7 @@ use crate::exit::Exit;
 use crate::message::{FileMistake, Message};
 use crate::ui::units;
 
+pub(crate) use fit::{plan_error, too_large};
 pub(crate) use making::{
     build_error, cut_filesystem, files_error, fill_error, format_error, table_error,
 };
@@ -213,18 +216,6 @@ pub(crate) fn receipt_error(path: &std::path::Path, error: &ReceiptError) -> Mes
             .remedy("take the one in the state folder: leave --receipt out"),
         other => message.fact("found", error_chain(other)),
     }
-}
-
-/// An image that is known not to fit.
-pub(crate) fn too_large(medium: &str, image_bytes: u64, size: u64) -> Message {
-    let short = units::size(image_bytes.saturating_sub(size));
-    Message::new(
-        Exit::Refused,
-        format!("this image does not fit on {medium}"),
-    )
-    .fact("unpacked", units::exact(image_bytes))
-    .fact("medium", format!("{}, {short} short", units::exact(size)))
-    .remedy("a larger medium; `pinewrit inspect` shows what fills the image")
 }
 
 /// The answer to ^C.

@@ -1,20 +1,20 @@
 //! `pinewrit table renew MEDIUM`
 
 use pinewrit_core::renew::{RenewError, RenewReport, prepare};
-use pinewrit_host::Readers;
 use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
-use super::change;
-use super::{Outcome, report::FactList};
+use super::{Outcome, inspection::FactList};
 use crate::args::ChangeArgs;
 use crate::clock;
+use crate::context::Context;
+use crate::context::change;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
-use crate::ui::{Ui, style};
+use crate::ui::style;
+use crate::words;
 
 /// Identifiers that were replaced.
 #[derive(Serialize, JsonSchema)]
@@ -34,8 +34,8 @@ impl Event for RenewEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["table renew"];
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ChangeArgs) -> Outcome {
-    let opened = change::open(ui, readers, args, None)?;
+pub(crate) fn run(cx: &Context, args: &ChangeArgs) -> Outcome {
+    let opened = change::open(cx, args, None)?;
     let name = &opened.name;
     let mut ids = || Uuid::new_v4().into_bytes();
     let prepared = prepare(&*opened.medium.device, &mut ids, clock::timestamp());
@@ -44,23 +44,23 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &ChangeArgs) -> Outcome {
     if !args.dry_run {
         prepared
             .commit(Some(&opened.undo))
-            .map_err(|e| explain::commit_error(name, &e))?;
-        opened.amend(ui, "table renew", Vec::new());
+            .map_err(|e| words::commit_error(name, &e))?;
+        opened.amend(cx, "table renew", Vec::new());
     }
-    ui.event(&RenewEvent {
+    cx.ui.event(&RenewEvent {
         command: "table renew",
         medium: opened.id.clone(),
         dry_run: args.dry_run,
         report: &report,
     });
-    ui.result(text(name, args.dry_run, &report));
+    cx.ui.result(text(name, args.dry_run, &report));
     Ok(())
 }
 
 fn explained(name: &str, error: &RenewError) -> Message {
     match error {
-        RenewError::Table(error) => explain::table_error(name, error),
-        RenewError::Disk(error) => explain::disk_error(name, error),
+        RenewError::Table(error) => words::table_error(name, error),
+        RenewError::Disk(error) => words::disk_error(name, error),
         other => Message::new(Exit::Medium, format!("{name} did not get new identifiers"))
             .fact("because", other.to_string())
             .fact("state", "nothing was changed"),

@@ -8,18 +8,19 @@ use pinewrit_core::inspect::Inspection;
 use pinewrit_core::receipt::{AmendedMedium, Books, ReceiptChange, ReceiptError};
 use pinewrit_core::state::StateFolder;
 use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog, open_plain};
-use pinewrit_host::{Medium, MediumError, Readers};
+use pinewrit_host::{Medium, MediumError};
 use pinewrit_image::Wrapping;
 
-use super::target::{self, Chosen};
-use super::{Outcome, records};
+use super::Context;
+use super::medium::{self, Chosen};
 use crate::args::ChangeArgs;
 use crate::clock;
+use crate::commands::Outcome;
 use crate::events::MediumName;
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::{Answer, Ui, style, units};
+use crate::words;
 
 /// A medium that is being changed, and what it is called.
 pub(crate) struct Opened {
@@ -35,9 +36,9 @@ pub(crate) struct Opened {
 impl Opened {
     /// Brings the medium's receipts up to date after a change. A receipt that cannot be written is no
     /// reason to call a good card bad.
-    pub(crate) fn amend(&self, ui: &Ui, command: &str, files: Vec<String>) {
+    pub(crate) fn amend(&self, cx: &Context, command: &str, files: Vec<String>) {
         if let Some(books) = &self.books {
-            amend(ui, command, files, |state, change| {
+            amend(cx, command, files, |state, change| {
                 books.amend(state, change)
             });
         }
@@ -45,16 +46,16 @@ impl Opened {
 }
 
 fn amend(
-    ui: &Ui,
+    cx: &Context,
     command: &str,
     files: Vec<String>,
     amend: impl FnOnce(&StateFolder, &ReceiptChange) -> Result<usize, ReceiptError>,
 ) {
     let change = clock::change(command, files);
-    let amended = records::state().map(|state| amend(&state, &change));
+    let amended = cx.folders.state().map(|state| amend(&state, &change));
     if let Ok(Err(error)) = amended {
-        let why = explain::error_chain(&error);
-        ui.warn(format!(
+        let why = words::error_chain(&error);
+        cx.ui.warn(format!(
             "note: the receipt does not have this change: {why}\n"
         ));
     }
@@ -62,23 +63,18 @@ fn amend(
 
 /// Opens a medium: for reading only, if nothing is to be changed. A card file that is not there is
 /// made where a size is given.
-pub(crate) fn open(
-    ui: &Ui,
-    readers: &Readers,
-    args: &ChangeArgs,
-    size: Option<u64>,
-) -> Result<Opened, Message> {
-    let mut chosen = target::find(readers, &args.medium, size.is_some())?;
+pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result<Opened, Message> {
+    let mut chosen = medium::find(cx, &args.medium, size.is_some())?;
     let name = chosen.name();
-    target::must_not_be_system(&chosen)?;
-    target::must_not_hold_records(readers, &chosen)?;
+    medium::must_not_be_system(&chosen)?;
+    medium::must_not_hold_records(cx, &chosen)?;
     // A dry run is refused for the same reasons as the real one.
     let permits = if args.dry_run {
         chosen.given_permits(&args.access)
     } else {
-        chosen.permits(ui, readers, &args.access)?
+        chosen.permits(cx, &args.access)?
     };
-    let opened = readers.open_target(&chosen.path, size, &permits);
+    let opened = cx.readers.open_target(&chosen.path, size, &permits);
     let opened = opened.and_then(|target| {
         if args.dry_run {
             target.into_medium_to_look_at()
@@ -96,10 +92,10 @@ pub(crate) fn open(
                 .remedy("pinewrit write IMAGE --to it first")
                 .remedy("or pinewrit table create it --size 8GB for an empty card file")
         }
-        e => explain::named_medium_error(&name, &e),
+        e => words::named_medium_error(&name, &e),
     })?;
     if args.dry_run {
-        tell_interrupted(ui, readers, &medium.path);
+        tell_interrupted(cx, &medium.path);
         return Ok(Opened {
             undo: UndoLog::new(PathBuf::new()),
             books: None,
@@ -108,9 +104,12 @@ pub(crate) fn open(
             medium,
         });
     }
-    let undo = settle_interrupted(ui, &chosen, &medium, args.yes)?;
+    let undo = settle_interrupted(cx, &chosen, &medium, args.yes)?;
     let key = chosen.key();
-    let found = records::state()?.receipts_of(&*medium.device, chosen.subject(&key));
+    let found = cx
+        .folders
+        .state()?
+        .receipts_of(&*medium.device, chosen.subject(&key));
     let nothing = Box::new(MemoryDevice::new(0));
     let device = std::mem::replace(&mut medium.device, nothing);
     let books = Arc::new(AmendedMedium::new(device, Books::open(found)));
@@ -148,7 +147,7 @@ fn must_not_be_packed(name: &str, path: &Path) -> Outcome {
 /// Finishes or takes back what a change that was killed had begun, and finds the place of the next
 /// undo file.
 pub(crate) fn settle_interrupted(
-    ui: &Ui,
+    cx: &Context,
     chosen: &Chosen,
     medium: &Medium,
     is_unasked: bool,
@@ -156,27 +155,27 @@ pub(crate) fn settle_interrupted(
     let name = chosen.name();
     let mut free = None;
     let mut last = None;
-    for path in records::state()?.undo_paths(&medium.path) {
+    for path in cx.folders.state()?.undo_paths(&medium.path) {
         let undo = UndoLog::new(path);
         last = Some(undo.clone());
         let state = undo.state(&medium.device);
-        match state.map_err(|e| explain::undo_error(&e))? {
+        match state.map_err(|e| words::undo_error(&e))? {
             CommitState::Nothing => {}
             CommitState::Elsewhere => continue,
             CommitState::Complete => {
-                amend_by(ui, chosen, medium, &undo, |undo| undo.remove())?;
+                amend_by(cx, chosen, medium, &undo, |undo| undo.remove())?;
             }
             CommitState::Halfway { written, left } => {
-                let finishes = wants_finish(ui, &name, (written, left), is_unasked);
+                let finishes = wants_finish(&cx.ui, &name, (written, left), is_unasked);
                 if finishes {
-                    amend_by(ui, chosen, medium, &undo, |undo| {
+                    amend_by(cx, chosen, medium, &undo, |undo| {
                         undo.finish(&medium.device).map(drop)
                     })?
                 } else {
                     let done = undo.roll_back(&medium.device);
-                    done.map_err(|e| explain::undo_error(&e))?;
+                    done.map_err(|e| words::undo_error(&e))?;
                 }
-                ui.say(if finishes {
+                cx.ui.say(if finishes {
                     format!("      it is finished; {name} has all of it\n")
                 } else {
                     format!("      it was put back; {name} is as it was before\n")
@@ -203,32 +202,35 @@ fn wants_finish(ui: &Ui, name: &str, (written, left): (u64, u64), is_unasked: bo
 
 /// Has an earlier change end, and puts it into the receipts.
 fn amend_by(
-    ui: &Ui,
+    cx: &Context,
     chosen: &Chosen,
     medium: &Medium,
     undo: &UndoLog,
     end: impl FnOnce(&UndoLog) -> Result<(), UndoError>,
 ) -> Outcome {
-    let failed = |e: UndoError| explain::undo_error(&e);
+    let failed = |e: UndoError| words::undo_error(&e);
     let before = undo.before(&medium.device).map_err(failed)?;
     let key = chosen.key();
-    let found = records::state()?.receipts_of(&before, chosen.subject(&key));
+    let found = cx
+        .folders
+        .state()?
+        .receipts_of(&before, chosen.subject(&key));
     let mut books = Books::open(found);
     let changed = before.changed();
-    for range in changed.map_err(|e| explain::disk_error(&chosen.name(), &e))? {
+    for range in changed.map_err(|e| words::disk_error(&chosen.name(), &e))? {
         books.note(&before, range);
     }
     end(undo).map_err(failed)?;
     let device = &*medium.device;
-    amend(ui, "finish", Vec::new(), |state, change| {
+    amend(cx, "finish", Vec::new(), |state, change| {
         books.amend(device, state, change)
     });
     Ok(())
 }
 
 /// Says of a medium that is only read that a change of it was interrupted.
-pub(crate) fn tell_interrupted(ui: &Ui, readers: &Readers, path: &Path) {
-    let Some(state) = records::state_if_any() else {
+pub(crate) fn tell_interrupted(cx: &Context, path: &Path) {
+    let Some(state) = cx.folders.state_if_any() else {
         return;
     };
     let all = state.undo_paths(path).into_iter().map(UndoLog::new);
@@ -237,7 +239,7 @@ pub(crate) fn tell_interrupted(ui: &Ui, readers: &Readers, path: &Path) {
         return;
     }
     // One that cannot be opened is told by the command itself.
-    let Ok(medium) = readers.open_for_reading(path) else {
+    let Ok(medium) = cx.readers.open_for_reading(path) else {
         return;
     };
     let is_halfway = |undo: &UndoLog| {
@@ -246,9 +248,9 @@ pub(crate) fn tell_interrupted(ui: &Ui, readers: &Readers, path: &Path) {
     };
     if there.iter().any(is_halfway) {
         let style = style::WARNING;
-        let chosen = target::find(readers, path, false);
+        let chosen = medium::find(cx, path, false);
         let name = chosen.map_or_else(|_| medium.name(), |chosen| chosen.name());
-        ui.say(format!(
+        cx.ui.say(format!(
             "{style}note:{style:#} an earlier change of {name} was interrupted halfway; the next command \
              that changes it finishes it or puts it back\n"
         ));

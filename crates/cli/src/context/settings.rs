@@ -8,13 +8,13 @@ use pinewrit_firstboot::settings::{self, CheckedSettings, Remark};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Outcome;
+use crate::commands::Outcome;
 use crate::events::Event;
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::secrets::UserSecrets;
 use crate::ui::{Answer, Ui, style};
+use crate::words;
 
 /// A settings file larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
@@ -50,7 +50,7 @@ pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<Checked
     let folder = path.parent().unwrap_or(Path::new(""));
     let name = path.display().to_string();
     let mut settings = settings::check(&text, folder, &UserSecrets)
-        .map_err(|mistakes| explain::mistakes(&name, &mistakes))?;
+        .map_err(|mistakes| words::mistakes(&name, &mistakes))?;
     settings.intake = wish;
     for warning in &settings.warnings {
         ui.event(&WarningEvent {

@@ -8,13 +8,13 @@ use pinewrit_image::{
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::records;
+use super::Context;
 use crate::args::SourceArgs;
 use crate::events::Event;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::progress::Waiting;
-use crate::ui::{Ui, units};
+use crate::ui::units;
+use crate::words;
 
 /// Whether a download is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -27,7 +27,7 @@ pub(crate) enum Keep {
 pub(crate) fn plain_options() -> OpenOptions {
     OpenOptions {
         spool: Spool {
-            folder: Some(records::spool),
+            folder: Some(super::folders::spool),
             ..Spool::default()
         },
         member: None,
@@ -41,14 +41,14 @@ pub(crate) fn plain_options() -> OpenOptions {
 
 /// Opens the image at `location`.
 pub(crate) fn open(
-    ui: &Ui,
+    cx: &Context,
     location: &Location,
     args: &SourceArgs,
     keep: Keep,
 ) -> Result<ImageSource, Message> {
     let options = OpenOptions {
         spool: Spool {
-            folder: Some(records::spool),
+            folder: Some(super::folders::spool),
             ..Spool::default()
         },
         member: args.member.clone(),
@@ -56,28 +56,32 @@ pub(crate) fn open(
             patience: Duration::from_secs(args.patience),
             cache: match location {
                 Location::Path(_) => None,
-                Location::Url(_) => records::cache().ok(),
+                Location::Url(_) => cx.folders.cache().ok(),
             },
             keep: keep == Keep::Yes,
         },
     };
-    let waiting = Waiting::new(ui, format!("opening {}", location.name()));
+    let waiting = Waiting::new(&cx.ui, format!("opening {}", location.name()));
     let what = format!("unpacking {} to a file first", location.name());
     waiting.watch(what, &options.spool.done, &options.spool.total);
     let opened = ImageSource::open_with(location, &options);
     drop(waiting);
-    opened.map_err(|e| explain::open_error(&e))
+    opened.map_err(|e| words::open_error(&e))
 }
 
 /// Keeps a finished download if that was asked for; tells how fetching went.
-pub(crate) fn finish(ui: &Ui, source: &ImageSource, keep: Keep) -> Vec<(&'static str, String)> {
-    let waiting = Waiting::new(ui, "fetching the rest of the download".to_owned());
+pub(crate) fn finish(
+    cx: &Context,
+    source: &ImageSource,
+    keep: Keep,
+) -> Vec<(&'static str, String)> {
+    let waiting = Waiting::new(&cx.ui, "fetching the rest of the download".to_owned());
     let kept = source.keep_download();
     drop(waiting);
     let Some(stats) = source.fetch_stats() else {
         return Vec::new();
     };
-    ui.event(&DownloadEvent {
+    cx.ui.event(&DownloadEvent {
         fetched_bytes: stats.fetched,
         kept_bytes: stats.kept,
         resumed: stats.resumed,
@@ -87,7 +91,7 @@ pub(crate) fn finish(ui: &Ui, source: &ImageSource, keep: Keep) -> Vec<(&'static
     match kept {
         Ok(Some(path)) => lines.push(("kept", path.display().to_string())),
         Ok(None) => {
-            let why = records::cache().err().filter(|_| keep == Keep::Yes);
+            let why = cx.folders.cache().err().filter(|_| keep == Keep::Yes);
             lines.extend(why.map(|why| ("not kept", why)));
         }
         // The medium is right all the same.

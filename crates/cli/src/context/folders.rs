@@ -1,35 +1,64 @@
 //! Where state is kept: receipts of what was written, notes of what was not finished, undo files,
 //! kept downloads.
 
-use std::path::PathBuf;
-use std::sync::OnceLock;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, OnceLock};
 
 use pinewrit_core::state::{Owner, StateFolder, UnsafePlace, make_private};
 
 use crate::exit::Exit;
 use crate::message::Message;
 
-static CHOSEN: OnceLock<StateFolder> = OnceLock::new();
-
-/// Keeps everything in this folder from now on, and not in the user's own.
-pub(super) fn keep_in(folder: PathBuf) -> Result<(), Message> {
-    let folder = StateFolder::open(&folder).map_err(|e| unusable(&e))?;
-    // The first choice stays.
-    let _ = CHOSEN.set(folder);
-    Ok(())
+/// Where records and downloads of this user are. Each is looked for when it is first needed.
+#[derive(Clone, Default)]
+pub(crate) struct Folders {
+    state: Arc<OnceLock<StateFolder>>,
 }
 
-/// The state folder: that of the XDG Base Directory Specification, or in the home that the user
-/// database tells, or for root that of the system. Never one that others can write in.
-pub(super) fn state() -> Result<StateFolder, Message> {
-    if let Some(chosen) = CHOSEN.get() {
-        return Ok(chosen.clone());
+impl Folders {
+    /// Keeps all records in this folder, and not in the user's own.
+    pub(crate) fn in_folder(folder: &Path) -> Result<Self, Message> {
+        let folder = StateFolder::open(folder).map_err(|e| unusable(&e))?;
+        Ok(Self {
+            state: Arc::new(OnceLock::from(folder)),
+        })
     }
-    let found = match callers_folder() {
-        Some(found) => found,
-        None => open_first(own_folders("XDG_STATE_HOME", ".local/state", "/var/lib"))?,
-    };
-    Ok(CHOSEN.get_or_init(|| found).clone())
+
+    /// The state folder: that of the XDG Base Directory Specification, or in the home that the user
+    /// database tells, or for root that of the system. Never one that others can write in.
+    pub(crate) fn state(&self) -> Result<StateFolder, Message> {
+        if let Some(known) = self.state.get() {
+            return Ok(known.clone());
+        }
+        let found = match callers_folder() {
+            Some(found) => found,
+            None => open_first(own_folders("XDG_STATE_HOME", ".local/state", "/var/lib"))?,
+        };
+        Ok(self.state.get_or_init(|| found).clone())
+    }
+
+    /// The state folder, for commands that work without it as well.
+    pub(crate) fn state_if_any(&self) -> Option<StateFolder> {
+        self.state().ok()
+    }
+
+    /// The state folder, for a write: a full or broken disk there is no reason not to make a card, but
+    /// there has to be a place that is this user's own.
+    pub(crate) fn state_for_writing(&self) -> Result<Option<StateFolder>, Message> {
+        match self.state() {
+            Ok(state) => Ok(Some(state)),
+            Err(message) if message.exit == Exit::Internal => Ok(None),
+            Err(message) => Err(message),
+        }
+    }
+
+    /// Where kept downloads are.
+    ///
+    /// # Errors
+    /// Why there is no place for them.
+    pub(crate) fn cache(&self) -> Result<PathBuf, String> {
+        cache()
+    }
 }
 
 /// The folder of the user who has called this program by sudo(8): a card that was written so is verified
@@ -49,26 +78,11 @@ fn callers_folder() -> Option<StateFolder> {
     StateFolder::open_for(&folder, Owner { uid, gid }).ok()
 }
 
-/// The state folder, for commands that work without it as well.
-pub(super) fn state_if_any() -> Option<StateFolder> {
-    state().ok()
-}
-
-/// The state folder, for a write: a full or broken disk there is no reason not to make a card, but
-/// there has to be a place that is this user's own.
-pub(super) fn state_for_writing() -> Result<Option<StateFolder>, Message> {
-    match state() {
-        Ok(state) => Ok(Some(state)),
-        Err(message) if message.exit == Exit::Internal => Ok(None),
-        Err(message) => Err(message),
-    }
-}
-
 /// Where kept downloads are.
 ///
 /// # Errors
 /// Why there is no place for them.
-pub(super) fn cache() -> Result<PathBuf, String> {
+fn cache() -> Result<PathBuf, String> {
     let folders = own_folders("XDG_CACHE_HOME", ".cache", "/var/cache");
     let mut why = "this user has no home".to_owned();
     for folder in folders {

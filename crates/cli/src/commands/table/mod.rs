@@ -3,21 +3,25 @@
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_core::table::{TableChange, cut_filesystems, prepare, prepare_wipe};
 use pinewrit_disk::BlockDevice;
-use pinewrit_host::Readers;
 use pinewrit_table::{NewPartition, PURPOSES, PartitionType, SchemeKind, TableEdit, TableError};
 use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
-use super::change::{self, Opened, confirm};
-use super::{Outcome, renew, report, target};
+use crate::context::Context;
+use crate::context::change::{self, Opened, confirm};
+pub(crate) mod renew;
+
+use super::Outcome;
 use crate::args::{AddArgs, ChangeArgs, SchemeArg, TableAction, TableArgs};
 use crate::clock;
+use crate::context::medium;
 use crate::events::{Event, MediumName};
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
-use crate::ui::{self, Ui, style, units};
+use crate::ui::{self, style, units};
+use crate::words;
+use crate::words::inspection;
 
 /// A table, before and after.
 #[derive(Serialize, JsonSchema)]
@@ -63,19 +67,19 @@ struct Step {
     loses: Option<(String, String)>,
 }
 
-pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
+pub(crate) fn run(cx: &Context, args: &TableArgs) -> Outcome {
     match &args.action {
-        TableAction::Show { medium } => show(ui, readers, medium),
+        TableAction::Show { medium } => show(cx, medium),
         TableAction::Create {
             change,
             scheme,
             size,
-        } => create(ui, readers, change, *scheme, *size),
-        TableAction::Wipe { change, scheme } => wipe(ui, readers, change, *scheme),
-        TableAction::Renew { change } => renew::run(ui, readers, change),
-        TableAction::Add(add) => add_partition(ui, readers, add),
+        } => create(cx, change, *scheme, *size),
+        TableAction::Wipe { change, scheme } => wipe(cx, change, *scheme),
+        TableAction::Renew { change } => renew::run(cx, change),
+        TableAction::Add(add) => add_partition(cx, add),
         TableAction::Remove { change, partition } => {
-            let opened = change::open(ui, readers, change, None)?;
+            let opened = change::open(cx, change, None)?;
             let number = number_of(&opened, partition)?;
             let lost = lost_partition(&opened, number)?;
             let step = Step {
@@ -87,7 +91,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
                     lost,
                 )),
             };
-            edit(ui, change, &opened, step, |table, _| table.remove(number))
+            edit(cx, change, &opened, step, |table, _| table.remove(number))
         }
         TableAction::Resize {
             change,
@@ -95,7 +99,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
             size,
             with_filesystem,
         } => {
-            let opened = change::open(ui, readers, change, None)?;
+            let opened = change::open(cx, change, None)?;
             let number = number_of(&opened, partition)?;
             let step = Step {
                 grows: with_filesystem.then_some(number),
@@ -103,12 +107,12 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
                 done: format!("partition {number} of {} has another size", opened.name),
                 loses: None,
             };
-            edit(ui, change, &opened, step, |table, _| {
+            edit(cx, change, &opened, step, |table, _| {
                 table.resize(number, *size)
             })
         }
         TableAction::Convert { change, scheme } => {
-            let opened = change::open(ui, readers, change, None)?;
+            let opened = change::open(cx, change, None)?;
             let scheme = scheme.kind();
             let step = Step {
                 grows: None,
@@ -120,12 +124,12 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
                 ),
                 loses: None,
             };
-            edit(ui, change, &opened, step, |table, device| {
+            edit(cx, change, &opened, step, |table, device| {
                 table.convert(scheme, device, &mut ids())
             })
         }
         TableAction::Activate { change, partition } => {
-            let opened = change::open(ui, readers, change, None)?;
+            let opened = change::open(cx, change, None)?;
             let number = match partition.as_str() {
                 "none" => None,
                 named => Some(number_of(&opened, named)?),
@@ -140,14 +144,14 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
                 done,
                 loses: None,
             };
-            edit(ui, change, &opened, step, |table, _| table.activate(number))
+            edit(cx, change, &opened, step, |table, _| table.activate(number))
         }
         TableAction::Type {
             change,
             partition,
             kind,
         } => {
-            let opened = change::open(ui, readers, change, None)?;
+            let opened = change::open(cx, change, None)?;
             let number = number_of(&opened, partition)?;
             let step = Step {
                 grows: None,
@@ -156,7 +160,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
                 loses: None,
             };
             let kind = kind_on(&opened, kind)?;
-            edit(ui, change, &opened, step, |table, _| {
+            edit(cx, change, &opened, step, |table, _| {
                 table.set_kind(number, kind)
             })
         }
@@ -165,7 +169,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
             partition,
             name,
         } => {
-            let opened = change::open(ui, readers, change, None)?;
+            let opened = change::open(cx, change, None)?;
             let number = number_of(&opened, partition)?;
             let step = Step {
                 grows: None,
@@ -173,7 +177,7 @@ pub(crate) fn run(ui: &Ui, readers: &Readers, args: &TableArgs) -> Outcome {
                 done: format!("partition {number} of {} has another name", opened.name),
                 loses: None,
             };
-            edit(ui, change, &opened, step, |table, _| {
+            edit(cx, change, &opened, step, |table, _| {
                 table.set_name(number, name)
             })
         }
@@ -196,7 +200,7 @@ impl SchemeArg {
 
 fn look_at(opened: &Opened) -> Result<Inspection, Message> {
     let device = &*opened.medium.device;
-    inspect_medium(device).map_err(|e| explain::disk_error(&opened.name, &e))
+    inspect_medium(device).map_err(|e| words::disk_error(&opened.name, &e))
 }
 
 fn number_of(opened: &Opened, named: &str) -> Result<u32, Message> {
@@ -207,13 +211,13 @@ fn number_of(opened: &Opened, named: &str) -> Result<u32, Message> {
 fn lost_partition(opened: &Opened, number: u32) -> Result<String, Message> {
     let found = look_at(opened)?;
     let partition = found.partitions.iter().find(|p| p.number == number);
-    Ok(partition.map_or(String::new(), report::brief))
+    Ok(partition.map_or(String::new(), inspection::brief))
 }
 
 fn kind_on(opened: &Opened, text: &str) -> Result<PartitionType, Message> {
     let table = TableEdit::read(&*opened.medium.device);
     let scheme = table
-        .map_err(|e| explain::table_error(&opened.name, &e))?
+        .map_err(|e| words::table_error(&opened.name, &e))?
         .scheme();
     parse_kind(text, scheme)
 }
@@ -235,16 +239,17 @@ fn parse_kind(text: &str, scheme: SchemeKind) -> Result<PartitionType, Message> 
     })
 }
 
-fn show(ui: &Ui, readers: &Readers, medium: &std::path::Path) -> Outcome {
-    let chosen = target::find(readers, medium, false)?;
+fn show(cx: &Context, medium: &std::path::Path) -> Outcome {
+    let chosen = medium::find(cx, medium, false)?;
     let name = chosen.name();
-    change::tell_interrupted(ui, readers, &chosen.path);
-    let opened = readers
+    change::tell_interrupted(cx, &chosen.path);
+    let opened = cx
+        .readers
         .open_for_reading(&chosen.path)
-        .map_err(|e| explain::medium_error(&e))?;
+        .map_err(|e| words::medium_error(&e))?;
     let size = opened.device.size();
-    let found = inspect(&*opened.device, Some(size)).map_err(|e| explain::disk_error(&name, &e))?;
-    ui.event(&TableEvent {
+    let found = inspect(&*opened.device, Some(size)).map_err(|e| words::disk_error(&name, &e))?;
+    cx.ui.event(&TableEvent {
         command: "table show",
         medium: MediumName::of(&chosen),
         dry_run: false,
@@ -254,15 +259,15 @@ fn show(ui: &Ui, readers: &Readers, medium: &std::path::Path) -> Outcome {
     });
     let (strong, warning) = (style::STRONG, style::WARNING);
     let sector = opened.device.logical_sector().bytes();
-    let scheme = report::scheme(&found);
+    let scheme = inspection::scheme(&found);
     let mut text = format!("{strong}{name}{strong:#}  {scheme}\n\n");
-    text += &report::table(&found, sector, ui::width());
-    text += &report::identifiers(&found);
+    text += &inspection::table(&found, sector, ui::width());
+    text += &inspection::identifiers(&found);
     text += &gaps(&*opened.device);
     for problem in &found.problems {
         text += &format!("{warning}warning:{warning:#} {problem}\n");
     }
-    ui.result(text);
+    cx.ui.result(text);
     Ok(())
 }
 
@@ -283,24 +288,18 @@ fn gaps(device: &dyn BlockDevice) -> String {
         .collect()
 }
 
-fn create(
-    ui: &Ui,
-    readers: &Readers,
-    args: &ChangeArgs,
-    scheme: SchemeArg,
-    size: Option<u64>,
-) -> Outcome {
-    let opened = change::open(ui, readers, args, size)?;
+fn create(cx: &Context, args: &ChangeArgs, scheme: SchemeArg, size: Option<u64>) -> Outcome {
+    let opened = change::open(cx, args, size)?;
     let step = replace_step(&opened, "table create", scheme)?;
     let prepared = prepare(&*opened.medium.device, |device| {
         TableEdit::replace(device, scheme.kind(), &mut ids())
     });
-    let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
-    finish(ui, args, &opened, step, prepared)
+    let prepared = prepared.map_err(|e| words::table_error(&opened.name, &e))?;
+    finish(cx, args, &opened, step, prepared)
 }
 
-fn wipe(ui: &Ui, readers: &Readers, args: &ChangeArgs, scheme: SchemeArg) -> Outcome {
-    let opened = change::open(ui, readers, args, None)?;
+fn wipe(cx: &Context, args: &ChangeArgs, scheme: SchemeArg) -> Outcome {
+    let opened = change::open(cx, args, None)?;
     let mut step = replace_step(&opened, "table wipe", scheme)?;
     step.done = format!(
         "{} has an empty {} and nothing else",
@@ -310,8 +309,8 @@ fn wipe(ui: &Ui, readers: &Readers, args: &ChangeArgs, scheme: SchemeArg) -> Out
     let device = &*opened.medium.device;
     let empty = TableEdit::replace(device, scheme.kind(), &mut ids());
     let prepared = empty.and_then(|empty| prepare_wipe(device, &empty));
-    let prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
-    finish(ui, args, &opened, step, prepared)
+    let prepared = prepared.map_err(|e| words::table_error(&opened.name, &e))?;
+    finish(cx, args, &opened, step, prepared)
 }
 
 fn replace_step(
@@ -321,7 +320,7 @@ fn replace_step(
 ) -> Result<Step, Message> {
     let found = look_at(opened)?;
     let name = &opened.name;
-    let lost = report::summary(&found);
+    let lost = inspection::summary(&found);
     let loses = !found.is_unknown();
     Ok(Step {
         grows: None,
@@ -331,8 +330,8 @@ fn replace_step(
     })
 }
 
-fn add_partition(ui: &Ui, readers: &Readers, args: &AddArgs) -> Outcome {
-    let opened = change::open(ui, readers, &args.change, None)?;
+fn add_partition(cx: &Context, args: &AddArgs) -> Outcome {
+    let opened = change::open(cx, &args.change, None)?;
     let kind = kind_on(&opened, &args.kind)?;
     let new = NewPartition {
         start: args.start,
@@ -343,14 +342,14 @@ fn add_partition(ui: &Ui, readers: &Readers, args: &AddArgs) -> Outcome {
     };
     // What it will be called is known once it has a place.
     let trial = TableEdit::read(&*opened.medium.device).and_then(|mut t| t.add(&new, &mut ids()));
-    let number = trial.map_err(|e| explain::table_error(&opened.name, &e))?;
+    let number = trial.map_err(|e| words::table_error(&opened.name, &e))?;
     let step = Step {
         grows: None,
         command: "table add",
         done: format!("partition {number} is added to {}", opened.name),
         loses: None,
     };
-    edit(ui, &args.change, &opened, step, |table, _| {
+    edit(cx, &args.change, &opened, step, |table, _| {
         let number = table.add(&new, &mut ids())?;
         if args.active {
             table.activate(Some(number))
@@ -362,7 +361,7 @@ fn add_partition(ui: &Ui, readers: &Readers, args: &AddArgs) -> Outcome {
 
 /// Changes the table that is there.
 fn edit(
-    ui: &Ui,
+    cx: &Context,
     args: &ChangeArgs,
     opened: &Opened,
     step: Step,
@@ -373,16 +372,16 @@ fn edit(
         change(&mut table, device)?;
         Ok(table)
     });
-    let mut prepared = prepared.map_err(|e| explain::table_error(&opened.name, &e))?;
+    let mut prepared = prepared.map_err(|e| words::table_error(&opened.name, &e))?;
     if let Some(number) = step.grows {
         grow_filesystem(&opened.name, &mut prepared, number)?;
     }
-    finish(ui, args, opened, step, prepared)
+    finish(cx, args, opened, step, prepared)
 }
 
 fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> Outcome {
     let grown = pinewrit_core::table::grow_filesystem(prepared, number, clock::timestamp());
-    let why = match grown.map_err(|e| explain::disk_error(name, &e))? {
+    let why = match grown.map_err(|e| words::disk_error(name, &e))? {
         None => "there is none that is recognised".to_owned(),
         Some(grown) => match grown.kept_because {
             None => return Ok(()),
@@ -414,33 +413,33 @@ fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> O
 }
 
 fn finish(
-    ui: &Ui,
+    cx: &Context,
     args: &ChangeArgs,
     opened: &Opened,
     step: Step,
     prepared: TableChange<'_>,
 ) -> Outcome {
     let name = &opened.name;
-    let failed = |e: pinewrit_disk::DiskError| explain::disk_error(name, &e);
+    let failed = |e: pinewrit_disk::DiskError| words::disk_error(name, &e);
     if let Some(cut) = cut_filesystems(&prepared).map_err(failed)?.first() {
-        return Err(explain::cut_filesystem(name, cut));
+        return Err(words::cut_filesystem(name, cut));
     }
     let changed = !prepared.is_empty().map_err(failed)?;
     if let Some((question, lost)) = &step.loses
         && changed
     {
-        confirm(ui, args, question, lost)?;
+        confirm(&cx.ui, args, question, lost)?;
     }
     let mut note = None;
     let outcome = prepared.report().clone();
     if changed && !args.dry_run {
         prepared
             .commit(Some(&opened.undo))
-            .map_err(|e| explain::commit_error(name, &e))?;
-        opened.amend(ui, step.command, Vec::new());
+            .map_err(|e| words::commit_error(name, &e))?;
+        opened.amend(cx, step.command, Vec::new());
         note = rescan_note(opened);
     }
-    ui.event(&TableEvent {
+    cx.ui.event(&TableEvent {
         command: step.command,
         medium: opened.id.clone(),
         dry_run: args.dry_run,
@@ -467,12 +466,12 @@ fn finish(
         .into_iter()
         .filter(|(side, _)| changed || *side == "after")
     {
-        let scheme = report::scheme(found);
+        let scheme = inspection::scheme(found);
         text += &format!("\n  {dim}{side:<9}{dim:#} {scheme}\n");
-        text += &report::table(found, sector, ui::width());
+        text += &inspection::table(found, sector, ui::width());
     }
-    text += &report::identifiers(&outcome.after);
-    ui.result(text);
+    text += &inspection::identifiers(&outcome.after);
+    cx.ui.result(text);
     Ok(())
 }
 

@@ -3,16 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use pinewrit_core::state::Subject;
-use pinewrit_host::{
-    BlockName, Footing, Hold, MediumError, MediumFacts, Permits, Readers, Tag, Verdict,
-};
+use pinewrit_host::{BlockName, Footing, Hold, MediumError, MediumFacts, Permits, Tag, Verdict};
 
-use super::{Outcome, records};
+use super::Context;
 use crate::args::MediumArgs;
+use crate::commands::Outcome;
 use crate::exit::Exit;
-use crate::explain;
 use crate::message::Message;
 use crate::ui::{Answer, Ui};
+use crate::words;
 
 /// The medium that was named.
 pub(crate) struct Chosen {
@@ -25,14 +24,14 @@ pub(crate) struct Chosen {
 }
 
 /// Finds the medium that `named` names. A card file that is `to_be_made` is not looked for.
-pub(crate) fn find(readers: &Readers, named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
+pub(crate) fn find(cx: &Context, named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
     let text = named.to_str().filter(|text| !text.contains('/'));
     let tag = text.and_then(Tag::parse);
-    let whole = readers.whole_at(named);
+    let whole = cx.readers.whole_at(named);
     let media = match (&tag, &whole) {
         (None, None) => Vec::new(),
         // Card files need nothing of it; devices are judged once more when they are opened.
-        _ => readers.media().unwrap_or_default(),
+        _ => cx.readers.media().unwrap_or_default(),
     };
     let tagged = media
         .iter()
@@ -113,7 +112,7 @@ pub(crate) fn must_not_be_system(chosen: &Chosen) -> Outcome {
                 path: chosen.path.clone(),
                 verdict: verdict.clone(),
             };
-            Err(explain::named_medium_error(&chosen.name(), &refused))
+            Err(words::named_medium_error(&chosen.name(), &refused))
         }
         _ => Ok(()),
     }
@@ -121,12 +120,8 @@ pub(crate) fn must_not_be_system(chosen: &Chosen) -> Outcome {
 
 /// Refuses to write a medium that holds what is needed meanwhile, or is kept by it: `things` are named
 /// in the message.
-pub(crate) fn must_not_meet(
-    readers: &Readers,
-    chosen: &Chosen,
-    things: &[(&str, Footing)],
-) -> Outcome {
-    let own = readers.footing(&chosen.path);
+pub(crate) fn must_not_meet(cx: &Context, chosen: &Chosen, things: &[(&str, Footing)]) -> Outcome {
+    let own = cx.readers.footing(&chosen.path);
     let Some((thing, _)) = things.iter().find(|(_, footing)| own.meets(footing)) else {
         return Ok(());
     };
@@ -140,10 +135,10 @@ pub(crate) fn must_not_meet(
 }
 
 /// The state folder on the medium itself would be overwritten, or keep it in use.
-pub(crate) fn must_not_hold_records(readers: &Readers, chosen: &Chosen) -> Outcome {
-    let state = records::state()?;
-    let footing = readers.footing(state.path());
-    must_not_meet(readers, chosen, &[("the state folder", footing)])
+pub(crate) fn must_not_hold_records(cx: &Context, chosen: &Chosen) -> Outcome {
+    let state = cx.folders.state()?;
+    let footing = cx.readers.footing(state.path());
+    must_not_meet(cx, chosen, &[("the state folder", footing)])
 }
 
 /// A medium in a few words.
@@ -204,21 +199,16 @@ impl Chosen {
 
     /// Frees the medium and asks for its tag once more, where that is needed and allowed. What
     /// must not be written is refused when it is opened.
-    pub(crate) fn permits(
-        &mut self,
-        ui: &Ui,
-        readers: &Readers,
-        args: &MediumArgs,
-    ) -> Result<Permits, Message> {
+    pub(crate) fn permits(&mut self, cx: &Context, args: &MediumArgs) -> Result<Permits, Message> {
         let mut permits = self.given_permits(args);
         let Some(facts) = &self.facts else {
             return Ok(permits);
         };
         if let Verdict::Busy(holds) = &facts.verdict
-            && self.may_unmount(ui, holds, args)
+            && self.may_unmount(&cx.ui, holds, args)
         {
             let name = facts.name.clone();
-            self.free(ui, readers, &name)?;
+            self.free(cx, &name)?;
         }
         let Some(facts) = &self.facts else {
             return Ok(permits);
@@ -226,10 +216,10 @@ impl Chosen {
         if let (Verdict::Unsure(doubts), Some(tag)) = (&facts.verdict, &facts.tag)
             && args.confirm.as_ref() != Some(tag)
         {
-            let refusal = explain::unsure(&describe(facts), tag, doubts);
+            let refusal = words::unsure(&describe(facts), tag, doubts);
             let typed = match &args.confirm {
                 Some(_) => None,
-                None => ui.ask_text(explain::doubts(&describe(facts), tag, doubts)),
+                None => cx.ui.ask_text(words::doubts(&describe(facts), tag, doubts)),
             };
             if typed.as_deref().and_then(Tag::parse).as_ref() != Some(tag) {
                 return Err(refusal);
@@ -260,19 +250,15 @@ impl Chosen {
     }
 
     /// Unmounts all of the medium; returns where it was mounted.
-    pub(crate) fn free(
-        &mut self,
-        ui: &Ui,
-        readers: &Readers,
-        name: &BlockName,
-    ) -> Result<Vec<PathBuf>, Message> {
-        let points = readers
+    pub(crate) fn free(&mut self, cx: &Context, name: &BlockName) -> Result<Vec<PathBuf>, Message> {
+        let points = cx
+            .readers
             .unmount(name)
-            .map_err(|e| explain::unmount_error(&e))?;
+            .map_err(|e| words::unmount_error(&e))?;
         for point in &points {
-            ui.say(format!("unmounted {}\n", point.display()));
+            cx.ui.say(format!("unmounted {}\n", point.display()));
         }
-        self.facts = readers.medium(name).ok().flatten();
+        self.facts = cx.readers.medium(name).ok().flatten();
         Ok(points)
     }
 }

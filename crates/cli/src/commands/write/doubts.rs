@@ -1,0 +1,89 @@
+//! What speaks against an image, asked before it is written.
+
+use pinewrit_core::write::{ImageDoubt, WritePlan};
+
+use super::{NOTHING_WRITTEN, Wish};
+use crate::exit::Exit;
+use crate::message::Message;
+use crate::ui::{Answer, Ui, units};
+
+/// Refuses or asks about what is no image that is known, is too short, or is for other media. What is
+/// answered with yes is written as it is.
+pub(super) fn ask(ui: &Ui, wish: &Wish<'_>, plan: &mut WritePlan) -> Result<(), Message> {
+    let name = plan.source.name();
+    // One yes is not an answer to the next question.
+    for doubt in &plan.doubts {
+        let (message, question) = in_words(&name, doubt);
+        if wish.dry_run || ui.ask(question) != Answer::Yes {
+            return Err(message.fact("state", NOTHING_WRITTEN));
+        }
+    }
+    plan.request.as_it_is |= !plan.doubts.is_empty();
+    Ok(())
+}
+
+fn in_words(name: &str, doubt: &ImageDoubt) -> (Message, String) {
+    match doubt {
+        ImageDoubt::Unknown { head } => (
+            unknown(name, head.as_ref()),
+            format!("{name} is not known to be an image. Write its bytes as they are?"),
+        ),
+        ImageDoubt::CutOff { size, reach } => (
+            cut_off(name, *size, *reach),
+            format!("{name} is cut off. Write what is there?"),
+        ),
+        ImageDoubt::OtherSectors {
+            medium,
+            image_sector,
+            medium_sector,
+        } => (
+            other_sectors(name, medium, (*image_sector, *medium_sector)),
+            format!("{name} is for media with other sectors. Write it all the same?"),
+        ),
+    }
+}
+
+fn unknown(name: &str, head: Option<&[u8; 16]>) -> Message {
+    let head = match head {
+        Some(head) => head.map(|byte| format!("{byte:02x}")).join(" "),
+        None => "nothing that can be read".to_owned(),
+    };
+    let what = format!("{name} is not known to be an image of a medium");
+    Message::new(Exit::Source, what)
+        .fact("found", "no partition table, boot sector or file system")
+        .fact("begins", head)
+        .remedy("unpack or convert it first, if it is a format of its own")
+        .remedy("--as-it-is writes its bytes as they are, as for loaders and firmware")
+}
+
+fn cut_off(name: &str, size: u64, reach: u64) -> Message {
+    let missing = units::size(reach.saturating_sub(size));
+    let reach = units::exact(reach);
+    Message::new(Exit::Source, format!("{name} is cut off"))
+        .fact("its size", units::exact(size).trim_start())
+        .fact(
+            "should be",
+            format!(
+                "{}, as its partitions say; {missing} are missing",
+                reach.trim_start()
+            ),
+        )
+        .remedy("get the image again, and its checksum with it")
+        .remedy("--as-it-is writes what is there")
+}
+
+fn other_sectors(name: &str, medium: &str, (image, own): (u64, u64)) -> Message {
+    let what = format!("{name} is for media with other sectors than {medium} has");
+    Message::new(Exit::Refused, what)
+        .fact(
+            "image",
+            format!("its table counts sectors of {image} bytes"),
+        )
+        .fact(
+            "medium",
+            format!("has sectors of {own} bytes: no system would find the partitions"),
+        )
+        .remedy("another medium or adapter; some adapters can be switched to other sectors")
+        .remedy("pinewrit build makes the same partitions for any sectors")
+        .remedy("--as-it-is writes it all the same")
+}
