@@ -16,6 +16,7 @@ pub mod verify;
 pub mod write;
 
 mod events;
+mod patience;
 mod pipeline;
 
 pub use events::{Cancel, Observer, Progress, Silent, Stage};

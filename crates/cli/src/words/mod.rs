@@ -239,16 +239,14 @@ pub(crate) fn verify_error(image: &str, medium: &str, error: &VerifyError) -> Me
 }
 
 /// A comparison with a receipt that could not be made.
-pub(crate) fn comparison_error(medium: &str, error: &WriteError) -> Message {
+pub(crate) fn comparison_error(medium: &str, error: &VerifyError) -> Message {
     match error {
-        WriteError::Disk(error) | WriteError::Dead(error) => disk_error(medium, error),
-        WriteError::PastEnd { medium: size } => Message::new(
+        VerifyError::TooLarge { medium: size } => Message::new(
             Exit::Differences,
             format!("{medium} is smaller than what the receipt says"),
         )
         .fact("medium", units::exact(*size)),
-        WriteError::Cancelled => interrupted(),
-        other => Message::new(Exit::Internal, other.to_string()),
+        other => verify_error("the receipt", medium, other),
     }
 }
 

@@ -10,7 +10,8 @@ use serde::{Deserialize, Serialize};
 mod amend;
 
 use crate::inspect::inspect;
-use crate::write::{ChunkRecord, PacePoint, WriteError, WriteReport, compare_with_records};
+use crate::verify::{VerifyError, verify_records};
+use crate::write::{ChunkRecord, PacePoint, WriteReport};
 use crate::{Cancel, Observer};
 
 pub use amend::{AmendedMedium, Books};
@@ -431,9 +432,9 @@ impl Receipt {
         medium: &dyn BlockDevice,
         observer: &dyn Observer,
         cancel: &Cancel,
-    ) -> Result<Vec<ChunkRecord>, WriteError> {
+    ) -> Result<Vec<ChunkRecord>, VerifyError> {
         let records = self.records().unwrap_or_default();
-        compare_with_records(medium, records, observer, cancel)
+        verify_records(medium, records, observer, cancel)
     }
 
     /// Bytes in use, all of which are compared.

@@ -12,7 +12,8 @@ use super::finish::{clear_head, clear_tables, finish};
 use super::report::{ChecksumReport, ChunkRecord, WriteError, WriteReport};
 use super::state::{Event, State};
 use super::work::{Bench, Done, REQUEST};
-use super::{ReadBack, WriteOptions, WriteOrder, patience};
+use super::{ReadBack, WriteOptions, WriteOrder};
+use crate::patience;
 use crate::pipeline::{Chunk, SourcePosition, spawn};
 use crate::{Cancel, Progress, Stage};
 use pinewrit_volume::extents::RegionFacts;
@@ -101,7 +102,9 @@ impl Lane<'_> {
         }
         let bench = self.bench();
         self.target.observer.stage(Stage::Write, self.total(state));
-        self.work(&bench, Some(chunks), state)?;
+        self.write(&bench, &chunks, state)?;
+        // The stream must not wait for this medium.
+        drop(chunks);
         let StreamOutcome::Ended {
             image_bytes,
             checksum,
@@ -128,7 +131,7 @@ impl Lane<'_> {
                 end: medium.size(),
             });
             self.target.observer.stage(Stage::Verify, Some(state.used));
-            self.work(&bench, None, state)?;
+            self.check(&bench, state)?;
             self.judge(&bench, state)?;
             self.head_must_be_blank()?;
         }
@@ -153,33 +156,6 @@ impl Lane<'_> {
             chunks: std::mem::take(&mut state.records),
             pace: std::mem::take(&mut state.pace),
         })
-    }
-
-    /// Compares the medium with what was recorded of it.
-    pub(super) fn compare(
-        &self,
-        records: Vec<ChunkRecord>,
-    ) -> Result<Vec<ChunkRecord>, WriteError> {
-        let medium = self.target.medium;
-        let used = records.iter().map(ChunkRecord::used_bytes).sum();
-        let mut state = State {
-            unchecked: records,
-            used,
-            ..State::default()
-        };
-        self.target.observer.stage(Stage::Compare, Some(used));
-        medium.forget_cache(ByteRange {
-            start: 0,
-            end: medium.size(),
-        });
-        let bench = self.bench();
-        self.work(&bench, None, &mut state)
-            .map_err(|error| match error {
-                WriteError::Disk(error) if patience::is_dead(medium) => WriteError::Dead(error),
-                error => error,
-            })?;
-        state.differing.sort_by_key(|record| record.index);
-        Ok(state.differing)
     }
 
     fn bench(&self) -> Bench<'_> {
@@ -231,100 +207,59 @@ impl Lane<'_> {
             .map(|image| image.saturating_sub(free).max(state.used))
     }
 
-    /// Lets the workers write what comes, or read back what is left.
-    fn work(
+    /// Lets the workers write what comes, and read it back behind that where it is to be.
+    fn write(
         &self,
         bench: &Bench<'_>,
-        chunks: Option<Receiver<Arc<Chunk>>>,
+        chunks: &Receiver<Arc<Chunk>>,
         state: &mut State,
     ) -> Result<(), WriteError> {
-        let is_writing = chunks.is_some();
         let is_behind = self.options.verify && self.target.read_back == ReadBack::Behind;
-        let busy = AtomicU32::new(0);
+        let busy = &AtomicU32::new(0);
         thread::scope(|scope| {
             let (events, told) = unbounded();
-            let (to_check, check) = unbounded::<ChunkRecord>();
-            let mut writers = 0;
-            if let Some(chunks) = chunks {
-                writers = WORKERS;
-                for _ in 0..WORKERS {
-                    let (chunks, events) = (chunks.clone(), events.clone());
-                    let busy = &busy;
-                    spawn(scope, "write", move || {
-                        write_all(bench, &chunks, &events, busy)
-                    });
-                }
+            for _ in 0..WORKERS {
+                let events = events.clone();
+                spawn(scope, "write", move || {
+                    write_all(bench, chunks, &events, busy)
+                });
             }
-            if is_behind || !is_writing {
-                for _ in 0..WORKERS {
-                    let (check, events) = (check.clone(), events.clone());
-                    let busy = &busy;
-                    spawn(scope, "check", move || {
-                        check_all(bench, &check, &events, busy)
-                    });
-                }
+            let to_check = is_behind.then(|| checkers(scope, bench, &events, busy));
+            drop(events);
+            Listening {
+                lane: self,
+                bench,
+                state,
+                to_check,
+                writers: WORKERS,
+                is_writing: true,
             }
-            drop((events, check));
-            let mut to_check = (is_behind || !is_writing).then_some(to_check);
-            if !is_writing {
-                for record in state.unchecked.drain(..) {
-                    let _ = to_check.as_ref().map(|queue| queue.send(record));
-                }
-                to_check = None;
-            }
-            let (mut moved, mut heard) = (0, Instant::now());
-            let mut failure = None;
-            loop {
-                match told.recv_timeout(TICK) {
-                    Ok(Ok(Event::Gone)) => {
-                        writers -= 1;
-                        if writers == 0 {
-                            to_check = None;
-                        }
-                    }
-                    Ok(Ok(event)) => {
-                        let now = self.started.elapsed().as_secs_f64();
-                        state.take(event, now, to_check.as_ref());
-                    }
-                    // The others only stopped because of the first.
-                    Ok(Err(error)) => {
-                        failure.get_or_insert(error);
-                    }
-                    Err(RecvTimeoutError::Timeout) => {}
-                    Err(RecvTimeoutError::Disconnected) => break,
-                }
-                let now =
-                    bench.written.load(Ordering::Relaxed) + bench.checked.load(Ordering::Relaxed);
-                if now != moved {
-                    (moved, heard) = (now, Instant::now());
-                }
-                let is_busy = busy.load(Ordering::Relaxed) > 0;
-                let silence = heard.elapsed();
-                let waiting = if is_busy && silence >= PAUSE {
-                    silence
-                } else {
-                    Duration::ZERO
-                };
-                self.tell(bench, is_writing, waiting, state);
-            }
-            failure.map_or(Ok(()), Err)
+            .until_all_are_done(&told, busy)
         })
     }
 
-    fn tell(&self, bench: &Bench<'_>, is_writing: bool, waiting: Duration, state: &State) {
-        let (done, total) = if is_writing {
-            (bench.written.load(Ordering::Relaxed), self.total(state))
-        } else {
-            let checked = bench.checked.load(Ordering::Relaxed);
-            (state.excused + checked, Some(state.used))
-        };
-        self.target.observer.progress(Progress {
-            done,
-            total,
-            source_done: if is_writing { self.position.get() } else { 0 },
-            source_total: if is_writing { self.source_size } else { 0 },
-            waiting_seconds: waiting.as_secs_f64(),
-        });
+    /// Lets the workers read back what is left.
+    fn check(&self, bench: &Bench<'_>, state: &mut State) -> Result<(), WriteError> {
+        let busy = &AtomicU32::new(0);
+        thread::scope(|scope| {
+            let (events, told) = unbounded();
+            let to_check = checkers(scope, bench, &events, busy);
+            drop(events);
+            for record in state.unchecked.drain(..) {
+                // A worker that has failed says so itself.
+                let _ = to_check.send(record);
+            }
+            drop(to_check);
+            Listening {
+                lane: self,
+                bench,
+                state,
+                to_check: None,
+                writers: 0,
+                is_writing: false,
+            }
+            .until_all_are_done(&told, busy)
+        })
     }
 
     /// The start was cleared, and nothing has been written there since. If something is there, the
@@ -371,6 +306,98 @@ impl Lane<'_> {
             },
             place: super::report::Whereabouts::default(),
         })
+    }
+}
+
+/// Starts workers that read back what comes through the channel.
+fn checkers<'scope>(
+    scope: &'scope thread::Scope<'scope, '_>,
+    bench: &'scope Bench<'scope>,
+    events: &Sender<Result<Event, WriteError>>,
+    busy: &'scope AtomicU32,
+) -> Sender<ChunkRecord> {
+    let (to_check, check) = unbounded::<ChunkRecord>();
+    for _ in 0..WORKERS {
+        let (check, events) = (check.clone(), events.clone());
+        spawn(scope, "check", move || {
+            check_all(bench, &check, &events, busy)
+        });
+    }
+    to_check
+}
+
+/// Listening to the workers of a medium.
+struct Listening<'l, 'a> {
+    lane: &'l Lane<'a>,
+    bench: &'l Bench<'l>,
+    state: &'l mut State,
+    /// Where chunks go that are read back at once; nothing more comes when it is closed.
+    to_check: Option<Sender<ChunkRecord>>,
+    /// Workers that still write.
+    writers: usize,
+    is_writing: bool,
+}
+
+impl Listening<'_, '_> {
+    fn until_all_are_done(
+        mut self,
+        told: &Receiver<Result<Event, WriteError>>,
+        busy: &AtomicU32,
+    ) -> Result<(), WriteError> {
+        let (mut moved, mut heard) = (0, Instant::now());
+        let mut failure = None;
+        loop {
+            match told.recv_timeout(TICK) {
+                Ok(Ok(event)) => self.take(event),
+                // The others only stopped because of the first.
+                Ok(Err(error)) => drop(failure.get_or_insert(error)),
+                Err(RecvTimeoutError::Timeout) => {}
+                Err(RecvTimeoutError::Disconnected) => return failure.map_or(Ok(()), Err),
+            }
+            let now = self.bench.written.load(Ordering::Relaxed)
+                + self.bench.checked.load(Ordering::Relaxed);
+            if now != moved {
+                (moved, heard) = (now, Instant::now());
+            }
+            let is_busy = busy.load(Ordering::Relaxed) > 0;
+            let silence = heard.elapsed();
+            self.tell(if is_busy && silence >= PAUSE {
+                silence
+            } else {
+                Duration::ZERO
+            });
+        }
+    }
+
+    fn take(&mut self, event: Event) {
+        if let Event::Gone = event {
+            self.writers -= 1;
+            if self.writers == 0 {
+                self.to_check = None;
+            }
+            return;
+        }
+        let now = self.lane.started.elapsed().as_secs_f64();
+        self.state.take(event, now, self.to_check.as_ref());
+    }
+
+    fn tell(&self, waiting: Duration) {
+        let lane = self.lane;
+        let (done, total, source_done, source_total) = if self.is_writing {
+            let written = self.bench.written.load(Ordering::Relaxed);
+            let total = lane.total(self.state);
+            (written, total, lane.position.get(), lane.source_size)
+        } else {
+            let checked = self.bench.checked.load(Ordering::Relaxed);
+            (self.state.excused + checked, Some(self.state.used), 0, 0)
+        };
+        lane.target.observer.progress(Progress {
+            done,
+            total,
+            source_done,
+            source_total,
+            waiting_seconds: waiting.as_secs_f64(),
+        });
     }
 }
 

@@ -7,7 +7,6 @@ mod finish;
 mod job;
 mod lane;
 mod locate;
-mod patience;
 mod plan;
 mod read_back;
 mod receipts;
@@ -210,33 +209,6 @@ pub fn write_all(
         done.map_err(|failure| explain(source, target.medium, *failure, cancel))
     });
     Ok(explained.collect())
-}
-
-/// Compares a medium with what was recorded of it; returns the chunks that differ.
-///
-/// # Errors
-/// [`WriteError::Disk`] or [`WriteError::Dead`] where the medium fails, [`WriteError::PastEnd`] where it
-/// is too small, [`WriteError::Cancelled`].
-pub fn compare_with_records(
-    medium: &dyn BlockDevice,
-    records: Vec<ChunkRecord>,
-    observer: &dyn Observer,
-    cancel: &Cancel,
-) -> Result<Vec<ChunkRecord>, WriteError> {
-    let ends = records.iter().filter_map(|record| record.used.last());
-    if ends.map(|range| range.end).max().unwrap_or(0) > medium.size() {
-        return Err(past_end(medium));
-    }
-    let lane = Lane {
-        target: &WriteOrder::plain(medium, observer),
-        options: &WriteOptions::default(),
-        image: None,
-        source_size: 0,
-        position: &SourcePosition::default(),
-        cancel,
-        started: Instant::now(),
-    };
-    lane.compare(records)
 }
 
 /// What failed with one medium although all were told to stop: it says more.

@@ -5,9 +5,9 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, Ranges};
 
 use super::past_end;
-use super::patience;
 use super::report::{ChunkRecord, WriteError};
 use crate::Cancel;
+use crate::patience;
 use crate::pipeline::Chunk;
 
 /// Bytes of one request: large enough for full speed, small enough to stop soon.

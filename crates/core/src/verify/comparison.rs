@@ -1,13 +1,10 @@
-//! Comparing a medium with an image, byte by byte.
+//! What a comparison with an image came to.
 
-use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError};
-use pinewrit_image::{ImageSource, StreamError};
+use pinewrit_disk::{ByteRange, CHUNK_SIZE};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, stream_chunks};
-use crate::{Cancel, Observer, Progress, Stage};
-use pinewrit_volume::extents::MapTracker;
+use super::workers::Differing;
 
 /// What a comparison came to.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
@@ -51,6 +48,18 @@ impl Comparison {
         self.differing_chunks == 0
     }
 
+    /// Puts together what workers found, in any order.
+    pub(super) fn of(mut differing: Vec<Differing>) -> Self {
+        differing.sort_by_key(|one| one.index);
+        let mut comparison = Self::default();
+        for one in &differing {
+            if let Some((start, end)) = one.found.span {
+                comparison.add(one.index, start, end, &one.found);
+            }
+        }
+        comparison
+    }
+
     fn add(&mut self, chunk: u64, start: u64, end: u64, found: &Found) {
         self.differing_chunks += 1;
         self.differing_bytes += found.bytes;
@@ -72,96 +81,6 @@ impl Comparison {
             });
         }
     }
-}
-
-/// Why a comparison could not be made.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum VerifyError {
-    /// The image is larger than the medium, so it cannot be on it.
-    #[error("the image is larger than the medium with its {medium} bytes")]
-    TooLarge {
-        /// Size of the medium in bytes.
-        medium: u64,
-    },
-    /// The source is bad.
-    #[error("the source is bad")]
-    Source(#[source] StreamError),
-    /// The medium could not be read.
-    #[error("the medium could not be read")]
-    Disk(#[from] DiskError),
-    /// Somebody asked to stop.
-    #[error("stopped")]
-    Cancelled,
-}
-
-/// Compares the first bytes of `medium` with the image in `source`: those that are in use, or with
-/// `every_byte` all of them.
-///
-/// # Errors
-/// [`VerifyError`]. Differences are no error; they are in the [`Comparison`].
-pub fn verify(
-    source: &ImageSource,
-    medium: &dyn BlockDevice,
-    every_byte: bool,
-    observer: &dyn Observer,
-    cancel: &Cancel,
-) -> Result<Comparison, VerifyError> {
-    let total = source.unpacked_size().exact();
-    let too_large = || VerifyError::TooLarge {
-        medium: medium.size(),
-    };
-    if total.is_some_and(|total| total > medium.size()) {
-        return Err(too_large());
-    }
-    observer.stage(Stage::Compare, total);
-    medium.forget_cache(ByteRange {
-        start: 0,
-        end: medium.size(),
-    });
-    let mut comparison = Comparison::default();
-    let mut back = AlignedBuf::new(CHUNK_SIZE);
-    let position = SourcePosition::default();
-    let take = |chunk: Chunk| {
-        let mut found = Found::default();
-        for &range in &chunk.used {
-            let back = &mut back[..range.len() as usize];
-            medium
-                .read_at(range.start, back)
-                .map_err(|error| match error {
-                    DiskError::PastEnd { .. } => too_large(),
-                    error => error.into(),
-                })?;
-            found.add(range.start, chunk.slice(range), back);
-            comparison.compared += range.len();
-        }
-        if let Some((start, end)) = found.span {
-            comparison.add(chunk.index, start, end, &found);
-        }
-        let done = chunk.offset() + chunk.bytes().len() as u64;
-        observer.progress(Progress {
-            done,
-            total,
-            source_done: position.get(),
-            source_total: source.packed_size().unwrap_or(0),
-            waiting_seconds: 0.0,
-        });
-        Ok(())
-    };
-    let tracker = if every_byte {
-        MapTracker::every_byte()
-    } else {
-        MapTracker::new(total, medium.logical_sector())
-    };
-    let sums = WantedSums::default();
-    let end = stream_chunks(source, sums, tracker, &position, cancel, take);
-    let end = end.map_err(|e| match e {
-        Interrupted::Source(error) => VerifyError::Source(error),
-        Interrupted::Taker(error) => error,
-        Interrupted::Cancelled => VerifyError::Cancelled,
-    })?;
-    comparison.free = end.unpacked.saturating_sub(comparison.compared);
-    Ok(comparison)
 }
 
 /// Differing bytes of a chunk.

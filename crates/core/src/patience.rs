@@ -10,7 +10,7 @@ const SMALLER: [usize; 2] = [64 << 10, 4 << 10];
 ///
 /// # Errors
 /// The place fails for the third time: the error has the offset of the smallest piece.
-pub(super) fn write(device: &dyn BlockDevice, offset: u64, data: &[u8]) -> Result<u32, DiskError> {
+pub(crate) fn write(device: &dyn BlockDevice, offset: u64, data: &[u8]) -> Result<u32, DiskError> {
     match device.write_at(offset, data) {
         Err(error) if is_worth_another_try(&error) => {}
         done => return done.map(|()| 0),
@@ -33,7 +33,7 @@ pub(super) fn write(device: &dyn BlockDevice, offset: u64, data: &[u8]) -> Resul
 ///
 /// # Errors
 /// As [`write`].
-pub(super) fn read(
+pub(crate) fn read(
     device: &dyn BlockDevice,
     offset: u64,
     buffer: &mut [u8],
@@ -78,7 +78,7 @@ fn is_worth_another_try(error: &DiskError) -> bool {
 }
 
 /// Whether a medium that failed at one place answers nowhere else either.
-pub(super) fn is_dead(device: &dyn BlockDevice) -> bool {
+pub(crate) fn is_dead(device: &dyn BlockDevice) -> bool {
     let mut buffer = vec![0; 4096];
     let size = device.size().saturating_sub(buffer.len() as u64);
     let places = [0, size / 3, size / 2, size];
