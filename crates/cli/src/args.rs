@@ -7,7 +7,7 @@ mod table;
 use std::path::PathBuf;
 
 use clap::builder::{OsStringValueParser, TypedValueParser};
-use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum, ValueHint};
+use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand, ValueEnum, ValueHint};
 use pinewrit_disk::parse_size;
 use pinewrit_host::Tag;
 use pinewrit_image::Location;
@@ -23,7 +23,6 @@ pub(crate) use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 #[derive(Debug, Parser)]
 #[command(
     version,
-    disable_help_subcommand = true,
     after_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
                   5 medium bad, 6 differences found, 7 settings, layout or rack file invalid, 130 interrupted"
 )]
@@ -32,6 +31,27 @@ pub(crate) struct Args {
     pub(crate) global: Global,
     #[command(subcommand)]
     pub(crate) command: Command,
+}
+
+/// The arguments, with the options of every command shown by the program's own help only.
+pub(crate) fn command() -> clap::Command {
+    let mut command = Args::command();
+    // Gives each subcommand its copy of them.
+    command.build();
+    command.mut_subcommands(without_global)
+}
+
+fn without_global(command: clap::Command) -> clap::Command {
+    let is_group = command.has_subcommands();
+    let command = command.mut_args(|arg| {
+        let is_global = arg.is_global_set();
+        arg.hide(is_global)
+    });
+    if is_group {
+        command.mut_subcommands(without_global)
+    } else {
+        command
+    }
 }
 
 /// What every command takes.

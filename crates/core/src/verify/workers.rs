@@ -134,7 +134,7 @@ impl Bench<'_> {
                 found,
                 record: None,
             }),
-            Expected::Digest(record) => (hasher.finalize() != record.digest).then(|| Differing {
+            Expected::Digest(record) => (hasher.finalize() != record.digest).then_some(Differing {
                 index: record.index,
                 found,
                 record: Some(record),

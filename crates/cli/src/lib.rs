@@ -1,0 +1,43 @@
+//! Pinewrit's command line: arguments in, words and exit codes out.
+//!
+//! It is a library so that the manual and completions are made from the same arguments
+//! ([`command`]); the program is [`run`] and nothing else.
+
+mod args;
+mod clock;
+mod commands;
+mod context;
+mod events;
+mod exit;
+mod message;
+mod page;
+mod secrets;
+mod signals;
+mod ui;
+mod words;
+
+use std::process::ExitCode;
+
+use clap::FromArgMatches;
+
+/// Runs the program with the arguments of this process.
+pub fn run() -> ExitCode {
+    let matches = command().try_get_matches();
+    let args = matches.and_then(|mut matches| args::Args::from_arg_matches_mut(&mut matches));
+    match args {
+        Ok(args) => commands::run(args).into(),
+        Err(error) => commands::refuse(&error).into(),
+    }
+}
+
+/// The arguments of the program. Options of every command are told once, by `pinewrit --help`.
+///
+/// ```
+/// let mut command = pinewrit_cli::command();
+/// let write = command.find_subcommand("write").map(ToString::to_string);
+/// assert_eq!(write.as_deref(), Some("write"));
+/// assert!(command.render_help().to_string().contains("--rack"));
+/// ```
+pub fn command() -> clap::Command {
+    args::command()
+}
