@@ -64,6 +64,20 @@ fn every_command_works_on_the_rack() {
     assert!(listed.stdout.contains(&tag), "{}", listed.stdout);
 }
 
+#[test]
+fn a_medium_in_a_reader_is_a_source() {
+    let bench = bench("");
+    let tag = tag(&bench, "rack:slot");
+    run(&bench, &["write", "hut.img", "--to", &tag, "--yes"]).expect(0);
+    let copy = ["write", &tag, "--to", "copy.img", "--size", "64MB"];
+    run(&bench, &copy).expect(0);
+    assert!(bench.read("copy.img")[..14 << 20] == small_image());
+    run(&bench, &["verify", "copy.img", "--image", &tag]).expect(0);
+    // Onto itself it is not written.
+    let told = run(&bench, &["write", &tag, "--to", "rack:slot", "--yes"]).expect(3);
+    told.says(&["cannot be written", "the image is on it"]);
+}
+
 #[rstest]
 #[case::pulled(
     r#"faults = [{ kind = "pulled", after = "8MB" }]"#,

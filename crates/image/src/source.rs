@@ -11,11 +11,12 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use nested::PiecesInside;
+use pinewrit_disk::BlockDevice;
 
 use crate::archive::{self, ArchiveInput};
 use crate::fetch::{FetchOptions, FetchStats, Remote};
 use crate::jumps::Jumps;
-use crate::packed::{self, FileCursor, FolderFault, PackedBytes, PackedReader, Part};
+use crate::packed::{self, DeviceBytes, FileCursor, FolderFault, PackedBytes, PackedReader, Part};
 use crate::spool::Spool;
 use crate::summed::sum_up;
 use crate::unwrap::decompress;
@@ -116,6 +117,33 @@ impl ImageSource {
             Location::Path(path) => open_path(path)?,
             Location::Url(url) => open_url(location, url, &options.fetch)?,
         };
+        Self::found(location, opened, options)
+    }
+
+    /// Opens what is on a medium: all of it, in whatever wrapping. `name` is what it is called in
+    /// messages.
+    ///
+    /// # Errors
+    /// As [`ImageSource::open`].
+    pub fn of_device(
+        location: &Location,
+        name: &str,
+        device: Arc<dyn BlockDevice>,
+        options: &OpenOptions,
+    ) -> Result<Self, OpenError> {
+        let opened = Opened {
+            name: name.to_owned(),
+            packed: Arc::new(DeviceBytes(device)),
+            remote: None,
+        };
+        Self::found(location, opened, options)
+    }
+
+    fn found(
+        location: &Location,
+        opened: Opened,
+        options: &OpenOptions,
+    ) -> Result<Self, OpenError> {
         let mut source = Self {
             location: location.clone(),
             name: opened.name,
@@ -188,6 +216,11 @@ impl ImageSource {
     /// The open files or the device that it is in: one, several pieces, or none for a server.
     pub fn files(&self) -> impl ExactSizeIterator<Item = &File> {
         self.packed.files().iter().map(|part| &part.file)
+    }
+
+    /// Whether it is on a medium that was opened for it.
+    pub fn is_on_device(&self) -> bool {
+        self.remote.is_none() && self.packed.files().is_empty()
     }
 
     /// The files that something was unpacked to before it could be read.

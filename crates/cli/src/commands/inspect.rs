@@ -2,13 +2,11 @@
 
 use std::fs::File;
 use std::os::unix::fs::FileTypeExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
-use pinewrit_image::{
-    ExpectedChecksum, ImageSource, Location, PeekDevice, UnpackedSize, find_beside,
-};
+use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -80,8 +78,8 @@ fn layers(source: &ImageSource) -> Vec<LayerEvent<'_>> {
 }
 
 pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
-    if let Some(medium) = medium_at(cx, &args.source) {
-        return run_medium(cx, &medium);
+    if let Some(medium) = medium::named_as_source(cx, &args.source) {
+        return run_medium(cx, &medium.path);
     }
     if let Some(path) = args.source.path() {
         change::tell_interrupted(cx, path);
@@ -110,14 +108,6 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
     let facts = source_facts(&source, checksum.as_ref());
     cx.ui.result(text(&source.name(), kind, facts, &inspection));
     Ok(())
-}
-
-/// The medium that a source names by its tag, or in a rack.
-pub(super) fn medium_at(cx: &Context, source: &Location) -> Option<PathBuf> {
-    let path = source.path().filter(|path| !path.exists())?;
-    // What is no medium either is told as a missing file.
-    let chosen = medium::find(cx, path, false).ok()?;
-    chosen.tag().is_some().then_some(chosen.path)
 }
 
 fn run_medium(cx: &Context, path: &Path) -> Outcome {

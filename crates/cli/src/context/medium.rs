@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_core::state::Subject;
 use pinewrit_host::{BlockName, Footing, Hold, MediumError, MediumFacts, Permits, Tag, Verdict};
+use pinewrit_image::Location;
 
 use super::Context;
 use crate::args::MediumArgs;
@@ -79,6 +80,14 @@ fn unknown(tag: &Tag, media: &[MediumFacts]) -> Message {
     near.fold(message, |message, text| message.fact("like it", text))
         .remedy("`pinewrit media` lists what is plugged in")
         .remedy("for a new card file of that name, add its size: --size 8GB")
+}
+
+/// The medium that a source names by its tag, or in a rack; `None` for files and addresses.
+pub(crate) fn named_as_source(cx: &Context, source: &Location) -> Option<Chosen> {
+    let path = source.path().filter(|path| !path.exists())?;
+    // What is no medium either is told as a missing file.
+    let chosen = find(cx, path, false).ok()?;
+    chosen.tag().is_some().then_some(chosen)
 }
 
 /// Endings of files in forms that are not those of a card file.

@@ -1,5 +1,6 @@
 //! Opening an image for a command.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use pinewrit_image::{
@@ -8,7 +9,7 @@ use pinewrit_image::{
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Context;
+use super::{Context, medium};
 use crate::args::SourceArgs;
 use crate::events::Event;
 use crate::message::Message;
@@ -64,7 +65,16 @@ pub(crate) fn open(
     let waiting = Waiting::new(&cx.ui, format!("opening {}", location.name()));
     let what = format!("unpacking {} to a file first", location.name());
     waiting.watch(what, &options.spool.done, &options.spool.total);
-    let opened = ImageSource::open_with(location, &options);
+    let opened = match medium::named_as_source(cx, location) {
+        None => ImageSource::open_with(location, &options),
+        Some(chosen) => {
+            let name = chosen.name();
+            let opened = cx.readers.open_for_reading(&chosen.path);
+            let opened = opened.map_err(|e| words::named_medium_error(&name, &e))?;
+            let location = Location::Path(chosen.path);
+            ImageSource::of_device(&location, &name, Arc::from(opened.device), &options)
+        }
+    };
     drop(waiting);
     opened.map_err(|e| words::open_error(&e))
 }

@@ -1,5 +1,6 @@
 //! The packed bytes of a source, wherever they lie: one file, the pieces of one, or a server.
 
+mod device;
 mod files;
 mod pieces;
 mod reader;
@@ -9,6 +10,7 @@ use std::fmt;
 use std::fs::File;
 use std::io;
 
+pub(crate) use device::DeviceBytes;
 pub(crate) use files::{Files, became_shorter};
 pub use pieces::PiecesFault;
 pub(crate) use pieces::{FolderFault, find_among, find_around, find_in_folder, has_boot_sector};

@@ -12,12 +12,11 @@ use pinewrit_volume::files::{
 };
 
 use super::super::Outcome;
-use super::super::inspect::medium_at;
 use super::filesystem;
 use crate::args::{ReadArgs, SourceArgs};
-use crate::context::Context;
 use crate::context::change;
 use crate::context::source::{self, Keep};
+use crate::context::{Context, medium};
 use crate::events::{CheckEvent, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
 use crate::exit::Exit;
 use crate::message::Message;
@@ -32,7 +31,7 @@ fn look<T>(
     at: &ReadArgs,
     work: impl FnOnce(&Files<'_>, &str) -> Result<T, Message>,
 ) -> Result<T, Message> {
-    let found = medium_at(cx, &at.source);
+    let found = medium::named_as_source(cx, &at.source).map(|chosen| chosen.path);
     if let Some(path) = found.as_deref().or(at.source.path()) {
         change::tell_interrupted(cx, path);
     }

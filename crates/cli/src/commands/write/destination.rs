@@ -37,6 +37,11 @@ fn needed(cx: &Context, wish: &Wish<'_>) -> Result<Vec<(&'static str, Footing)>,
     let of_file = |what, file| (what, cx.readers.footing_of_file(file));
     let files = wish.source.files();
     let mut needed: Vec<_> = files.map(|file| of_file("the image", file)).collect();
+    if let Some(path) = wish.source.location().path()
+        && wish.source.is_on_device()
+    {
+        needed.push(("the image", cx.readers.footing(path)));
+    }
     let spooled = wish.source.spooled_files();
     needed.extend(spooled.map(|file| of_file("the unpacked archive", file)));
     if let Some(state) = cx.folders.state_for_writing()? {
