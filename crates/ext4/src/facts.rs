@@ -62,8 +62,8 @@ impl ExtFacts {
         if u16le(sb, field::MAGIC) != MAGIC || log_block_size > MAX_LOG_BLOCK_SIZE {
             return None;
         }
-        let incompatible = Incompatible(u32le(sb, field::INCOMPATIBLE));
-        let compatible = Compatible(u32le(sb, field::COMPATIBLE));
+        let incompatible = Incompatible::of(u32le(sb, field::INCOMPATIBLE));
+        let compatible = Compatible::of(u32le(sb, field::COMPATIBLE));
         let is_wide = incompatible.has(Incompatible::BIT64);
         let count = |low: usize, high: usize| {
             if is_wide {

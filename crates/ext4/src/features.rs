@@ -1,121 +1,139 @@
 //! Feature flags, "The Super Block": `s_feature_compat`, `s_feature_incompat`, `s_feature_ro_compat`.
 
-/// Flags that a reader and a writer may ignore.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Compatible(pub u32);
+use bitflags::bitflags;
 
-/// Flags that nobody may ignore.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Incompatible(pub u32);
+bitflags! {
+    /// Flags that a reader and a writer may ignore.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub struct Compatible: u32 {
+        /// Inodes of a distributed file system of old.
+        const IMAGIC_INODES = 0x2;
+        /// There is a journal.
+        const HAS_JOURNAL = 0x4;
+        /// Files have extended attributes.
+        const EXT_ATTR = 0x8;
+        /// Blocks are reserved for more group descriptors.
+        const RESIZE_INODE = 0x10;
+        /// Directories may have an index.
+        const DIR_INDEX = 0x20;
+        /// Backups of the superblock are in two groups only.
+        const SPARSE_SUPER2 = 0x200;
+        /// Inode numbers and the UUID must stay, because contents are encrypted by them.
+        const STABLE_INODES = 0x800;
+        /// Files to be removed at the next mount are listed in a file.
+        const ORPHAN_FILE = 0x1000;
+    }
+}
 
-/// Flags that only a reader may ignore.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct ReadOnlyCompatible(pub u32);
+bitflags! {
+    /// Flags that nobody may ignore.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub struct Incompatible: u32 {
+        /// Data is compressed.
+        const COMPRESSION = 0x1;
+        /// Directory entries say what they lead to.
+        const FILETYPE = 0x2;
+        /// The journal has to be replayed.
+        const RECOVER = 0x4;
+        /// This is a journal of another file system.
+        const JOURNAL_DEV = 0x8;
+        /// Group descriptors are spread over the file system.
+        const META_BG = 0x10;
+        /// Files are mapped by extents.
+        const EXTENTS = 0x40;
+        /// Block numbers have 64 bits.
+        const BIT64 = 0x80;
+        /// Protected against being mounted twice.
+        const MMP = 0x100;
+        /// The metadata of several groups lies together.
+        const FLEX_BG = 0x200;
+        /// Large extended attributes have inodes of their own.
+        const EA_INODE = 0x400;
+        /// The seed of checksums is in the superblock.
+        const CSUM_SEED = 0x2000;
+        /// Directories may be larger than 2 GiB.
+        const LARGEDIR = 0x4000;
+        /// Small files lie in their inodes.
+        const INLINE_DATA = 0x8000;
+        /// Files may be encrypted.
+        const ENCRYPT = 0x10000;
+        /// Directories may be without regard for case.
+        const CASEFOLD = 0x20000;
+    }
+}
 
-macro_rules! flags {
-    ($kind:ident { $($(#[$doc:meta])* $name:ident = $bit:literal),* $(,)? }) => {
+bitflags! {
+    /// Flags that only a reader may ignore.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub struct ReadOnlyCompatible: u32 {
+        /// Backups of the superblock are in few groups only.
+        const SPARSE_SUPER = 0x1;
+        /// Files larger than 2 GiB.
+        const LARGE_FILE = 0x2;
+        /// Files larger than 2 TiB.
+        const HUGE_FILE = 0x8;
+        /// Group descriptors have a CRC-16.
+        const GDT_CSUM = 0x10;
+        /// Directories with many folders in them.
+        const DIR_NLINK = 0x20;
+        /// Inodes with more fields.
+        const EXTRA_ISIZE = 0x40;
+        /// Quotas are kept.
+        const QUOTA = 0x100;
+        /// Blocks are allocated in clusters.
+        const BIGALLOC = 0x200;
+        /// All metadata has a CRC-32C.
+        const METADATA_CSUM = 0x400;
+        /// Never to be written.
+        const READONLY = 0x1000;
+        /// Quotas of projects are kept.
+        const PROJECT = 0x2000;
+        /// Files with their own hash trees.
+        const VERITY = 0x8000;
+    }
+}
+
+/// What all kinds of flags have in common. Bits without a name are kept, so that they can be told.
+macro_rules! told {
+    ($kind:ident) => {
         impl $kind {
-            $($(#[$doc])* pub const $name: Self = Self($bit);)*
+            /// The flags of a superblock.
+            pub(crate) fn of(bits: u32) -> Self {
+                Self::from_bits_retain(bits)
+            }
 
             /// Whether all flags of `other` are set.
             pub fn has(self, other: Self) -> bool {
-                self.0 & other.0 == other.0
-            }
-
-            /// The name of a flag among `flags`; its number, where it is unknown.
-            #[allow(dead_code, reason = "not all kinds of flags are told")]
-            pub(crate) fn name_in(flags: u32) -> Option<String> {
-                let known = [$((stringify!($name), $bit)),*];
-                let found = known.iter().find(|(_, bit)| flags & bit != 0);
-                match found {
-                    Some((name, _)) => Some(name.to_lowercase()),
-                    None => (flags != 0).then(|| format!("{flags:#x}")),
-                }
+                self.contains(other)
             }
 
             /// Flags that are not among `known`.
-            pub fn beyond(self, known: &[Self]) -> u32 {
-                known.iter().fold(self.0, |left, flag| left & !flag.0)
+            pub fn beyond(self, known: &[Self]) -> Self {
+                known.iter().fold(self, |left, flag| left.difference(*flag))
+            }
+
+            /// The name of the first flag; its number, where it has none; `None` where no flag is set.
+            pub(crate) fn first_name(self) -> Option<String> {
+                match self.iter_names().next() {
+                    Some((name, _)) => Some(name.to_lowercase()),
+                    None => (!self.is_empty()).then(|| format!("{:#x}", self.bits())),
+                }
             }
         }
     };
 }
 
-flags!(Compatible {
-    /// Inodes of a distributed file system of old.
-    IMAGIC_INODES = 0x2,
-    /// There is a journal.
-    HAS_JOURNAL = 0x4,
-    /// Files have extended attributes.
-    EXT_ATTR = 0x8,
-    /// Blocks are reserved for more group descriptors.
-    RESIZE_INODE = 0x10,
-    /// Directories may have an index.
-    DIR_INDEX = 0x20,
-    /// Backups of the superblock are in two groups only.
-    SPARSE_SUPER2 = 0x200,
-    /// Inode numbers and the UUID must stay, because contents are encrypted by them.
-    STABLE_INODES = 0x800,
-    /// Files to be removed at the next mount are listed in a file.
-    ORPHAN_FILE = 0x1000,
-});
+told!(Incompatible);
+told!(ReadOnlyCompatible);
 
-flags!(Incompatible {
-    /// Data is compressed.
-    COMPRESSION = 0x1,
-    /// Directory entries say what they lead to.
-    FILETYPE = 0x2,
-    /// The journal has to be replayed.
-    RECOVER = 0x4,
-    /// This is a journal of another file system.
-    JOURNAL_DEV = 0x8,
-    /// Group descriptors are spread over the file system.
-    META_BG = 0x10,
-    /// Files are mapped by extents.
-    EXTENTS = 0x40,
-    /// Block numbers have 64 bits.
-    BIT64 = 0x80,
-    /// Protected against being mounted twice.
-    MMP = 0x100,
-    /// The metadata of several groups lies together.
-    FLEX_BG = 0x200,
-    /// Large extended attributes have inodes of their own.
-    EA_INODE = 0x400,
-    /// The seed of checksums is in the superblock.
-    CSUM_SEED = 0x2000,
-    /// Directories may be larger than 2 GiB.
-    LARGEDIR = 0x4000,
-    /// Small files lie in their inodes.
-    INLINE_DATA = 0x8000,
-    /// Files may be encrypted.
-    ENCRYPT = 0x10000,
-    /// Directories may be without regard for case.
-    CASEFOLD = 0x20000,
-});
+impl Compatible {
+    /// The flags of a superblock.
+    pub(crate) fn of(bits: u32) -> Self {
+        Self::from_bits_retain(bits)
+    }
 
-flags!(ReadOnlyCompatible {
-    /// Backups of the superblock are in few groups only.
-    SPARSE_SUPER = 0x1,
-    /// Files larger than 2 GiB.
-    LARGE_FILE = 0x2,
-    /// Files larger than 2 TiB.
-    HUGE_FILE = 0x8,
-    /// Group descriptors have a CRC-16.
-    GDT_CSUM = 0x10,
-    /// Directories with many folders in them.
-    DIR_NLINK = 0x20,
-    /// Inodes with more fields.
-    EXTRA_ISIZE = 0x40,
-    /// Quotas are kept.
-    QUOTA = 0x100,
-    /// Blocks are allocated in clusters.
-    BIGALLOC = 0x200,
-    /// All metadata has a CRC-32C.
-    METADATA_CSUM = 0x400,
-    /// Never to be written.
-    READONLY = 0x1000,
-    /// Quotas of projects are kept.
-    PROJECT = 0x2000,
-    /// Files with their own hash trees.
-    VERITY = 0x8000,
-});
+    /// Whether all flags of `other` are set.
+    pub fn has(self, other: Self) -> bool {
+        self.contains(other)
+    }
+}

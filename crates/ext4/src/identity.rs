@@ -25,7 +25,7 @@ impl<D: BlockDevice> Editor<D> {
             let raw = editor.edit_sb()?;
             raw[sb::UUID..sb::UUID + 16].copy_from_slice(&uuid);
             if keeps_seed {
-                let flags = old.incompatible.0 | Incompatible::CSUM_SEED.0;
+                let flags = (old.incompatible | Incompatible::CSUM_SEED).bits();
                 raw[sb::INCOMPATIBLE..sb::INCOMPATIBLE + 4].copy_from_slice(&flags.to_le_bytes());
                 let seed = old.seed.to_le_bytes();
                 raw[sb::CHECKSUM_SEED..sb::CHECKSUM_SEED + 4].copy_from_slice(&seed);

@@ -230,29 +230,29 @@ fn superblock_of(geometry: &Geometry, options: &MakeOptions) -> [u8; Superblock:
 /// Features that boot loaders and kernels since 4.0 know.
 fn put_features(raw: &mut [u8], geometry: &Geometry, options: &MakeOptions) {
     let extended_attributes = 0x8;
-    let mut compatible = Compatible::DIR_INDEX.0 | extended_attributes;
+    let mut compatible = Compatible::DIR_INDEX.bits() | extended_attributes;
     if geometry.reserve() > 0 {
-        compatible |= Compatible::RESIZE_INODE.0;
+        compatible |= Compatible::RESIZE_INODE.bits();
     }
     if options.has_journal && geometry.blocks >= LEAST_WITH_JOURNAL {
-        compatible |= Compatible::HAS_JOURNAL.0;
+        compatible |= Compatible::HAS_JOURNAL.bits();
     }
     let mut incompatible =
-        Incompatible::FILETYPE.0 | Incompatible::EXTENTS.0 | Incompatible::FLEX_BG.0;
+        Incompatible::FILETYPE.bits() | Incompatible::EXTENTS.bits() | Incompatible::FLEX_BG.bits();
     if geometry.is_wide {
-        incompatible |= Incompatible::BIT64.0;
+        incompatible |= Incompatible::BIT64.bits();
     }
     let sums = if options.has_checksums {
         ReadOnlyCompatible::METADATA_CSUM
     } else {
         ReadOnlyCompatible::GDT_CSUM
     };
-    let read_only = ReadOnlyCompatible::SPARSE_SUPER.0
-        | ReadOnlyCompatible::LARGE_FILE.0
-        | ReadOnlyCompatible::HUGE_FILE.0
-        | ReadOnlyCompatible::DIR_NLINK.0
-        | ReadOnlyCompatible::EXTRA_ISIZE.0
-        | sums.0;
+    let read_only = ReadOnlyCompatible::SPARSE_SUPER.bits()
+        | ReadOnlyCompatible::LARGE_FILE.bits()
+        | ReadOnlyCompatible::HUGE_FILE.bits()
+        | ReadOnlyCompatible::DIR_NLINK.bits()
+        | ReadOnlyCompatible::EXTRA_ISIZE.bits()
+        | sums.bits();
     put32(raw, sb::COMPATIBLE, compatible);
     put32(raw, sb::INCOMPATIBLE, incompatible);
     put32(raw, sb::READ_ONLY, read_only);

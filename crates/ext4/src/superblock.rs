@@ -132,8 +132,8 @@ impl Superblock {
         }
         let is_dynamic = revision > 0;
         let flags = |offset| if is_dynamic { u32le(sb, offset) } else { 0 };
-        let incompatible = Incompatible(flags(field::INCOMPATIBLE));
-        let read_only = ReadOnlyCompatible(flags(field::READ_ONLY));
+        let incompatible = Incompatible::of(flags(field::INCOMPATIBLE));
+        let read_only = ReadOnlyCompatible::of(flags(field::READ_ONLY));
         if read_only.has(ReadOnlyCompatible::METADATA_CSUM)
             && crc32c(!0, &sb[..field::CHECKSUM]) != u32le(sb, field::CHECKSUM)
         {
@@ -170,7 +170,7 @@ impl Superblock {
             } else {
                 32
             },
-            compatible: Compatible(flags(field::COMPATIBLE)),
+            compatible: Compatible::of(flags(field::COMPATIBLE)),
             incompatible,
             read_only,
             state: u16le(sb, field::STATE),

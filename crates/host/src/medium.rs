@@ -6,6 +6,7 @@ use std::io::{self, ErrorKind, Seek, SeekFrom};
 use std::os::unix::fs::{FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
+use nix::unistd::{Gid, Group};
 use pinewrit_disk::{BlockDevice, ByteRange, CacheUse, FileDevice, Section, SectorSize};
 use rustix::fs::{FlockOperation, OFlags, RenameFlags};
 use rustix::io::Errno;
@@ -528,17 +529,13 @@ fn opening_failed(path: &Path, source: io::Error) -> MediumError {
     }
 }
 
-/// The name of the group that may read and write what is at `path`, as `/etc/group` has it.
+/// The name of the group that may read and write what is at `path`, wherever the system keeps its groups.
 fn group_with_access(path: &Path) -> Option<String> {
     let metadata = fs::metadata(path).ok()?;
     let may = metadata.mode() & 0o060 == 0o060 && metadata.gid() != 0;
-    let number = may.then(|| metadata.gid().to_string())?;
-    let groups = fs::read_to_string("/etc/group").ok()?;
-    groups.lines().find_map(|line| {
-        let mut fields = line.split(':');
-        let name = fields.next()?;
-        (fields.nth(1)? == number).then(|| name.to_owned())
-    })
+    let number = may.then(|| Gid::from_raw(metadata.gid()))?;
+    let group = Group::from_gid(number).ok().flatten()?;
+    Some(group.name)
 }
 
 /// The name of a card file; a device in full, as `sdx` alone could be anything.

@@ -344,7 +344,7 @@ impl<D: BlockDevice> Editor<D> {
     pub(super) fn note_large_file(&mut self, size: u64) -> Result<(), EditError> {
         // The block decides, because it is taken back with a step that fails.
         let flags = u32le(self.raw_sb()?, sb::READ_ONLY);
-        let flag = ReadOnlyCompatible::LARGE_FILE.0;
+        let flag = ReadOnlyCompatible::LARGE_FILE.bits();
         if size > 0x7fff_ffff && flags & flag == 0 {
             if !self.sb.is_dynamic {
                 return Err(EditError::TooLarge(format!("a file of {size} bytes")));
@@ -357,7 +357,7 @@ impl<D: BlockDevice> Editor<D> {
     /// Extended attributes must be told of in the superblock as well.
     pub(super) fn note_xattrs(&mut self, first: &Kept) -> Result<(), EditError> {
         let flags = u32le(self.raw_sb()?, sb::COMPATIBLE);
-        let flag = Compatible::EXT_ATTR.0;
+        let flag = Compatible::EXT_ATTR.bits();
         if flags & flag == 0 {
             if !self.sb.is_dynamic {
                 let name = first.as_seen().map_or(String::new(), |seen| seen.name);
@@ -379,8 +379,8 @@ pub(crate) fn unknown_feature(superblock: &Superblock) -> Option<String> {
         ReadOnlyCompatible::METADATA_CSUM,
     ];
     let has_both = sums.iter().all(|flag| superblock.read_only.has(*flag));
-    Incompatible::name_in(hard)
-        .or(ReadOnlyCompatible::name_in(soft))
+    hard.first_name()
+        .or(soft.first_name())
         .or(has_both.then(|| "uninit_bg beside metadata_csum".to_owned()))
         .or_else(|| {
             let stray = "flags in a file system of revision 0".to_owned();

@@ -1,33 +1,34 @@
 //! Secrets: passwords and passphrases, where they come from, and how weak they are.
 
-use std::fmt;
-
 use ring::rand::{SecureRandom, SystemRandom};
+use secrecy::{ExposeSecret, SecretString};
 use sha_crypt::{PasswordHasher, PasswordVerifier, ShaCrypt};
 
 use crate::document::{At, Document, Fields, Wrong};
 
-/// Text that must not be shown.
-#[derive(Clone, PartialEq, Eq)]
-pub struct Secret(String);
+/// Text that must not be shown, and is wiped when it is dropped.
+#[derive(Clone, Debug)]
+pub struct Secret(SecretString);
 
 impl Secret {
     /// Takes a secret.
     pub fn new(text: String) -> Self {
-        Self(text)
+        Self(text.into())
     }
 
     /// The secret itself, to be used and not to be kept.
     pub fn reveal(&self) -> &str {
-        &self.0
+        self.0.expose_secret()
     }
 }
 
-impl fmt::Debug for Secret {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Secret(hidden)")
+impl PartialEq for Secret {
+    fn eq(&self, other: &Self) -> bool {
+        self.reveal() == other.reveal()
     }
 }
+
+impl Eq for Secret {}
 
 /// Bytes of salt: 16 characters, the most that crypt(3) takes. It cuts a longer one off, and then finds
 /// no password right.

@@ -283,14 +283,14 @@ impl ExtScan {
 
 /// Why what is in use cannot be told.
 fn doubt_of(sb: &Superblock, len: u64) -> Option<Doubt> {
-    let unknown = sb.incompatible.beyond(INCOMPATIBLE) & !Incompatible::RECOVER.0;
+    let unknown = sb.incompatible.beyond(INCOMPATIBLE) - Incompatible::RECOVER;
     if sb.incompatible.has(Incompatible::RECOVER) {
         return Some(Doubt::Unclean("its journal has to be replayed"));
     }
     if sb.state != STATE_CLEAN {
         return Some(Doubt::Unclean("it was not unmounted, or has errors"));
     }
-    if unknown != 0 || sb.read_only.beyond(READ_ONLY) != 0 {
+    if !unknown.is_empty() || !sb.read_only.beyond(READ_ONLY).is_empty() {
         return Some(Doubt::Unknown("a feature of it"));
     }
     if sb.size() > len {
