@@ -58,19 +58,19 @@ fn without_global(command: clap::Command) -> clap::Command {
 #[derive(Debug, ClapArgs)]
 #[command(next_help_heading = "Options of every command")]
 pub(crate) struct Global {
-    /// Print one JSON object a line on stdout: events, then the result
+    /// Print one JSON object per line on stdout: events, then the result
     #[arg(long, global = true)]
     pub(crate) json: bool,
-    /// When to use colours
+    /// When to use colors
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: ColorWhen,
     /// Use simulated readers and cards instead of the computer's
     #[arg(long, global = true, value_name = "FILE", env = "PINEWRIT_RACK", value_hint = ValueHint::FilePath)]
     pub(crate) rack: Option<PathBuf>,
-    /// Say nothing but the result and errors
+    /// Print only the result and errors
     #[arg(short, long, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
-    /// Say more
+    /// Print more details
     #[arg(short, long, global = true)]
     pub(crate) verbose: bool,
 }
@@ -103,15 +103,15 @@ pub(crate) enum Command {
     Demo(DemoArgs),
 }
 
-/// List the media that are plugged in, each with its tag
+/// List connected media, each with its tag
 ///
-/// A tag stays the same on every port and every computer. What can be written comes first.
+/// A tag is the same on every port and every computer. Writable media come first.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct MediaArgs {
-    /// Show also what is never written, and readers that hold nothing
+    /// Also show media that are never written, and empty readers
     #[arg(long)]
     pub(crate) all: bool,
-    /// Wait, and show what comes and goes
+    /// Keep running, and show media as they come and go
     #[arg(long)]
     pub(crate) watch: bool,
 }
@@ -119,10 +119,10 @@ pub(crate) struct MediaArgs {
 /// How a medium is opened for writing.
 #[derive(Clone, Debug, Default, ClapArgs)]
 pub(crate) struct MediumArgs {
-    /// Unmount what is mounted of the medium, without being asked
+    /// Unmount the medium's file systems without asking
     #[arg(long)]
     pub(crate) unmount: bool,
-    /// The medium's tag once more, in scripts, for media of which Pinewrit is unsure
+    /// Repeat the medium's tag, for media of which Pinewrit is unsure
     #[arg(long, value_name = "TAG", value_parser = tag)]
     pub(crate) confirm: Option<Tag>,
 }
@@ -131,16 +131,16 @@ fn tag(text: &str) -> Result<Tag, String> {
     Tag::parse(text).ok_or_else(|| "a tag has four or more letters and digits".to_owned())
 }
 
-/// Show what an image or a medium holds
+/// Show what an image or a medium contains
 ///
-/// Tells wrapping, sizes, partitions, file systems and the boot modes that it serves. Reads no
-/// more of a packed image than needed, and writes nothing.
+/// Shows wrapping, sizes, partitions, file systems and supported boot modes. Reads no more of a
+/// compressed image than necessary, and writes nothing.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit inspect larkfell-os.img.xz\n  \
     pinewrit inspect /dev/sdx")]
 pub(crate) struct InspectArgs {
-    /// Image in any wrapping, card file, block device, or http(s) address
+    /// Image in any wrapping, card file, tag, block device, or URL
     #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath, value_parser = location())]
     pub(crate) source: Location,
     #[command(flatten)]
@@ -150,10 +150,10 @@ pub(crate) struct InspectArgs {
 /// How an image is opened.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct SourceArgs {
-    /// Take this member of an archive, where several may be the image
+    /// Take this member of an archive, if several could be the image
     #[arg(long, value_name = "NAME")]
     pub(crate) member: Option<String>,
-    /// Give a server up when nothing has arrived for so long
+    /// Give up after this many seconds without data from a server
     #[arg(long, value_name = "SECONDS", default_value_t = PATIENCE,
         value_parser = clap::value_parser!(u64).range(1..=86_400))]
     pub(crate) patience: u64,
@@ -169,7 +169,7 @@ impl SourceArgs {
     }
 }
 
-/// Seconds without a byte from a server after which it is given up.
+/// Seconds without data from a server after which Pinewrit gives up.
 const PATIENCE: u64 = 60;
 
 pub(crate) fn location() -> impl TypedValueParser<Value = Location> {
@@ -178,9 +178,9 @@ pub(crate) fn location() -> impl TypedValueParser<Value = Location> {
 
 /// Write an image to a medium and verify it
 ///
-/// Checks the source and the medium first, then writes, reads everything back past the cache,
-/// puts the settings on it, and writes the first chunk last: until then the medium has no
-/// partition table, so nothing half done looks done.
+/// Checks source and medium first, then writes, reads everything back past the cache, adds the
+/// settings, and writes the first chunk last: until then the medium has no partition table, so
+/// nothing half done looks done.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit write larkfell-os.img.xz --to K7F2\n  \
@@ -188,59 +188,59 @@ pub(crate) fn location() -> impl TypedValueParser<Value = Location> {
     pinewrit write larkfell-os.img.xz --to card.img --size 8GB --settings hut-03.toml\n  \
     pinewrit write https://larkfell.example/larkfell-os.img.xz --to /dev/sdx --keep-download")]
 pub(crate) struct WriteArgs {
-    /// Image in any wrapping: a file, its pieces, a block device, or an http(s) address
+    /// Image in any wrapping: a file, its pieces, a medium, or a URL
     #[arg(value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
     pub(crate) image: Location,
-    /// Tag, block device or card file to write; several, each with its own --to, are written at once
+    /// Tag, block device or card file to write; repeat --to to write several at once
     #[arg(long, required = true, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub(crate) to: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) medium: MediumArgs,
-    /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
+    /// Create a card file of this size if it does not exist (8GB, 512MiB, 2048s)
     #[arg(long, value_parser = parse_size, conflicts_with = "into")]
     pub(crate) size: Option<u64>,
-    /// Write a file system's image into this partition only: by number, label or name
+    /// Write an image of one file system into this partition: number, label or name
     #[arg(long, value_name = "PARTITION")]
     pub(crate) into: Option<String>,
     #[command(flatten)]
     pub(crate) options: SourceArgs,
-    /// Keep the download, so that the next write of this address need not fetch it again
+    /// Keep the downloaded file for the next write from this URL
     #[arg(long)]
     pub(crate) keep_download: bool,
-    /// sha256:HEX (or sha512, sha1, md5), or a checksum file; else one beside the image is used
+    /// sha256:HEX (or sha512, sha1, md5) or a checksum file [default: one beside the image]
     #[arg(long, value_name = "CHECKSUM")]
     pub(crate) checksum: Option<String>,
-    /// First-boot settings to put on the medium
+    /// Add these first-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: Option<PathBuf>,
-    /// How the image takes them: cloud-init, rootfs, or an intake's file; else it is looked at
+    /// How the image takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
     pub(crate) intake: Option<String>,
-    /// Let the last partition take the whole medium (with --into: the file system its partition)
+    /// Grow the last partition to the end of the medium (with --into: the file system)
     #[arg(long)]
     pub(crate) grow: bool,
     /// Do not read back what was written
     #[arg(long)]
     pub(crate) no_verify: bool,
-    /// Read and compare first, write only what differs: after an interruption, or for a new release
+    /// Compare first and write only differences: to resume, or for a new release
     #[arg(long)]
     pub(crate) only_changes: bool,
-    /// Write what is not known to be an image, or is shorter than its table says, all the same
+    /// Write it even if it is not a known image, or shorter than its table says
     #[arg(long)]
     pub(crate) as_it_is: bool,
-    /// Write free space of file systems as well
+    /// Also write free space of file systems
     #[arg(long)]
     pub(crate) every_byte: bool,
-    /// Tell the medium first that nothing on it is needed any more (discard)
+    /// Discard the medium's old content first
     #[arg(long, conflicts_with = "only_changes")]
     pub(crate) clear_free: bool,
-    /// Keep the receipt here as well
+    /// Store a copy of the receipt here
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) receipt: Option<PathBuf>,
-    /// Write a page about it: the medium's map, its pace, slow spots, facts
+    /// Write an HTML report: the medium's map, its pace, slow spots, facts
     #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
     pub(crate) report: Option<PathBuf>,
-    /// Make the medium safe to take out when it is done
+    /// Eject the medium when it is done
     #[arg(long)]
     pub(crate) eject: bool,
     /// Check and show everything, write nothing
@@ -251,7 +251,7 @@ pub(crate) struct WriteArgs {
     pub(crate) yes: bool,
 }
 
-/// Compare a medium with an image, or with the receipt of its writing
+/// Compare a medium with an image, or with the receipt of its write
 ///
 /// Without --image and --receipt, the receipt is found by the identifiers on the medium.
 #[derive(Debug, ClapArgs)]
@@ -262,23 +262,23 @@ pub(crate) struct VerifyArgs {
     /// Tag, block device or card file to read
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub(crate) medium: PathBuf,
-    /// Image that should be on it, in any wrapping
+    /// Image to compare with, in any wrapping
     #[arg(long, value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
     pub(crate) image: Option<Location>,
     #[command(flatten)]
     pub(crate) options: SourceArgs,
-    /// Compare free space of file systems as well
+    /// Also compare free space of file systems
     #[arg(long, requires = "image")]
     pub(crate) every_byte: bool,
-    /// Receipt of its writing
+    /// Receipt to compare with
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, conflicts_with = "image")]
     pub(crate) receipt: Option<PathBuf>,
 }
 
-/// Put first-boot settings on a medium that is already written
+/// Add first-boot settings to a medium that is already written
 ///
-/// The settings are checked completely first. All changes go on the medium as one, or not at all;
-/// doing it twice changes nothing more.
+/// The settings are checked completely first. Either all changes are made, or none; running it
+/// again changes nothing more.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit configure card.img --settings hut-03.toml --dry-run\n  \
@@ -289,28 +289,28 @@ pub(crate) struct ConfigureArgs {
     /// First-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: PathBuf,
-    /// How the image takes them: cloud-init, rootfs, or an intake's file; else the image is looked at
+    /// How the image takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE")]
     pub(crate) intake: Option<String>,
-    /// Let the last partition take the whole medium first
+    /// First grow the last partition to the end of the medium
     #[arg(long)]
     pub(crate) grow: bool,
 }
 
-/// Build a medium from parts: partitions, file systems, files, archives, loaders
+/// Build a medium from parts: partitions, file systems, files, archives, boot loaders
 ///
-/// A layout is a TOML file that describes it all. The medium is put together in a sparse file
-/// first, then written and read back like an image. No mounting, no administrator.
+/// A layout is a TOML file that describes the medium. It is put together in a sparse file first,
+/// then written and read back like an image. Nothing is mounted, and a card file needs no root.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit build demo/layout.toml --to hut.img --size 4GB\n  \
     pinewrit build demo/layout.toml --to hut.img.xz --size 4GB\n  \
     pinewrit build demo/layout.toml --to K7F2 --eject")]
 pub(crate) struct BuildArgs {
-    /// Description of the medium
+    /// Layout file
     #[arg(value_name = "LAYOUT", value_hint = ValueHint::FilePath)]
     pub(crate) layout: PathBuf,
-    /// Tag, block device or card file to write; or an image to make: .img.zst, .img.xz, .img.gz
+    /// Tag, block device or card file to write; or an image: .img.zst, .img.xz, .img.gz
     #[arg(long, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub(crate) to: PathBuf,
     #[command(flatten)]
@@ -318,13 +318,13 @@ pub(crate) struct BuildArgs {
     /// Size of a new card file or image (8GB, 512MiB, 2048s)
     #[arg(long, value_parser = parse_size)]
     pub(crate) size: Option<u64>,
-    /// First-boot settings to put on the medium
+    /// Add these first-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) settings: Option<PathBuf>,
-    /// How the system takes them: cloud-init, rootfs, or an intake's file; else it is looked at
+    /// How the system takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
     pub(crate) intake: Option<String>,
-    /// Folder for the sparse file (default: beside a file, or the system's temporary folder)
+    /// Directory for the sparse file [default: beside the target, or the temporary directory]
     #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
     pub(crate) scratch: Option<PathBuf>,
     /// Do not read back what was written
@@ -332,16 +332,16 @@ pub(crate) struct BuildArgs {
     pub(crate) no_verify: bool,
     #[command(flatten)]
     pub(crate) fat: FatArgs,
-    /// Keep the receipt here as well
+    /// Store a copy of the receipt here
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub(crate) receipt: Option<PathBuf>,
-    /// Write a page about it: the medium's map, its pace, slow spots, facts
+    /// Write an HTML report: the medium's map, its pace, slow spots, facts
     #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
     pub(crate) report: Option<PathBuf>,
-    /// Make the medium safe to take out when it is done
+    /// Eject the medium when it is done
     #[arg(long)]
     pub(crate) eject: bool,
-    /// Check everything and show the partitions, make nothing
+    /// Check everything and show the partitions, create nothing
     #[arg(long)]
     pub(crate) dry_run: bool,
     /// Do not ask
@@ -357,7 +357,7 @@ pub(crate) struct ChangeArgs {
     pub(crate) medium: PathBuf,
     #[command(flatten)]
     pub(crate) access: MediumArgs,
-    /// Show what would change; change nothing
+    /// Show what would change, change nothing
     #[arg(long)]
     pub(crate) dry_run: bool,
     /// Do not ask
@@ -365,9 +365,9 @@ pub(crate) struct ChangeArgs {
     pub(crate) yes: bool,
 }
 
-/// Make a file system in a partition
+/// Create a file system in a partition
 ///
-/// What was in the partition is lost; the table and the other partitions stay as they are.
+/// The content of the partition is lost; the table and the other partitions stay as they are.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit format card.img 1 --as fat32 --label BOOT\n  \
@@ -378,19 +378,19 @@ pub(crate) struct FormatArgs {
     /// Number, label or name of the partition
     #[arg(value_name = "PARTITION")]
     pub(crate) partition: String,
-    /// fat32, fat16, fat12, fat (by its size), ext4 or swap
+    /// fat32, fat16, fat12, fat (by size), ext4 or swap
     #[arg(long = "as", value_name = "KIND", value_parser = format_kind)]
     pub(crate) kind: FormatKind,
     /// Label: up to 11 characters (FAT), 16 bytes (ext4) or 15 bytes (swap)
     #[arg(long, default_value = "", hide_default_value = true)]
     pub(crate) label: String,
-    /// Bytes in a cluster (FAT) or block (ext4); by its size if left out
+    /// Cluster (FAT) or block size (ext4) in bytes [default: by size]
     #[arg(long, value_name = "SIZE", value_parser = parse_size)]
     pub(crate) unit: Option<u64>,
-    /// How many files it can have at least (ext4); by its size if left out
+    /// Minimum number of files (ext4) [default: by size]
     #[arg(long, value_name = "COUNT")]
     pub(crate) inodes: Option<u32>,
-    /// Make it without checksums of its structures (ext4), for old boot loaders
+    /// Without metadata checksums (ext4), for old boot loaders
     #[arg(long)]
     pub(crate) no_checksums: bool,
 }
@@ -402,10 +402,10 @@ fn format_kind(text: &str) -> Result<FormatKind, String> {
     })
 }
 
-/// Make a medium safe to take out
+/// Eject a medium
 ///
-/// Unmounts all of it, flushes it and powers it down. Says that it can be taken out only when that
-/// is so.
+/// Unmounts its file systems, flushes it and powers it down. Says that you can take it out only
+/// when that is true.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct EjectArgs {
     /// Tag or block device to eject
@@ -415,8 +415,8 @@ pub(crate) struct EjectArgs {
 
 /// Rehearse with simulated readers and cards
 ///
-/// A rack is a TOML file. Every command with --rack FILE, or with PINEWRIT_RACK set, works with
-/// what is in it instead of the computer's own readers.
+/// A rack is a TOML file. With --rack FILE, or with PINEWRIT_RACK set, every command uses the rack
+/// instead of the computer's own readers.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Example:\n  \
     pinewrit rack new practice\n  \
@@ -428,27 +428,27 @@ pub(crate) struct RackArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum RackAction {
-    /// Make a rack with made-up readers and cards in a new folder
+    /// Create a rack with made-up readers and cards in a new directory
     New {
-        /// The folder
+        /// The directory
         #[arg(value_name = "DIR", value_hint = ValueHint::DirPath)]
         dir: PathBuf,
     },
     /// Show which reader holds which card
     Show,
-    /// Put a card into a reader
+    /// Insert a card into a reader
     Insert {
         /// The card's name
         card: String,
         /// The reader's name
         reader: String,
     },
-    /// Take a card out of its reader
+    /// Remove a card from its reader
     Remove {
         /// The card's name
         card: String,
     },
-    /// Exchange what two readers hold
+    /// Swap the cards of two readers
     Swap {
         /// A reader's name
         first: String,
@@ -457,10 +457,10 @@ pub(crate) enum RackAction {
     },
 }
 
-/// Run a full example with made-up data, in a folder of its own
+/// Run a full example with made-up data, in a directory of its own
 #[derive(Debug, ClapArgs)]
 pub(crate) struct DemoArgs {
-    /// Folder to work in; must be empty or absent (default: a new temporary one, removed after)
+    /// Directory to work in, empty or absent [default: a temporary one, removed afterwards]
     #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
     pub(crate) dir: Option<PathBuf>,
 }

@@ -135,7 +135,7 @@ fn only_the_archive_has_members() {
     bench
         .run(&["inspect", "hut.img", "--member", "x"])
         .expect(4)
-        .says(&["is no archive", "leave --member out"]);
+        .says(&["is no archive", "omit --member"]);
 }
 
 #[rstest]

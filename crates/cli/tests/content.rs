@@ -334,7 +334,7 @@ fn an_image_that_is_cut_off_is_refused(#[case] is_packed: bool) {
     let name = name.file_name().unwrap().to_str().unwrap().to_owned();
     let write = ["write", &name, "--to", "card.img", "--size", "24MiB"];
     bench.run(&write).expect(4).says(&[
-        "is cut off",
+        "is truncated",
         "10.49 MB",
         "14.68 MB",
         "--as-it-is",
@@ -355,7 +355,7 @@ fn a_cut_off_image_of_unknown_size_leaves_no_table() {
     bench
         .run(&["write", "hut.img.gz", "--to", "card.img", "--yes"])
         .expect(4)
-        .says(&["is cut off", "no partition table"]);
+        .says(&["is truncated", "no partition table"]);
     assert!(common::has_no_table(&bench.read("card.img")));
 }
 

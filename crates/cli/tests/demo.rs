@@ -59,7 +59,7 @@ fn every_bad_card_of_the_rack_fails() {
     bench.run(&["demo", "--dir", "demo"]).expect(0);
     for (card, words) in [
         ("pulled", "is gone"),
-        ("worn", "cannot be written everywhere"),
+        ("worn", "has write errors"),
         ("liar", "does not hold what was written"),
         ("forgetful", "does not hold what was written"),
     ] {

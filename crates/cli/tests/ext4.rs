@@ -294,7 +294,7 @@ fn what_cannot_be_read_is_an_error(#[case] path: &str, #[case] args: &[&str]) {
     bench
         .run(&[&["--rack", "rack.toml"], args].concat())
         .expect(5)
-        .says(&["cannot be read everywhere"]);
+        .says(&["has read errors"]);
     assert!(bench.read("hut.img") == before);
 }
 

@@ -129,7 +129,7 @@ fn all_that_cannot_be_on_it_is_told_at_once() {
     }
     let words = [
         "/a:b: FAT names cannot have ':'",
-        "/log and /Log are one name on FAT, where case does not matter",
+        "/log and /Log are the same name on FAT, which ignores case",
         "/tail.: FAT names cannot end with '.'",
     ];
     let text = "[medium]\n[[partition]]\nsize = \"20MiB\"\nfilesystem = \"fat\"\n\
@@ -149,7 +149,7 @@ fn all_that_cannot_be_on_it_is_told_at_once() {
     let told = unpacked.expect(4);
     let (one, other) = (
         words[1],
-        "/Log and /log are one name on FAT, where case does not matter",
+        "/Log and /log are the same name on FAT, which ignores case",
     );
     assert!(
         told.stderr.contains(one) || told.stderr.contains(other),

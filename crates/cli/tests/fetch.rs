@@ -195,7 +195,7 @@ fn refusals(#[case] status: u16, #[case] words: &str) {
     used_card(&bench);
     let server = Server::start(move |_| Answer::status(status));
     write(&bench, &server, &[]).expect(4).says(&[
-        "hut.img cannot be fetched",
+        "hut.img cannot be downloaded",
         &status.to_string(),
         words,
     ]);
@@ -214,7 +214,7 @@ fn a_server_that_fails_later_leaves_no_table() {
         _ => Answer::status(404),
     });
     write(&bench, &server, &[]).expect(4).says(&[
-        "hut.img cannot be fetched",
+        "hut.img cannot be downloaded",
         "404",
         "fetched",
         "no partition table",
@@ -263,7 +263,7 @@ fn silence_is_not_waited_for_without_end(#[case] number: usize, #[case] after: u
     let began = Instant::now();
     write(&bench, &server, &["--patience", "2"])
         .expect(4)
-        .says(&["does not arrive any more", "2 seconds", "--patience"]);
+        .says(&["has stalled", "2 seconds", "--patience"]);
     assert!(began.elapsed() < Duration::from_secs(20));
 }
 

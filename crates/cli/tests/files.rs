@@ -65,7 +65,7 @@ fn looking_shows_what_is_there() {
 #[case::no_place(&["list", "hut.img", "root:etc"], 2, "PARTITION:/path")]
 #[case::not_empty(&["remove", "hut.img", "root:/etc", "--yes"], 2, "--all")]
 #[case::the_root(&["remove", "hut.img", "root:/", "--all", "--yes"], 2, "is not removed")]
-#[case::no_folder(&["tree", "hut.img", "boot:/boot.conf"], 2, "boot:/boot.conf is no folder")]
+#[case::no_folder(&["tree", "hut.img", "boot:/boot.conf"], 2, "boot:/boot.conf is not a directory")]
 #[case::no_line(&["edit", "hut.img", "boot:/boot.conf", "--on", "x"], 6, "there is no line")]
 #[case::many_lines(&["edit", "hut.img", "boot:/boot.conf", "--word", "x"], 2, "--line adds a line")]
 #[case::nobody_to_ask(&["put", "hut.img", "boot:/cmdline", "new"], 3, "--yes does it")]
@@ -374,7 +374,7 @@ fn a_bad_card_holds_what_it_held(#[case] at: u64, #[case] args: &[&str]) {
         "{{ kind = \"write-error\", at = {at}, len = 65536 }}"
     ))
     .expect(5)
-    .says(&["holds again what it held before"]);
+    .says(&["is back to its previous content"]);
     assert!(bench.read("hut.img") == before);
     run("{ kind = \"pulled\", after = 4096 }")
         .expect(5)

@@ -85,11 +85,11 @@ fn a_medium_in_a_reader_is_a_source() {
 )]
 #[case::bad_block(
     r#"faults = [{ kind = "write-error", at = "10MB", len = 4096 }]"#,
-    &["cannot be written everywhere", "writing at 10.00 MB", "the medium is bad"]
+    &["has write errors", "writing at 10.00 MB", "the medium is bad"]
 )]
 #[case::unreadable(
     r#"faults = [{ kind = "read-error", at = "10MB", len = 1 }]"#,
-    &["cannot be read everywhere", "reading at 10.00 MB"]
+    &["has read errors", "reading at 10.00 MB"]
 )]
 #[case::lies_and_wraps(
     r#"faults = [{ kind = "smaller-than-told", real = "8MiB", beyond = "wraps" }]"#,

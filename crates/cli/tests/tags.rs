@@ -212,7 +212,7 @@ fn what_belongs_to_an_array_needs_its_tag_once_more() {
     ];
     let confirm = format!("--confirm {tag}");
     bench.run(&args).expect(3).says(&[
-        "may not be the medium that you mean",
+        "may not be the medium you mean",
         "belongs to LVM",
         &confirm,
     ]);

@@ -127,7 +127,7 @@ fn json_tells_errors_too() {
 }
 
 #[rstest]
-#[case::missing("nothing.img", &["there is no file nothing.img"])]
+#[case::missing("nothing.img", &["file nothing.img does not exist"])]
 #[case::folder("folder", &["folder is a folder"])]
 #[case::empty("empty.img", &["not an image", "0 bytes"])]
 #[case::text("text.img", &["not an image", "text"])]
@@ -405,7 +405,7 @@ fn an_interrupted_write_leaves_no_table(#[case] stage: &str) {
     let output = child.wait_with_output().unwrap();
     common::Run::from(output)
         .expect(130)
-        .says(&["stopped as asked", "no partition table"]);
+        .says(&["stopped as requested", "no partition table"]);
     assert!(has_no_table(&bench.read("card.img")));
 }
 

@@ -58,7 +58,7 @@ pub enum RenewError {
     #[error(transparent)]
     Files(FilesError),
     /// What was changed does not hold together.
-    #[error("the file system would not hold together: {0}")]
+    #[error("the file system would be inconsistent: {0}")]
     Unsound(String),
     /// The device failed.
     #[error(transparent)]

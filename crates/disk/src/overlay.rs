@@ -62,7 +62,7 @@ pub enum CommitError {
         /// The device's error.
         #[source]
         source: DiskError,
-        /// Whether the medium holds again what it held before.
+        /// Whether the medium is back to its previous content.
         rolled_back: bool,
     },
     /// The undo file could not be made; the medium is unchanged.
@@ -73,7 +73,7 @@ pub enum CommitError {
     ReadBack {
         /// Offset of the first such run of blocks, in bytes.
         offset: u64,
-        /// Whether the medium holds again what it held before.
+        /// Whether the medium is back to its previous content.
         rolled_back: bool,
     },
 }

@@ -49,7 +49,7 @@ pub enum MediumError {
         /// Why.
         verdict: Verdict,
     },
-    /// A card file is there already, with another size than asked for.
+    /// A card file already exists, with another size than asked for.
     #[error("{} has {found} bytes, not {asked}", path.display())]
     OtherSize {
         /// The path as given.

@@ -36,7 +36,7 @@ impl fmt::Display for NotAnImage {
             Self::Text => f.write_str("it is a text file"),
             Self::WebPage => f.write_str("it is a web page"),
             Self::UnlikeItsName => f.write_str("it is not packed as its name says"),
-            Self::Packed(kind) => write!(f, "it is packed as {kind}, which is not unpacked here"),
+            Self::Packed(kind) => write!(f, "it is {kind}, a format that Pinewrit cannot unpack"),
             Self::Disk(kind) => write!(f, "it is a virtual machine's disk in the format {kind}"),
             Self::Encrypted(by) => write!(f, "it is encrypted by {by}"),
             Self::Other(kind) => write!(f, "it is {kind}"),

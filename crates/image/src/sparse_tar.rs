@@ -158,7 +158,7 @@ fn pieces(numbers: &[u64], size: u64) -> io::Result<Vec<Range<u64>>> {
     let mut pieces: Vec<Range<u64>> = Vec::new();
     for pair in numbers.chunks(2) {
         let [start, len] = *pair else {
-            return Err(wrong("the map of a sparse file is cut off"));
+            return Err(wrong("the map of a sparse file is truncated"));
         };
         let before = pieces.last().map_or(0, |piece| piece.end);
         let end = start.checked_add(len).filter(|end| *end <= size);

@@ -6,7 +6,7 @@ use clap::{Args as ClapArgs, Subcommand};
 use ipnet::IpNet;
 use pinewrit_core::estimate::Pool;
 
-/// The sums of this job
+/// Do the arithmetic of this job
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit estimate net 10.77.3.0/24\n  \
@@ -18,15 +18,15 @@ pub(crate) struct EstimateArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum EstimateAction {
-    /// What is in a network
+    /// Show what fits in a network
     Net {
         /// The network, or an address in it, with its prefix
         #[arg(value_name = "CIDR", value_parser = cidr)]
         net: IpNet,
-        /// Addresses that are given away by themselves: first and last
+        /// First and last address of the DHCP pool
         #[arg(long, value_name = "A-B", value_parser = pool)]
         pool: Option<Pool>,
-        /// Networks that it must not share addresses with
+        /// Networks that must not overlap it
         #[arg(long, value_name = "CIDR", num_args = 1.., value_parser = cidr)]
         with: Vec<IpNet>,
     },

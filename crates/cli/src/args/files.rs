@@ -11,7 +11,7 @@ use super::{ChangeArgs, location};
 
 /// Look at and change files inside a medium or an image, without mounting it
 ///
-/// PLACE is PARTITION:/path; the partition by number, label or name, or `boot`, `root`, and `whole` on a medium without a table.
+/// PLACE is PARTITION:/path: the partition by number, label or name, `boot`, `root`, or `whole` on a medium without a table.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit files tree larkfell-os.img.xz boot:/\n  \
@@ -25,79 +25,79 @@ pub(crate) struct FilesArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum FilesAction {
-    /// List what is in a folder
+    /// List a directory
     List {
         #[command(flatten)]
         at: ReadArgs,
-        /// Print a list for `files check`, with all below
+        /// Print a recursive list for `files check`
         #[arg(long)]
         expected: bool,
     },
-    /// Show a folder with all below it
+    /// Show a directory recursively
     Tree {
         #[command(flatten)]
         at: ReadArgs,
-        /// So many levels only
+        /// Show this many levels only
         #[arg(long, value_name = "N")]
         depth: Option<usize>,
     },
-    /// Print a file, or copy a file or folder to this computer
+    /// Print a file, or copy a file or directory to this computer
     Read {
         #[command(flatten)]
         at: ReadArgs,
-        /// Copy it into this file; a folder into this folder, which is made
+        /// Copy to this file, or a directory to this directory, which is created
         #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
         to: Option<PathBuf>,
     },
-    /// Put a file or folder of this computer on the medium
+    /// Copy a file or directory from this computer to the medium
     Put(PutArgs),
-    /// Make a folder, with all above it
+    /// Create a directory, with its parents
     MakeFolder {
         #[command(flatten)]
         change: ChangeArgs,
-        /// The new folder: PARTITION:/path
+        /// The new directory: PARTITION:/path
         #[arg(value_name = "PLACE")]
         place: Place,
         /// Permissions, in octal digits (not on FAT)
         #[arg(long, value_parser = mode, default_value = "0755")]
         mode: u16,
-        /// Numbers of user and group (not on FAT)
+        /// User and group ids (not on FAT)
         #[arg(long, value_name = "UID:GID", value_parser = owner, default_value = "0:0")]
         owner: (u32, u32),
         #[command(flatten)]
         fat: FatArgs,
     },
-    /// Give a file or folder another name, or another folder on the same partition
+    /// Rename or move a file or directory within its partition
     Move {
         #[command(flatten)]
         change: ChangeArgs,
-        /// What moves: PARTITION:/path
+        /// What to move: PARTITION:/path
         #[arg(value_name = "PLACE")]
         place: Place,
-        /// Its new path, or a folder if it ends with /
+        /// Its new path, or a directory if it ends with /
         #[arg(value_name = "PATH")]
         to: String,
         #[command(flatten)]
         fat: FatArgs,
     },
-    /// Remove a file, a link or an empty folder
+    /// Remove a file, a link or an empty directory
     Remove {
         #[command(flatten)]
         change: ChangeArgs,
-        /// What goes: PARTITION:/path, as in boot:/overlays/snow
+        /// What to remove: PARTITION:/path, as in boot:/overlays/snow
         #[arg(value_name = "PLACE")]
         place: Place,
-        /// A folder with all below it
+        /// Remove a directory with everything below it
         #[arg(long)]
         all: bool,
         #[command(flatten)]
         fat: FatArgs,
     },
-    /// Put an archive's content over what is there
+    /// Unpack an archive over existing files
     Unpack(UnpackArgs),
-    /// Change a text, and nothing else in it
+    /// Edit one thing in a text file
     Edit(Box<EditArgs>),
-    /// Compare a folder with a list of what should be there
+    /// Compare a directory with a list of expected files
     Check {
         #[command(flatten)]
         at: ReadArgs,
@@ -107,7 +107,7 @@ pub(crate) enum FilesAction {
     },
 }
 
-/// Where is read.
+/// What is read.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct ReadArgs {
     /// Tag, block device, card file, or image in any wrapping
@@ -120,10 +120,10 @@ pub(crate) struct ReadArgs {
     pub(crate) fat: FatArgs,
 }
 
-/// How a FAT is understood.
+/// How a FAT is interpreted.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct FatArgs {
-    /// Zone whose local time a FAT keeps: UTC, local, Europe/Vienna, +02:00 ...
+    /// Time zone of times on FAT: UTC, local, Europe/Vienna, +02:00 ...
     #[arg(long, value_name = "ZONE", default_value = "UTC", value_parser = zone)]
     pub(crate) fat_zone: TimeZone,
 }
@@ -156,30 +156,30 @@ fn local_zone() -> Option<TimeZone> {
 pub(crate) struct PutArgs {
     #[command(flatten)]
     pub(crate) change: ChangeArgs,
-    /// The file's new place, or a folder if it ends with /
+    /// Destination, or a directory if it ends with /
     #[arg(value_name = "PLACE")]
     pub(crate) place: Place,
-    /// The file or folder on this computer; with / at its end, only what is in the folder
+    /// File or directory on this computer; with / at its end, only the directory's content
     #[arg(value_name = "FILE", value_hint = ValueHint::AnyPath)]
     pub(crate) file: PathBuf,
     /// Permissions, in octal digits (not on FAT)
     #[arg(long, value_parser = mode)]
     pub(crate) mode: Option<u16>,
-    /// Numbers of user and group (not on FAT)
+    /// User and group ids (not on FAT)
     #[arg(long, value_name = "UID:GID", value_parser = owner)]
     pub(crate) owner: Option<(u32, u32)>,
     #[command(flatten)]
     pub(crate) fat: FatArgs,
 }
 
-/// What becomes of files that are there already.
+/// What happens to existing files.
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum OverwriteArg {
-    /// Younger ones replace them
+    /// Replace them with newer ones
     Newer,
-    /// They are replaced
+    /// Replace them
     Always,
-    /// They stay
+    /// Keep them
     Never,
 }
 
@@ -187,19 +187,19 @@ pub(crate) enum OverwriteArg {
 pub(crate) struct UnpackArgs {
     #[command(flatten)]
     pub(crate) change: ChangeArgs,
-    /// The folder that it goes into
+    /// The destination directory
     #[arg(value_name = "PLACE")]
     pub(crate) place: Place,
-    /// A tar, zip or 7z archive in any packing, or its address
+    /// A tar, zip or 7z archive in any compression, or its URL
     #[arg(value_name = "ARCHIVE", value_hint = ValueHint::FilePath, value_parser = location())]
     pub(crate) archive: Location,
-    /// Only this member, or what is below it; may be given several times, and with * and ?
+    /// Only this member, or what is below it; repeatable, with * and ?
     #[arg(long, value_name = "MEMBER")]
     pub(crate) pick: Vec<String>,
-    /// Take so many folders off the front of all names
+    /// Strip this many leading directories from all names
     #[arg(long, value_name = "N", default_value_t = 0)]
     pub(crate) strip: usize,
-    /// What becomes of files that are there already
+    /// What happens to existing files
     #[arg(long, value_name = "WHEN", default_value = "newer")]
     pub(crate) overwrite: OverwriteArg,
     #[command(flatten)]
@@ -211,15 +211,15 @@ pub(crate) struct UnpackArgs {
 pub(crate) struct EditArgs {
     #[command(flatten)]
     pub(crate) change: ChangeArgs,
-    /// The text
+    /// The text file
     #[arg(value_name = "PLACE")]
     pub(crate) place: Place,
     #[command(flatten)]
     pub(crate) what: WhatArgs,
-    /// Only in the section or block with this head; a new line goes there
+    /// Only in the section or block with this heading; a new line goes there
     #[arg(long, value_name = "NAME")]
     pub(crate) section: Option<String>,
-    /// A new line goes after this one
+    /// Insert a new line after this one
     #[arg(
         long,
         value_name = "LINE",
@@ -227,24 +227,24 @@ pub(crate) struct EditArgs {
         conflicts_with = "section"
     )]
     pub(crate) after: Option<String>,
-    /// What the text is made of; told by looking at it if left out
+    /// The kind of text [default: detected]
     #[arg(long, value_name = "KIND")]
     pub(crate) kind: Option<KindArg>,
-    /// Keep the text as it was beside it, with .orig at its name
+    /// Keep the original beside it, as NAME.orig
     #[arg(long)]
     pub(crate) keep_original: bool,
     #[command(flatten)]
     pub(crate) fat: FatArgs,
 }
 
-/// What a text is made of.
+/// The kind of a text.
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum KindArg {
     /// key=value lines
     Assignments,
     /// key value lines
     Pairs,
-    /// key=value lines in sections with [heads]
+    /// key=value lines in sections with [headings]
     Sections,
     /// key value lines in blocks that begin with a keyword, such as label
     Blocks,
@@ -268,34 +268,34 @@ impl KindArg {
 #[derive(Debug, ClapArgs)]
 #[group(required = true, multiple = false)]
 pub(crate) struct WhatArgs {
-    /// A line that is to be there
+    /// Ensure that this line exists
     #[arg(long, value_name = "TEXT")]
     pub(crate) line: Option<String>,
-    /// A key and its value
+    /// Set a key to a value
     #[arg(long, value_name = "KEY=VALUE", value_parser = assignment)]
     pub(crate) set: Option<(String, String)>,
-    /// A key that no line is to set
+    /// Remove the lines that set this key
     #[arg(long, value_name = "KEY")]
     pub(crate) unset: Option<String>,
-    /// A line that is to go
+    /// Remove this line
     #[arg(long, value_name = "TEXT")]
     pub(crate) remove_line: Option<String>,
-    /// A block that is to go, by its head: `label rescue`, `menuentry "Rescue"`, `[rescue]`
+    /// Remove the block with this heading: `label rescue`, `menuentry "Rescue"`, `[rescue]`
     #[arg(long, value_name = "HEAD")]
     pub(crate) remove_block: Option<String>,
-    /// A line that is commented out, by its text or key, and is to count
+    /// Uncomment a line, by its text or key
     #[arg(long, value_name = "LINE")]
     pub(crate) on: Option<String>,
-    /// A line that is to be commented out
+    /// Comment a line out
     #[arg(long, value_name = "LINE")]
     pub(crate) off: Option<String>,
-    /// A word that a command line of one line is to have
+    /// Ensure that a one-line command line has this word
     #[arg(long, value_name = "WORD")]
     pub(crate) word: Option<String>,
-    /// A word, or a key with its =, and what stands there then
+    /// Replace a word, or a key with its =
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
     pub(crate) replace_word: Option<Vec<String>>,
-    /// A word, or a key with its =, that it is not to have
+    /// Remove a word, or a key with its =
     #[arg(long, value_name = "WORD")]
     pub(crate) remove_word: Option<String>,
 }

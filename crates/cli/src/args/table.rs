@@ -10,8 +10,8 @@ use super::ChangeArgs;
 
 /// Show and change the partition table of a medium
 ///
-/// Every change is shown before and after. Content of partitions is never moved; changes go on the
-/// medium as one, or not at all.
+/// Every change is shown before and after. The content of partitions is never moved; either all
+/// changes are made, or none.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit table create card.img --size 8GB --scheme gpt\n  \
@@ -39,14 +39,14 @@ pub(crate) enum TableAction {
         #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
         medium: PathBuf,
     },
-    /// Make a new, empty table
+    /// Create a new, empty table
     Create {
         #[command(flatten)]
         change: ChangeArgs,
-        /// Kind of the table
+        /// Kind of table
         #[arg(long, default_value = "mbr")]
         scheme: SchemeArg,
-        /// Make a card file of this size if it is not there (8GB, 512MiB, 2048s)
+        /// Create a card file of this size if it does not exist (8GB, 512MiB, 2048s)
         #[arg(long, value_parser = parse_size)]
         size: Option<u64>,
     },
@@ -60,21 +60,21 @@ pub(crate) enum TableAction {
         #[arg(value_name = "PARTITION")]
         partition: String,
     },
-    /// Give a partition another end; the file system in it keeps its size, unless it is to grow with it
+    /// Move a partition's end; its file system keeps its size unless you say otherwise
     Resize {
         #[command(flatten)]
         change: ChangeArgs,
         /// Number, label or name
         #[arg(value_name = "PARTITION")]
         partition: String,
-        /// New size (256MiB, 2GB, 4096s), or `rest` for all up to the next one
+        /// New size (256MiB, 2GB, 4096s), or `rest` for everything up to the next partition
         #[arg(long, value_parser = partition_size)]
         size: PartitionSize,
-        /// Let the file system in it (ext2, ext3, ext4) grow to the new size
+        /// Grow its file system (ext2, ext3, ext4) to the new size
         #[arg(long)]
         with_filesystem: bool,
     },
-    /// Make an MBR a GPT, or the other way round; partitions stay where they are
+    /// Convert MBR to GPT or back; partitions stay where they are
     Convert {
         #[command(flatten)]
         change: ChangeArgs,
@@ -82,15 +82,15 @@ pub(crate) enum TableAction {
         #[arg(long)]
         scheme: SchemeArg,
     },
-    /// Mark the partition that a BIOS starts from
+    /// Mark the partition that a BIOS boots
     Activate {
         #[command(flatten)]
         change: ChangeArgs,
-        /// Number, label or name; `none` takes the mark away
+        /// Number, label or name; `none` removes the mark
         #[arg(value_name = "PARTITION")]
         partition: String,
     },
-    /// Change what a partition is for
+    /// Set a partition's type
     Type {
         #[command(flatten)]
         change: ChangeArgs,
@@ -101,7 +101,7 @@ pub(crate) enum TableAction {
         #[arg(value_name = "TYPE")]
         kind: String,
     },
-    /// Give a partition another name (GPT)
+    /// Rename a partition (GPT)
     Name {
         #[command(flatten)]
         change: ChangeArgs,
@@ -112,14 +112,14 @@ pub(crate) enum TableAction {
         #[arg(value_name = "NAME")]
         name: String,
     },
-    /// Give the medium, its partitions and file systems new identifiers
+    /// Generate new identifiers for the medium, its partitions and file systems
     ///
-    /// Command lines, boot menus and fstab on it that name the old ones follow.
+    /// Command lines, boot menus and fstab on the medium are updated.
     Renew {
         #[command(flatten)]
         change: ChangeArgs,
     },
-    /// Take tables and marks of file systems and arrays away, and make an empty table
+    /// Remove all tables and signatures, and write an empty table
     Wipe {
         #[command(flatten)]
         change: ChangeArgs,
@@ -129,7 +129,7 @@ pub(crate) enum TableAction {
     },
 }
 
-/// A partition to be added.
+/// A partition to add.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct AddArgs {
     #[command(flatten)]
@@ -137,22 +137,22 @@ pub(crate) struct AddArgs {
     /// A word (fat32, linux, esp, swap ...), two hexadecimal digits, or a GUID
     #[arg(long = "type", value_name = "TYPE")]
     pub(crate) kind: String,
-    /// Size (256MiB, 2GB, 4096s), or `rest` for all of the largest gap
+    /// Size (256MiB, 2GB, 4096s), or `rest` for the whole largest gap
     #[arg(long, value_parser = partition_size)]
     pub(crate) size: PartitionSize,
-    /// First byte (4MiB, 8192s); the first gap that is large enough if left out
+    /// First byte (4MiB, 8192s) [default: the first gap that is large enough]
     #[arg(long, value_parser = parse_size)]
     pub(crate) start: Option<u64>,
-    /// Begin at a multiple of this
+    /// Start at a multiple of this
     #[arg(long, value_parser = parse_size, default_value = "1MiB", conflicts_with = "start")]
     pub(crate) align: u64,
     /// Name in the table (GPT)
     #[arg(long)]
     pub(crate) name: Option<String>,
-    /// Put it in the extended partition (MBR), for more than four
+    /// Create it in the extended partition (MBR), for more than four
     #[arg(long)]
     pub(crate) logical: bool,
-    /// Mark it for starting by a BIOS
+    /// Mark it as the one that a BIOS boots
     #[arg(long)]
     pub(crate) active: bool,
 }

@@ -137,7 +137,7 @@ pub(crate) fn run(cx: &Context, args: &BuildArgs) -> Outcome {
             let good = style::GOOD;
             let to = args.to.display();
             ui.result(format!(
-                "{text}{good}done:{good:#} {to} is made, {}\n",
+                "{text}{good}done:{good:#} {to} created, {}\n",
                 units::size(packed)
             ));
         }
@@ -176,15 +176,15 @@ fn size_of(
         match goal {
             Goal::Packed(_) => {
                 let what =
-                    format!("a partition takes the rest of {name}, and nothing says of what");
+                    format!("a partition takes the rest of {name}, whose size is not known");
                 Message::new(Exit::Usage, what)
                     .fact("layout", "size = \"rest\"")
-                    .remedy("--size 8GB, the size of the medium that it is for")
+                    .remedy("--size 8GB, the size of the medium it is for")
                     .remedy("or a size for each partition in the layout")
             }
             Goal::Medium => {
-                Message::new(Exit::Usage, format!("{name} is not there, and has no size"))
-                    .remedy("--size 8GB, the size of the medium that it is for")
+                Message::new(Exit::Usage, format!("{name} does not exist, and no size is given"))
+                    .remedy("--size 8GB, the size of the medium it is for")
             }
         }
     };
@@ -277,7 +277,7 @@ impl Scratch {
                 "there is no place to put the medium together",
             )
             .fact("system", e.to_string())
-            .remedy("--scratch DIR, a folder with room for the content")
+            .remedy("--scratch DIR, a directory with space for the content")
         };
         let folder = made.map_err(failed)?;
         // While it is locked, nobody takes it for abandoned.
@@ -330,7 +330,7 @@ fn fill(
     device: &FileDevice,
     options: &BuildOptions<'_>,
 ) -> Result<BuildReport, Message> {
-    let _waiting = Waiting::new(ui, format!("putting {name} together"));
+    let _waiting = Waiting::new(ui, format!("building {name}"));
     build::build(layout, plan, device, options, &signals::watch())
         .map_err(|e| words::build_error(name, &e))
 }
@@ -355,7 +355,7 @@ fn text(
         facts.add("blob", format!("{name} at byte {}", blob.at));
     }
     let head = if args.dry_run {
-        "would be put together like this; nothing was made (--dry-run)"
+        "would be built like this; nothing was created (--dry-run)"
     } else {
         "put together"
     };

@@ -87,7 +87,7 @@ fn confirm(ui: &Ui, args: &ChangeArgs, report: &ConfigureReport) -> Outcome {
         Answer::No => Err(Message::new(Exit::Refused, "nothing was changed")),
         Answer::NobodyToAsk => Err(Message::new(
             Exit::Refused,
-            "there are settings on this medium already, and nobody to ask",
+            "this medium already has settings, and there is nobody to ask",
         )
         .fact("replaced", names.join(", "))
         .remedy("--yes replaces them; --dry-run shows how")),
@@ -192,7 +192,7 @@ fn done_text(name: &str, brief: &str, report: &ConfigureReport) -> String {
     let good = style::GOOD;
     let mut facts = FactList::default();
     let head = if report.is_unchanged() {
-        format!("{good}unchanged:{good:#} {name} has these settings already: {brief}\n")
+        format!("{good}unchanged:{good:#} {name} already has these settings: {brief}\n")
     } else {
         facts.add("files", files(report));
         format!("{good}done:{good:#} {name} is configured: {brief}\n")
@@ -206,7 +206,7 @@ fn done_text(name: &str, brief: &str, report: &ConfigureReport) -> String {
 fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
     let strong = style::STRONG;
     let mut text = if report.is_unchanged() {
-        format!("{strong}{name}{strong:#} has these settings already (--dry-run)\n")
+        format!("{strong}{name}{strong:#} already has these settings (--dry-run)\n")
     } else {
         format!(
             "{strong}{name}{strong:#} would change like this; nothing was changed (--dry-run)\n"
@@ -231,7 +231,7 @@ fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
         };
         text += &format!("\n{strong}{}{strong:#}  {word}\n", file.path);
         if file.hidden && file.kind != ChangeKind::Removed {
-            text += "  not shown: it holds secrets\n";
+            text += "  not shown: it contains secrets\n";
         }
         text += &change::colored(&file.diff);
     }

@@ -87,7 +87,7 @@ impl Demo {
         )?;
         let (card, disk) = (self.tag_of(CARD)?, self.tag_of(SYSTEM_DISK)?);
         self.step(
-            "what is plugged in? (simulated readers)",
+            "what is connected? (simulated readers)",
             &["media", "--all"],
         )?;
         self.step("look into the packed image", &["inspect", IMAGE])?;
@@ -100,11 +100,11 @@ impl Demo {
             &["write", IMAGE, "--to", &card, "--yes"],
         )?;
         self.step(
-            "compare the card with the receipt of its writing",
+            "verify the card against its receipt",
             &["verify", &card],
         )?;
         self.step(
-            "give it the settings of hut 3",
+            "add the settings of hut 3",
             &["configure", &card, "--settings", "hut-03.toml", "--yes"],
         )?;
         self.step("look at the finished card", &["inspect", &card])
@@ -175,7 +175,7 @@ fn make_folder(dir: Option<&Path>) -> Result<Folder, Message> {
     if entries.next().is_some() {
         return Err(
             Message::new(Exit::Usage, format!("{} is not empty", dir.display()))
-                .remedy("name a new folder for the demo"),
+                .remedy("name a new directory for the demo"),
         );
     }
     Ok(Folder::Kept(dir.to_owned()))

@@ -42,7 +42,7 @@ pub(crate) fn run(cx: &Context, args: &EjectArgs) -> Outcome {
             Exit::Usage,
             format!("there is no medium in {}", chosen.path.display()),
         )
-        .remedy("`pinewrit media` lists what is plugged in"));
+        .remedy("`pinewrit media` lists connected media"));
     }
     let mut unmounted = Vec::new();
     if matches!(&facts.verdict, Verdict::Busy(_)) {
@@ -81,7 +81,7 @@ fn not_to_eject(args: &EjectArgs) -> Message {
         .remedy("card files are complete when the command that wrote them has ended")
     } else {
         Message::new(Exit::Usage, format!("there is no medium {name}"))
-            .remedy("`pinewrit media` lists what is plugged in")
+            .remedy("`pinewrit media` lists connected media")
     }
 }
 

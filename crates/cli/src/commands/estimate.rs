@@ -56,7 +56,7 @@ pub(crate) fn run(ui: &Ui, args: &EstimateArgs) -> Outcome {
     });
     Err(match &report.next_free {
         Some(free) if !report.overlaps.is_empty() => message.remedy(format!(
-            "{free} is the next of that size that overlaps with none"
+            "{free} is the next one of that size without overlaps"
         )),
         _ => message,
     })
@@ -76,7 +76,7 @@ fn text(report: &NetReport, pool: Option<Pool>) -> String {
     }
     if let (Some(pool), Some(size)) = (pool, report.pool) {
         let beside = report.beside_pool.map_or(String::new(), |beside| {
-            format!(", {} are left for fixed ones", units::grouped(beside))
+            format!(", {} left for static addresses", units::grouped(beside))
         });
         let size = units::grouped(size);
         facts.add(

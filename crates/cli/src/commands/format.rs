@@ -56,7 +56,7 @@ pub(crate) fn run(cx: &Context, args: &FormatArgs) -> Outcome {
             format!(", {} in use", units::size(used))
         });
         let lost = format!("{}{used}", inspection::brief(&partition));
-        let question = format!("All of partition {number} ({lost}) will be lost. Go on?");
+        let question = format!("All of partition {number} ({lost}) will be lost. Continue?");
         confirm(&cx.ui, &args.change, &question, &lost)?;
     }
     let made = if args.change.dry_run {
@@ -162,7 +162,7 @@ fn text(
         facts.add(
             "note",
             format!(
-                "the table says {}; `pinewrit table type {name} {number} {word}` puts that right",
+                "the table says {}; `pinewrit table type {name} {number} {word}` fixes that",
                 partition.kind.word()
             ),
         );

@@ -139,7 +139,7 @@ fn run_medium(cx: &Context, path: &Path) -> Outcome {
         .state_if_any()
         .and_then(|state| state.note(&chosen.key()));
     if let Some(note) = note.filter(|_| inspection.is_unknown()) {
-        facts.add("begun", unfinished_text(&note));
+        facts.add("started", unfinished_text(&note));
     }
     cx.ui.result(text(&chosen.name(), kind, facts, &inspection));
     Ok(())
@@ -187,7 +187,7 @@ fn source_facts(source: &ImageSource, checksum: Option<&ExpectedChecksum>) -> Fa
     inspection::layers(source, &mut facts);
     if let Some(checksum) = checksum {
         let text = inspection::checksum(checksum);
-        facts.add("checksum", format!("{text}; `write` compares it"));
+        facts.add("checksum", format!("{text}; `write` verifies it"));
     } else if !source.layers().is_empty() {
         facts.add("checksum", "none found beside the image");
     }
@@ -258,10 +258,10 @@ fn growth(inspection: &Inspection) -> Option<String> {
     let last = inspection.partitions.iter().max_by_key(|p| p.start)?;
     let free = inspection.size?.saturating_sub(last.range().end);
     Some(if free < MARGIN {
-        format!("partition {} takes the medium to its end", last.number)
+        format!("partition {} reaches the end of the medium", last.number)
     } else {
         format!(
-            "{} behind partition {} are free",
+            "{} after partition {} are free",
             units::size(free),
             last.number
         )

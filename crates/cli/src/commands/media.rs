@@ -160,7 +160,7 @@ fn text(cx: &Context, media: &[MediumFacts], hidden: usize) -> String {
         "verdict",
         "size",
         "bus",
-        "maker and model",
+        "vendor and model",
         "serial",
         "path",
     ];
@@ -186,13 +186,13 @@ fn text(cx: &Context, media: &[MediumFacts], hidden: usize) -> String {
         }
     }
     text += &match (media.len(), hidden) {
-        (0, 0) => "no medium is plugged in\n".to_owned(),
+        (0, 0) => "no medium is connected\n".to_owned(),
         (0, hidden) => {
-            format!("no medium is plugged in that could be written; {hidden} more: --all\n")
+            format!("no writable medium is connected; {hidden} more (--all)\n")
         }
         (_, 0) => String::new(),
         (_, hidden) => {
-            format!("\n{dim}{hidden} more that are never written, or hold nothing: --all{dim:#}\n")
+            format!("\n{dim}{hidden} more not shown (--all){dim:#}\n")
         }
     };
     text
@@ -252,7 +252,7 @@ fn details(cx: &Context, medium: &MediumFacts, content: Option<&Inspection>) -> 
     });
     if medium.has_twin {
         lines.push(
-            "another one says the same of itself; this tag is for the port it is in".to_owned(),
+            "another medium reports the same identity; this tag is tied to its port".to_owned(),
         );
     } else if !identity.is_own_serial {
         lines.push(format!(
@@ -295,7 +295,7 @@ fn watch(cx: &Context) -> Outcome {
         folders: cx.folders.clone(),
     };
     let cancel = signals::watch();
-    cx.ui.say("waiting for media that come and go; ^C ends\n");
+    cx.ui.say("watching for media; ^C ends\n");
     let mut changes = Changes::of(&cx.readers);
     let mut known = survey(&cx)?;
     let mut looked = Instant::now();

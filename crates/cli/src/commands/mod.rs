@@ -36,7 +36,7 @@ pub(crate) fn run(args: Args) -> Exit {
         )
         .fact("system", error.to_string())
         .fact("state", "the work itself is done")
-        .remedy("make room where the output goes, then look with `pinewrit inspect`")),
+        .remedy("free space where the output goes, then check with `pinewrit inspect`")),
         (outcome, _) => outcome,
     };
     match outcome {

@@ -66,7 +66,7 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
     let path = path.ok_or_else(|| {
         Message::new(Exit::Usage, "which rack?")
             .remedy("--rack FILE, or the environment variable PINEWRIT_RACK")
-            .remedy("`pinewrit rack new DIR` makes one")
+            .remedy("`pinewrit rack new DIR` creates one")
     })?;
     let mut rack = Rack::open(path).map_err(|e| words::rack_error(&e))?;
     let changed = match &args.action {
@@ -79,7 +79,7 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
             .map(|reader| Some(format!("{card} is out of {reader}"))),
         RackAction::Swap { first, second } => rack
             .swap(first, second)
-            .map(|()| Some(format!("{first} and {second} have exchanged their cards"))),
+            .map(|()| Some(format!("{first} and {second} have swapped their cards"))),
     };
     let changed = changed.map_err(|e| words::rack_error(&e))?;
     tell(ui, path, &rack);
@@ -120,7 +120,7 @@ fn make(ui: &Ui, dir: &Path) -> Outcome {
     let failed = |error: std::io::Error| {
         Message::new(
             Exit::Usage,
-            format!("no rack can be made in {}", dir.display()),
+            format!("no rack can be created in {}", dir.display()),
         )
         .fact("system", error.to_string())
     };
@@ -129,7 +129,7 @@ fn make(ui: &Ui, dir: &Path) -> Outcome {
     if path.exists() {
         return Err(
             Message::new(Exit::Usage, format!("{} is there already", path.display()))
-                .remedy("name another folder, or remove it"),
+                .remedy("name another directory, or remove it"),
         );
     }
     fs::write(&path, SAMPLE).map_err(failed)?;

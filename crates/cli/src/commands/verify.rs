@@ -135,7 +135,7 @@ fn against_image(
     let rate = units::rate(comparison.compared, began.elapsed());
     let free = match comparison.free {
         0 => String::new(),
-        free => format!("; {} of free space left out", units::size(free)),
+        free => format!("; {} of free space skipped", units::size(free)),
     };
     cx.ui.result(format!(
         "{good}equal:{good:#} {name} holds {image_name}, all {amount} compared ({rate}){free}\n"
@@ -162,7 +162,7 @@ fn with_owners(message: Message, owned: &[Owned]) -> Message {
         let name = if index == 0 { "there" } else { "" };
         let partition = one.partition.map(|number| format!("partition {number}"));
         let owner = match one.kind {
-            OwnerKind::Unknown => "a file system that is not understood".to_owned(),
+            OwnerKind::Unknown => "an unknown file system".to_owned(),
             _ => printable(&one.owner),
         };
         let parts: Vec<String> = partition.into_iter().chain([owner]).collect();
@@ -298,7 +298,7 @@ fn equal_text(name: &str, found: &Found, began: Instant) -> String {
         let others = units::counted(found.candidates as u64, "receipt");
         facts.add(
             "receipt",
-            format!("{}, of {others} that could be meant", found.path.display()),
+            format!("{}, one of {others} that match", found.path.display()),
         );
     }
     for (index, change) in receipt.changes.iter().enumerate() {
@@ -356,7 +356,7 @@ fn of_another(name: &str, path: &Path, receipt: &Receipt) -> Message {
     let medium = &receipt.medium;
     Message::new(
         Exit::Differences,
-        format!("this receipt is not of what is on {name}"),
+        format!("this receipt does not belong to {name}"),
     )
     .fact("receipt", path.display().to_string())
     .fact(
@@ -377,7 +377,7 @@ fn of_another(name: &str, path: &Path, receipt: &Receipt) -> Message {
             .unwrap_or("none")
             .to_owned(),
     )
-    .remedy("without --receipt, the right one is looked for")
+    .remedy("without --receipt, the matching one is found")
 }
 
 /// The medium has changed since the receipt was written, or since the last change in it.
@@ -397,12 +397,12 @@ fn changed(name: &str, found: &Found, differing: &[ChunkRecord]) -> Message {
         .fact(
             "differing",
             format!(
-                "{} of {} chunks of 4 MiB, which hold:",
+                "{} of {} chunks of 4 MiB, which contain:",
                 units::grouped(count),
                 units::grouped(all)
             ),
         )
-        .remedy("a system that has run changes its own files; one that has not should not differ")
+        .remedy("a system that has booted changes its own files; one that has not should not differ")
 }
 
 fn differences(

@@ -132,7 +132,7 @@ fn must_not_be_packed(name: &str, path: &Path) -> Outcome {
         return Ok(());
     };
     let what = format!(
-        "{name} is packed ({}), and cannot be changed",
+        "{name} is compressed ({}), and cannot be changed",
         wrapping.word()
     );
     Err(Message::new(Exit::Usage, what)
@@ -141,7 +141,7 @@ fn must_not_be_packed(name: &str, path: &Path) -> Outcome {
             "pinewrit write {} --to MEDIUM first",
             path.display()
         ))
-        .remedy("--settings there puts settings on the medium at once"))
+        .remedy("--settings adds settings at the same time"))
 }
 
 /// Finishes or takes back what a change that was killed had begun, and finds the place of the next
@@ -178,7 +178,7 @@ pub(crate) fn settle_interrupted(
                 cx.ui.say(if finishes {
                     format!("      it is finished; {name} has all of it\n")
                 } else {
-                    format!("      it was put back; {name} is as it was before\n")
+                    format!("      it was rolled back; {name} is as it was before\n")
                 });
             }
         }
@@ -194,10 +194,9 @@ fn wants_finish(ui: &Ui, name: &str, (written, left): (u64, u64), is_unasked: bo
     let style = style::WARNING;
     let (written, left) = (units::size(written), units::size(left));
     ui.say(format!(
-        "{style}note:{style:#} an earlier change of {name} was interrupted: {written} of it are on \
-         the medium, {left} are not\n"
+        "{style}note:{style:#} an earlier change of {name} was interrupted: {written} of it is on the medium, {left} is not\n"
     ));
-    !is_unasked && ui.ask("Finish it? Else it is put back.") == Answer::Yes
+    !is_unasked && ui.ask("Finish it? Otherwise it is rolled back.") == Answer::Yes
 }
 
 /// Has an earlier change end, and puts it into the receipts.
@@ -252,7 +251,7 @@ pub(crate) fn tell_interrupted(cx: &Context, path: &Path) {
         let name = chosen.map_or_else(|_| medium.name(), |chosen| chosen.name());
         cx.ui.say(format!(
             "{style}note:{style:#} an earlier change of {name} was interrupted halfway; the next command \
-             that changes it finishes it or puts it back\n"
+             that changes it finishes it or rolls it back\n"
         ));
     }
 }
@@ -280,7 +279,7 @@ pub(crate) fn confirm(ui: &Ui, args: &ChangeArgs, question: &str, lost: &str) ->
         Answer::No => Err(Message::new(Exit::Refused, "nothing was changed")),
         Answer::NobodyToAsk => Err(Message::new(
             Exit::Refused,
-            "something would be lost, and there is nobody to ask",
+            "data would be lost, and there is nobody to ask",
         )
         .fact("lost", lost)
         .remedy("--yes does it; --dry-run shows it")),
@@ -310,7 +309,7 @@ pub(crate) fn partition(
     match (found.next(), found.next()) {
         (Some(only), None) => return Ok(only.number),
         (Some(first), Some(second)) => {
-            let what = format!("{medium} has two partitions that are called {named}");
+            let what = format!("{medium} has two partitions called {named}");
             return Err(Message::new(Exit::Usage, what)
                 .remedy(format!("name {} or {}", first.number, second.number)));
         }

@@ -108,7 +108,7 @@ fn open_first(folders: Vec<PathBuf>) -> Result<StateFolder, Message> {
         }
     }
     Err(first.unwrap_or_else(|| {
-        nowhere("this user has no home, neither by HOME nor in the user database".to_owned())
+        nowhere("this user has no home, neither in HOME nor in the user database".to_owned())
     }))
 }
 
@@ -122,11 +122,11 @@ fn unusable(error: &UnsafePlace) -> Message {
 }
 
 fn nowhere(because: String) -> Message {
-    let what = "there is no place that is only this user's to keep receipts and undo files in";
+    let what = "there is no private place to keep receipts and undo files";
     Message::new(Exit::Usage, what)
         .fact("found", because)
         .fact("state", "nothing was changed")
-        .remedy("set XDG_STATE_HOME to a folder that only you can write in")
+        .remedy("set XDG_STATE_HOME to a directory that only you can write to")
 }
 
 /// Folders to be tried, the first one first: `variable`'s alone, if it is set.

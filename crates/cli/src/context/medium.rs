@@ -78,7 +78,7 @@ fn unknown(tag: &Tag, media: &[MediumFacts]) -> Message {
         Some(format!("{own}  {}", describe(medium)))
     });
     near.fold(message, |message, text| message.fact("like it", text))
-        .remedy("`pinewrit media` lists what is plugged in")
+        .remedy("`pinewrit media` lists connected media")
         .remedy("for a new card file of that name, add its size: --size 8GB")
 }
 
@@ -147,7 +147,7 @@ pub(crate) fn must_not_meet(cx: &Context, chosen: &Chosen, things: &[(&str, Foot
 pub(crate) fn must_not_hold_records(cx: &Context, chosen: &Chosen) -> Outcome {
     let state = cx.folders.state()?;
     let footing = cx.readers.footing(state.path());
-    must_not_meet(cx, chosen, &[("the state folder", footing)])
+    must_not_meet(cx, chosen, &[("the state directory", footing)])
 }
 
 /// A medium in a few words.

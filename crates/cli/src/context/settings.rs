@@ -119,9 +119,9 @@ pub(crate) fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> 
     if yes {
         return Err(refused(what));
     }
-    match ui.ask("Nobody could log in: no account has a password or a key. Go on?") {
+    match ui.ask("Nobody could log in: no account has a password or a key. Continue?") {
         Answer::Yes => Ok(()),
-        Answer::No => Err(refused("nobody could log in, and so it was left")),
+        Answer::No => Err(refused("nobody could log in, so nothing was done")),
         Answer::NobodyToAsk => Err(refused(what)),
     }
 }

@@ -85,7 +85,7 @@ pub(crate) fn finish(
     source: &ImageSource,
     keep: Keep,
 ) -> Vec<(&'static str, String)> {
-    let waiting = Waiting::new(&cx.ui, "fetching the rest of the download".to_owned());
+    let waiting = Waiting::new(&cx.ui, "downloading the rest".to_owned());
     let kept = source.keep_download();
     drop(waiting);
     let Some(stats) = source.fetch_stats() else {
@@ -97,9 +97,9 @@ pub(crate) fn finish(
         resumed: stats.resumed,
         unconfirmed: stats.unconfirmed,
     });
-    let mut lines = vec![("fetched", amount(&stats))];
+    let mut lines = vec![("downloaded", amount(&stats))];
     match kept {
-        Ok(Some(path)) => lines.push(("kept", path.display().to_string())),
+        Ok(Some(path)) => lines.push(("kept in", path.display().to_string())),
         Ok(None) => {
             let why = cx.folders.cache().err().filter(|_| keep == Keep::Yes);
             lines.extend(why.map(|why| ("not kept", why)));
@@ -130,14 +130,14 @@ impl Event for DownloadEvent {
 fn amount(stats: &FetchStats) -> String {
     let mut text = units::size(stats.fetched);
     if stats.kept > 0 {
-        text += &format!(", {} were kept from earlier", units::size(stats.kept));
+        text += &format!(", {} kept from earlier", units::size(stats.kept));
     }
     if stats.resumed > 0 {
         let times = units::counted(stats.resumed, "time");
         text += &format!("; the connection broke and was resumed {times}");
     }
     if stats.unconfirmed {
-        text += "; the server could not be asked whether there is a newer one";
+        text += "; the server could not be reached to check for a newer one";
     }
     text
 }

@@ -27,7 +27,7 @@ pub(crate) fn plan_error(image: &str, error: &PlanError) -> Message {
     match error {
         PlanError::OneName { host_name, media } => Message::new(
             Exit::Usage,
-            format!("{media} media would all answer to the name {host_name}"),
+            format!("{media} media would all have the host name {host_name}"),
         )
         .remedy("write each with settings of its own, or leave `hostname` out of them"),
         PlanError::TooLarge {
@@ -43,7 +43,7 @@ pub(crate) fn plan_error(image: &str, error: &PlanError) -> Message {
                 .fact("state", NOTHING_WRITTEN)
                 .remedy("an image of one file system, or write it without --into")
         }
-        PlanError::NothingToGrow => usage(format!("{image} has no partition that could be grown"))
+        PlanError::NothingToGrow => usage(format!("{image} has no partition that can grow"))
             .remedy("write it without --grow"),
         PlanError::Settings(error) => {
             configure_error(image, error).instead("state", NOTHING_WRITTEN)

@@ -20,8 +20,10 @@ impl FactList {
 
     pub(crate) fn to_text(&self) -> String {
         let dim = style::DIM;
+        let longest = self.0.iter().map(|(name, _)| name.len()).max();
+        let width = longest.unwrap_or(0).max(9);
         let rows = self.0.iter();
-        rows.map(|(name, value)| format!("  {dim}{name:<9}{dim:#} {value}\n"))
+        rows.map(|(name, value)| format!("  {dim}{name:<width$}{dim:#} {value}\n"))
             .collect()
     }
 }
@@ -41,7 +43,7 @@ pub(crate) fn wrapping(source: &ImageSource) -> String {
 pub(crate) fn layers(source: &ImageSource, facts: &mut FactList) {
     match source.files().len() {
         0 | 1 => {}
-        pieces => facts.add("pieces", format!("{pieces} files, put together")),
+        pieces => facts.add("pieces", format!("{pieces} files, joined")),
     }
     let unpacked = unpacked(source.unpacked_size());
     if source.layers().is_empty() {
@@ -108,7 +110,7 @@ pub(crate) fn content(preview: &Inspection, facts: &mut FactList) {
 pub(crate) fn checksum(expected: &ExpectedChecksum) -> String {
     let kind = expected.checksum.kind;
     let doubt = if kind.is_weak() {
-        "; this kind guards against accidents only"
+        "; this kind protects against accidents only"
     } else {
         ""
     };
@@ -144,7 +146,7 @@ pub(crate) fn scheme(inspection: &Inspection) -> String {
         }
         Some(scheme) => format!("{}, disk GUID {}", scheme.kind.word(), scheme.id),
         None => match inspection.other_table {
-            Some(table) => format!("{table}, of another kind of computer"),
+            Some(table) => format!("{table}, of another type of computer"),
             None => "no partition table".to_owned(),
         },
     }
@@ -174,7 +176,7 @@ fn uefi(loader: &UefiLoader) -> String {
     let doubt = if loader.valid {
         ""
     } else {
-        ", but that file is no executable for it"
+        ", but that file is not an executable for it"
     };
     format!(
         "UEFI on {}: {} on {place}{doubt}",
@@ -187,8 +189,8 @@ pub(crate) fn summary(inspection: &Inspection) -> String {
     let whole = inspection.filesystem.as_ref();
     match (&inspection.scheme, whole) {
         (None, None) => match inspection.other_table {
-            Some(table) => format!("a {table}, of another kind of computer"),
-            None => "nothing that is recognised".to_owned(),
+            Some(table) => format!("a {table}, of another type of computer"),
+            None => "no known data".to_owned(),
         },
         (None, Some(fs)) => format!("{}{} without partitions", fs.kind, label(fs.label.as_ref())),
         (Some(scheme), whole) => {

@@ -20,16 +20,16 @@ pub(crate) fn table_error(name: &str, error: &TableError) -> Message {
     match error {
         TableError::Disk(error) => disk_error(name, error),
         TableError::NoTable => usage(format!("{name} has no partition table"))
-            .remedy("pinewrit table create makes one"),
+            .remedy("pinewrit table create writes one"),
         TableError::Problems(problems) => {
             let message = Message::new(
                 Exit::Medium,
-                format!("the table of {name} has mistakes that a change would make worse"),
+                format!("the table of {name} has errors that a change would make worse"),
             );
             let message = problems.iter().fold(message, |message, problem| {
                 message.fact("mistake", problem.to_string())
             });
-            message.remedy("pinewrit table create, or wipe, begins anew")
+            message.remedy("pinewrit table create, or wipe, starts over")
         }
         TableError::NoRoom { needed, largest } => {
             let message = usage(format!("there is no room for that on {name}"));
@@ -39,7 +39,7 @@ pub(crate) fn table_error(name: &str, error: &TableError) -> Message {
             };
             message
                 .fact("largest", units::exact(*largest))
-                .remedy("--size rest takes what there is; pinewrit table show tells the gaps")
+                .remedy("--size rest takes what is left; pinewrit table show lists the gaps")
         }
         TableError::Full { scheme, entries } => {
             let message = usage(format!("all {entries} entries of the {scheme} are used"));
@@ -51,7 +51,7 @@ pub(crate) fn table_error(name: &str, error: &TableError) -> Message {
             }
         }
         TableError::InTheWay(obstacles) => {
-            let message = usage(format!("the table of {name} cannot become that"));
+            let message = usage(format!("the table of {name} cannot be converted"));
             obstacles
                 .iter()
                 .fold(message, |message, what| {
@@ -80,7 +80,7 @@ pub(crate) fn cut_filesystem(name: &str, cut: &CutFilesystem) -> Message {
     .remedy("a larger size, or remove the partition and add a new one")
 }
 
-/// A file system that was not made.
+/// A file system that was not created.
 pub(crate) fn format_error(name: &str, error: &FormatError) -> Message {
     match error {
         FormatError::Disk(error) => disk_error(name, error),
@@ -90,7 +90,7 @@ pub(crate) fn format_error(name: &str, error: &FormatError) -> Message {
         )
         .fact("because", error.to_string())
         .fact("state", "the partition has no file system that can be used")
-        .remedy("another medium: this one loses what it is given"),
+        .remedy("another medium: this one loses data"),
         other => Message::new(Exit::Usage, other.to_string()).fact("state", "nothing was changed"),
     }
 }
@@ -107,7 +107,7 @@ pub(crate) fn build_error(name: &str, error: &BuildError) -> Message {
             "system",
             error.io().map_or(error.to_string(), ToString::to_string),
         )
-        .remedy("--scratch DIR, a folder with more room"),
+        .remedy("--scratch DIR, a directory with more space"),
         _ => interrupted(),
     }
 }
@@ -119,14 +119,14 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
     }
     let message = |exit, what: String| Message::new(exit, what);
     match error {
-        FilesError::NotFound(path) => message(Exit::Usage, format!("there is no {path} on {name}"))
-            .remedy("pinewrit files list shows what is there"),
+        FilesError::NotFound(path) => message(Exit::Usage, format!("{path} does not exist on {name}"))
+            .remedy("pinewrit files list shows what exists"),
         FilesError::Edit(EditError::NotEmpty(path))
         | FilesError::FatEdit(fat::EditError::NotEmpty(path)) => message(
             Exit::Usage,
-            format!("the folder {path} on {name} is not empty"),
+            format!("the directory {path} on {name} is not empty"),
         )
-        .remedy("--all removes it with all that is in it"),
+        .remedy("--all removes it with everything in it"),
         FilesError::Edit(error @ EditError::NoSpace { .. }) => {
             message(Exit::Usage, format!("{name}: {error}"))
                 .fact("state", "nothing was changed")
@@ -142,12 +142,12 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
         FilesError::Unusable { path, .. } => message(Exit::Medium, format!("{name}: {error}"))
             .fact("state", "nothing was changed")
             .remedy(format!(
-                "pinewrit files remove {name} root:{path}, and begin anew"
+                "pinewrit files remove {name} root:{path}, then try again"
             )),
         FilesError::Unsound(_) | FilesError::Damaged(_) => {
             message(Exit::Medium, format!("{name}: {error}"))
                 .fact("state", "nothing was changed")
-                .remedy("let the image's own system check it, or write the image again")
+                .remedy("run the image's own file system checker, or write the image again")
         }
         other => {
             message(Exit::Medium, format!("{name}: {other}")).fact("state", "nothing was changed")
@@ -164,19 +164,19 @@ fn fat_error(name: &str, error: &fat::EditError) -> Message {
         }
         FolderFull { .. } => (
             Exit::Medium,
-            "another folder, or remove something in this one",
+            "another directory, or remove something in this one",
         ),
         Name { .. } => (Exit::Usage, "another name"),
         TooLarge { .. } => (Exit::Usage, "an ext4 partition, or a smaller file"),
         Unclean => (
             Exit::Medium,
-            "start the board or computer that used it and shut it down, or let its system check it",
+            "boot the board or computer that used it and shut it down, or run its file system checker",
         ),
         Volume(fat::FatError::IsFolder(_) | fat::FatError::NotFolder(_)) => {
-            (Exit::Usage, "pinewrit files list shows what is there")
+            (Exit::Usage, "pinewrit files list shows what exists")
         }
         Volume(fat::FatError::NotFound(_)) => {
-            (Exit::Usage, "pinewrit files list shows what is there")
+            (Exit::Usage, "pinewrit files list shows what exists")
         }
         _ => (Exit::Medium, ""),
     };

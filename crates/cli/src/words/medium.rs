@@ -25,7 +25,7 @@ pub(crate) fn named_medium_error(name: &str, error: &MediumError) -> Message {
             Exit::Usage,
             format!("there is no medium {}", path.display()),
         )
-        .remedy("to make a card file, add its size: --size 8GB"),
+        .remedy("to create a card file, add its size: --size 8GB"),
         other => medium_error(other),
     }
 }
@@ -39,10 +39,10 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
             Exit::Usage,
             format!("there is no medium {}", path.display()),
         )
-        .remedy("`pinewrit media` lists what is plugged in; or the path of a card file"),
+        .remedy("`pinewrit media` lists connected media; or the path of a card file"),
         MediumError::Folder { path } => Message::new(
             Exit::Usage,
-            format!("{} is a folder, not a medium", path.display()),
+            format!("{} is a directory, not a medium", path.display()),
         )
         .remedy("name a card file in it, or a block device such as /dev/sdx"),
         MediumError::Special { path } => Message::new(
@@ -62,16 +62,16 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
         MediumError::Refused { path, verdict } => refusal(&path.display().to_string(), verdict),
         MediumError::OtherSize { path, found, asked } => Message::new(
             Exit::Usage,
-            format!("{} is there already, with another size", path.display()),
+            format!("{} already exists, with another size", path.display()),
         )
         .fact("its size", units::exact(*found))
         .fact("asked for", units::exact(*asked))
-        .remedy("leave --size out to use it as it is, or name a new file"),
+        .remedy("omit --size to use it as it is, or name a new file"),
         MediumError::SizeOfDevice { path } => Message::new(
             Exit::Usage,
             format!("{} is a block device and has its own size", path.display()),
         )
-        .remedy("leave --size out"),
+        .remedy("omit --size"),
         MediumError::Permission { path, group } => {
             let message = Message::new(
                 Exit::Refused,
@@ -89,7 +89,7 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
             Exit::Refused,
             format!("another medium answers at {} now", path.display()),
         )
-        .remedy("look which one it is, then start again"),
+        .remedy("check which one it is, then start again"),
         MediumError::Io { path, source }
             if [
                 ErrorKind::PermissionDenied,
@@ -102,7 +102,7 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
             let what = format!("{} cannot be opened for writing", path.display());
             Message::new(Exit::Refused, what)
                 .fact("system", source.to_string())
-                .remedy("another folder, or other permissions; sudo, if need be")
+                .remedy("another directory, or other permissions; sudo if necessary")
         }
         MediumError::Io { path, source } => {
             Message::new(Exit::Medium, format!("{} cannot be opened", path.display()))
@@ -115,7 +115,7 @@ pub(crate) fn medium_error(error: &MediumError) -> Message {
 
 fn no_device(path: &Path) -> Message {
     let what = format!("there is no device {}", path.display());
-    Message::new(Exit::Usage, what).remedy("`pinewrit media` lists what is plugged in")
+    Message::new(Exit::Usage, what).remedy("`pinewrit media` lists connected media")
 }
 
 fn refusal(name: &str, verdict: &Verdict) -> Message {
@@ -142,17 +142,17 @@ fn refusal(name: &str, verdict: &Verdict) -> Message {
                 Hold::MountedElsewhere { point, process, .. } => message.fact(
                     "mounted",
                     format!(
-                        "on {}, as only {} (process {}) and its like see it",
+                        "on {}, as only {} (process {}) and others like it see it",
                         point.display(),
                         process.name,
                         process.pid
                     ),
                 ),
                 Hold::Attached { device } => message.fact("attached", format!("as /dev/{device}")),
-                _ => message.fact("open", "another program has it for itself"),
+                _ => message.fact("open", "another program has exclusive access"),
             });
             message.remedy(match holds.first() {
-                Some(_) if mounted => "--unmount, which unmounts all of it first".to_owned(),
+                Some(_) if mounted => "--unmount, which unmounts it first".to_owned(),
                 Some(Hold::Mounted { point, .. }) => format!("umount {}", point.display()),
                 Some(Hold::Attached { device }) => format!("losetup -d /dev/{device}"),
                 Some(Hold::HeldBy { holder, .. }) => format!("stop what uses /dev/{holder}"),
@@ -160,10 +160,10 @@ fn refusal(name: &str, verdict: &Verdict) -> Message {
             })
         }
         Verdict::Unsure(doubts) => doubt_facts(
-            refused(format!("{name} may not be the medium that you mean")),
+            refused(format!("{name} may not be the medium you mean")),
             doubts,
         )
-        .remedy("--confirm and its tag, which `pinewrit media` shows"),
+        .remedy("--confirm with its tag, which `pinewrit media` shows"),
         _ => refused(format!("{name} cannot be written")),
     }
 }
@@ -176,9 +176,9 @@ fn doubt_facts(message: Message, doubts: &[Doubt]) -> Message {
 fn doubt(doubt: &Doubt) -> String {
     match doubt {
         Doubt::BuiltIn => "it is built in, not plugged in".to_owned(),
-        Doubt::Large(size) => format!("{} is more than cards and sticks have", units::size(*size)),
-        Doubt::Member(of) => format!("it belongs to {of}"),
-        Doubt::Foreign(what) => format!("it holds {what}, as other computers' disks do"),
+        Doubt::Large(size) => format!("{} is larger than cards and sticks are", units::size(*size)),
+        Doubt::Member(of) => format!("it is part of {of}"),
+        Doubt::Foreign(what) => format!("it contains {what}, like another computer's disk"),
         _ => "it is unusual".to_owned(),
     }
 }
@@ -187,7 +187,7 @@ fn doubt(doubt: &Doubt) -> String {
 pub(crate) fn doubts(medium: &str, tag: &Tag, doubts: &[Doubt]) -> String {
     let why: Vec<String> = doubts.iter().map(doubt).collect();
     format!(
-        "{medium}: {}.\nType its tag, {tag}, to go on:",
+        "{medium}: {}.\nType its tag, {tag}, to continue:",
         why.join("; ")
     )
 }
@@ -196,7 +196,7 @@ pub(crate) fn doubts(medium: &str, tag: &Tag, doubts: &[Doubt]) -> String {
 pub(crate) fn unsure(medium: &str, tag: &Tag, doubts: &[Doubt]) -> Message {
     let message = Message::new(
         Exit::Refused,
-        format!("{medium} may not be the medium that you mean"),
+        format!("{medium} may not be the medium you mean"),
     );
     doubt_facts(message, doubts).remedy(format!("--confirm {tag}, if it is"))
 }
@@ -223,7 +223,7 @@ pub(crate) fn reasons(verdict: &Verdict) -> Vec<String> {
                     process.pid
                 ),
                 Hold::HeldBy { device, holder } => format!("/dev/{holder} uses /dev/{device}"),
-                _ => "another program has it".to_owned(),
+                _ => "another program holds it".to_owned(),
             })
             .collect(),
         Verdict::Unsure(doubts) => doubts.iter().map(doubt).collect(),
@@ -245,7 +245,7 @@ pub(crate) fn rack_error(error: &RackError) -> Message {
             format!("the rack file {} cannot be used", path.display()),
         )
         .fact("system", source.to_string())
-        .remedy("`pinewrit rack new DIR` makes one"),
+        .remedy("`pinewrit rack new DIR` creates one"),
         RackError::Mistakes { path, mistakes } => {
             let count = units::counted(mistakes.len() as u64, "mistake");
             let what = format!("the rack file {} has {count}", path.display());
@@ -263,7 +263,7 @@ pub(crate) fn rack_error(error: &RackError) -> Message {
         RackError::NoCard { name, known } => usage(format!("the rack has no card {name}"), known),
         RackError::Occupied { reader, card } => Message::new(
             Exit::Usage,
-            format!("reader {reader} holds card {card} already"),
+            format!("reader {reader} already holds card {card}"),
         )
         .remedy(format!("pinewrit rack remove {card}")),
         RackError::NotInside { card } => {
@@ -288,7 +288,7 @@ pub(crate) fn unmount_error(error: &UnmountError) -> Message {
             let message = users.fold(message(point), |message, user| {
                 message.fact("in use by", format!("{} (process {})", user.name, user.pid))
             });
-            message.remedy("close what uses it, or leave its folder, then try again")
+            message.remedy("close the programs that use it, or leave its directory, then try again")
         }
         UnmountError::Permission { point } => {
             message(point).remedy("run as root, or unmount it in your file manager")
@@ -303,19 +303,19 @@ pub(crate) fn eject_error(name: &str, error: &EjectError) -> Message {
     let message = |what: &str| Message::new(Exit::Medium, format!("{name} {what}"));
     match error {
         EjectError::Disk(error) => {
-            disk_error(name, error).fact("state", "what was written last may not be on it")
+            disk_error(name, error).fact("state", "the last data written may not be on it")
         }
         EjectError::Medium(error) => named_medium_error(name, error),
         EjectError::BuiltIn => Message::new(
             Exit::Refused,
-            format!("{name} is built into this computer, and cannot be taken out while it runs"),
+            format!("{name} is built into this computer, and cannot be removed while it runs"),
         )
         .remedy("switch the computer off first"),
         EjectError::Running(source) => message("is flushed and unmounted, but still runs")
             .fact("system", source.to_string())
-            .remedy("as root it can be powered down; or wait until its motor stands still"),
+            .remedy("power it down as root; or wait until its motor has stopped"),
         EjectError::Rack(source) => {
-            message("could not be taken out of the rack").fact("system", source.to_string())
+            message("could not be removed from the rack").fact("system", source.to_string())
         }
         other => message("was not ejected").fact("found", other.to_string()),
     }

@@ -63,18 +63,18 @@ pub(crate) fn disk_error(name: &str, error: &DiskError) -> Message {
         // None of these is the medium's fault.
         (ErrorKind::StorageFull | ErrorKind::QuotaExceeded, _) => {
             refused("cannot grow: the disk that holds it is full")
-                .remedy("make room on that disk, or put the card file on another")
+                .remedy("free space on that disk, or put the card file on another")
         }
-        (ErrorKind::ReadOnlyFilesystem, _) => refused("lies on a disk that is mounted read-only")
-            .remedy("put the card file on another disk, or mount that one for writing"),
+        (ErrorKind::ReadOnlyFilesystem, _) => refused("is on a disk that is mounted read-only")
+            .remedy("put the card file on another disk, or remount that one read-write"),
         (ErrorKind::PermissionDenied, _) => {
-            refused("may not be used by you").remedy("run it with sudo, or change its permissions")
+            refused("is not accessible to you").remedy("run it with sudo, or change its permissions")
         }
         _ if is_gone => message("is gone: it was pulled out, or its reader failed")
             .remedy("plug it in firmly and write it again; try another reader"),
-        (_, Operation::Read) => message("cannot be read everywhere")
+        (_, Operation::Read) => message("has read errors")
             .remedy("try another reader; if it fails at the same place, the medium is bad"),
-        _ => message("cannot be written everywhere")
+        _ => message("has write errors")
             .remedy("try another reader; if it fails at the same place, the medium is bad"),
     };
     message
@@ -93,7 +93,7 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
         WriteError::PastEnd { medium: size } => left(
             Message::new(
                 Exit::Refused,
-                format!("{image} does not fit on {medium}: it goes on past the end"),
+                format!("{image} does not fit on {medium}: it continues past the end"),
             )
             .fact("medium", units::exact(*size))
             .fact(
@@ -104,7 +104,7 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
         .remedy("a larger medium"),
         WriteError::Clear(error) => disk_error(medium, error).fact(
             medium,
-            "could not be cleared: whatever is on it must not be used",
+            "could not be cleared: do not use what is on it",
         ),
         WriteError::Source(error) => left(stream_error(image, error)),
         WriteError::Checksum { expected, found } => {
@@ -122,12 +122,12 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
                 message.fact(name, sum.to_string())
             });
             left(message)
-                .remedy("get the image again; if it stays so, the checksum belongs to another one")
+                .remedy("get the image again; if that does not help, the checksum belongs to another one")
         }
         WriteError::Disk(error) => left(disk_error(medium, error)),
         WriteError::Dead(error) => left(disk_error(medium, error))
-            .fact("elsewhere", "it does not answer at other places either")
-            .remedy("plug it in anew, or take another reader"),
+            .fact("elsewhere", "it does not respond at other offsets either")
+            .remedy("reconnect it, or use another reader"),
         WriteError::ReadBack {
             offset,
             chunks,
@@ -138,10 +138,10 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
         WriteError::Wraps => left(
             Message::new(Exit::Medium, format!("{medium} is smaller than it says")).fact(
                 "found",
-                "what was written further on was found at its start",
+                "data written further on appeared at its start",
             ),
         )
-        .remedy("take another medium; do not trust this one with anything"),
+        .remedy("use another medium; do not trust this one"),
         WriteError::Configure(error) => {
             let message = configure_error(medium, error).without("state");
             left(message)
@@ -183,12 +183,12 @@ fn read_back_error(
     );
     let (how, remedy) = match stability {
         Stability::Wrong => (
-            "wrong on the medium: the same again at the second try",
-            "the medium is bad or smaller than it says; take another",
+            "wrong on the medium: a second read gives the same",
+            "the medium is bad or smaller than it says; use another",
         ),
         Stability::Unstable => (
-            "unstable: it reads differently each time",
-            "another reader or cable first; if it stays so, another medium",
+            "unstable: each read differs",
+            "another reader or cable first; if that does not help, another medium",
         ),
     };
     message
@@ -213,14 +213,14 @@ pub(crate) fn receipt_error(path: &std::path::Path, error: &ReceiptError) -> Mes
     match error {
         ReceiptError::Changed => message
             .fact("found", "it was changed since it was written")
-            .remedy("take the one in the state folder: leave --receipt out"),
+            .remedy("omit --receipt to use the one in the state directory"),
         other => message.fact("found", error_chain(other)),
     }
 }
 
 /// The answer to ^C.
 pub(crate) fn interrupted() -> Message {
-    Message::new(Exit::Interrupted, "stopped as asked")
+    Message::new(Exit::Interrupted, "stopped as requested")
 }
 
 /// A comparison that could not be made.
@@ -243,7 +243,7 @@ pub(crate) fn comparison_error(medium: &str, error: &VerifyError) -> Message {
     match error {
         VerifyError::TooLarge { medium: size } => Message::new(
             Exit::Differences,
-            format!("{medium} is smaller than what the receipt says"),
+            format!("{medium} is smaller than the receipt says"),
         )
         .fact("medium", units::exact(*size)),
         other => verify_error("the receipt", medium, other),
@@ -295,17 +295,17 @@ pub(crate) fn configure_error(medium: &str, error: &ConfigureError) -> Message {
             let message = match because {
                 Some(because) => message
                     .fact("found", because.as_str())
-                    .remedy("let the image's own system check it, or write the image again"),
+                    .remedy("run the image's own file system checker, or write the image again"),
                 None => message.fact("found", "no ext2, ext3 or ext4 with an /etc"),
             };
             message.fact("state", "nothing was changed")
         }
         ConfigureError::Extra { line, what } => {
-            let message = format!("the settings ask for what {medium} does not have");
+            let message = format!("the settings ask for something that {medium} does not have");
             Message::new(Exit::Settings, message)
                 .fact(format!("line {line}"), what.as_str())
                 .fact("state", "nothing was changed")
-                .remedy("pinewrit files list, or read, shows what is there")
+                .remedy("pinewrit files list or read shows what exists")
         }
         ConfigureError::Custom(CustomError::Files(error)) => files_error(medium, error),
         ConfigureError::Custom(error) => {
@@ -324,9 +324,9 @@ pub(crate) fn configure_error(medium: &str, error: &ConfigureError) -> Message {
 pub(crate) fn commit_error(medium: &str, error: &CommitError) -> Message {
     let state = |rolled_back: bool| {
         if rolled_back {
-            "holds again what it held before"
+            "is back to its previous content"
         } else {
-            "is half changed; the next command that changes it finishes it or puts it back"
+            "is half changed; the next command that changes it finishes it or rolls it back"
         }
     };
     match error {
@@ -356,7 +356,7 @@ pub(crate) fn undo_error(error: &UndoError) -> Message {
             format!("the undo file {} cannot be used", path.display()),
         )
         .fact("system", source.to_string())
-        .remedy("check that its folder is writable and not full, or set XDG_STATE_HOME"),
+        .remedy("check that its directory is writable and not full, or set XDG_STATE_HOME"),
         other => Message::new(Exit::Medium, error_chain(other)),
     }
 }
@@ -406,8 +406,8 @@ mod tests {
     }
 
     #[rstest]
-    #[case::bad_sector(5, Operation::Write, "cannot be written everywhere", "another reader")]
-    #[case::unreadable(5, Operation::Read, "cannot be read everywhere", "the medium is bad")]
+    #[case::bad_sector(5, Operation::Write, "has write errors", "another reader")]
+    #[case::unreadable(5, Operation::Read, "has read errors", "the medium is bad")]
     #[case::pulled(
         19,
         Operation::Write,

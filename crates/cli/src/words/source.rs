@@ -13,7 +13,7 @@ use crate::ui::units;
 pub(crate) fn open_error(error: &OpenError) -> Message {
     let source = |what: String| Message::new(Exit::Source, what);
     match error {
-        OpenError::Missing { path } => source(format!("there is no file {}", path.display()))
+        OpenError::Missing { path } => source(format!("file {} does not exist", path.display()))
             .remedy("check the path; `ls` shows what is there"),
         OpenError::Folder { path, names } => folder(&path.display().to_string(), names),
         OpenError::Pieces { path, why } => pieces(&path.display().to_string(), why),
@@ -65,7 +65,7 @@ fn list(message: Message, what: &'static str, names: &[String]) -> Message {
 fn folder(name: &str, files: &[String]) -> Message {
     let message = Message::new(
         Exit::Source,
-        format!("{name} is a folder, and not that of the pieces of one image"),
+        format!("{name} is a directory, but not of the pieces of one image"),
     );
     match files {
         [] => message.fact("files", "none"),
@@ -83,7 +83,7 @@ fn pieces(name: &str, why: &PiecesFault) -> Message {
             names,
         )
         .fact("there", units::counted(*present as u64, "piece"))
-        .remedy("get the missing ones into the same folder"),
+        .remedy("put the missing ones into the same directory"),
         PiecesFault::Short {
             name: piece,
             found,
@@ -93,11 +93,11 @@ fn pieces(name: &str, why: &PiecesFault) -> Message {
             .fact("its size", units::exact(*found))
             .fact("others", units::exact(*others))
             .remedy(
-                "get that piece again; if they were cut to different sizes, join them with `cat`",
+                "get that piece again; if they were split to different sizes, join them with `cat`",
             ),
         other => message(format!("{name} cannot be put together"))
             .fact("found", other.to_string())
-            .remedy("are they named in their order? else get the first and the last one again"),
+            .remedy("are they named in order? if so, get the first and the last one again"),
     }
 }
 
@@ -107,19 +107,19 @@ fn no_choice(name: &str, why: &NoChoice) -> Message {
     match why {
         NoChoice::Several { names } => {
             let first = names.first().map_or("NAME", String::as_str);
-            list(message(format!("{name} holds several images")), names)
+            list(message(format!("{name} contains several images")), names)
                 .remedy(format!("--member {first}"))
         }
         NoChoice::NotThere { wanted, names } if names.is_empty() => message(format!(
-            "{name} is no archive, so it has no member {wanted}"
+            "{name} is not an archive, so it has no member {wanted}"
         ))
-        .remedy("leave --member out"),
+        .remedy("omit --member"),
         NoChoice::NotThere { wanted, names } => {
             list(message(format!("{name} has no member {wanted}")), names)
                 .remedy("--member with one of these names")
         }
-        NoChoice::None { names } => list(message(format!("{name} holds no image")), names)
-            .remedy("--member takes one all the same"),
+        NoChoice::None { names } => list(message(format!("{name} contains no image")), names)
+            .remedy("--member takes one anyway"),
     }
 }
 
@@ -127,27 +127,27 @@ fn not_an_image(name: &str, why: NotAnImage) -> Message {
     let message = Message::new(Exit::Source, format!("{name} is not an image of a medium"));
     match why {
         NotAnImage::Empty => message
-            .fact("content", "nothing: it has 0 bytes")
-            .remedy("get it again; the download or copy did not begin"),
+            .fact("content", "the file is empty")
+            .remedy("get it again; the download or copy did not start"),
         NotAnImage::TooShort => message
             .fact("content", "less than one sector (512 bytes)")
             .remedy("get it again"),
         NotAnImage::Text => message
             .fact("content", "text")
-            .remedy("name the image itself, not its read-me or checksum file"),
+            .remedy("name the image itself, not its README or checksum file"),
         NotAnImage::WebPage => message
             .fact("content", "a web page")
             .remedy("get it again: the server sent a page instead of the file"),
         NotAnImage::UnlikeItsName => message
             .fact(
                 "content",
-                "not packed as its name says, and without a boot sector",
+                "not compressed as its name says, and without a boot sector",
             )
             .remedy("get it again, the first piece too if it is in pieces; or rename it"),
         NotAnImage::Packed(kind) => message
             .fact(
                 "content",
-                format!("packed as {kind}, which is not unpacked here"),
+                format!("{kind}, a format that Pinewrit cannot unpack"),
             )
             .remedy("unpack it and name the image that comes out"),
         NotAnImage::Disk(kind) => message
@@ -161,7 +161,7 @@ fn not_an_image(name: &str, why: NotAnImage) -> Message {
             .remedy("decrypt it and name what comes out"),
         NotAnImage::Other(kind) => message
             .fact("content", kind)
-            .remedy("look where it came from: the image itself is another file"),
+            .remedy("check where it came from: the image itself is another file"),
         _ => message.fact("content", why.to_string()),
     }
 }
@@ -187,7 +187,7 @@ pub(crate) fn stream_error(name: &str, error: &StreamError) -> Message {
             .fact("unpacked", unpacked)
             .fact("found", detail.clone())
             .remedy("get it again, and compare its checksum with the published one"),
-        StreamFault::Short { wanted, found } => message("is cut off")
+        StreamFault::Short { wanted, found } => message("is truncated")
             .fact("its size", units::exact(*found).trim_start())
             .fact(
                 "should be",
@@ -199,21 +199,21 @@ pub(crate) fn stream_error(name: &str, error: &StreamError) -> Message {
             needed,
             free,
             folder,
-        } => message("has to be unpacked to a file first, and there is no room for that")
+        } => message("has to be unpacked to a file first, and there is not enough space for that")
             .fact("needed", units::exact(*needed).trim_start())
             .fact(
                 "free",
                 format!("{} in {}", units::size(*free), folder.display()),
             )
-            .remedy("make room there, or set XDG_CACHE_HOME to a folder with more")
+            .remedy("free some space there, or set XDG_CACHE_HOME to a directory with more")
             .remedy("or unpack it by hand, and name what comes out"),
         StreamFault::Memory { limit_mib } => message("needs too much memory to unpack")
             .fact("limit", format!("{limit_mib} MiB for the {layer} layer"))
-            .remedy("pack it with a smaller window, or unpack it by hand"),
+            .remedy("compress it with a smaller window, or unpack it by hand"),
         StreamFault::Encrypted => message("is encrypted")
             .fact("layer", layer)
             .remedy("unpack it with its password, and name what comes out"),
-        StreamFault::Unsupported { what } => message("is packed in a way that is not read here")
+        StreamFault::Unsupported { what } => message("is compressed in a way that Pinewrit cannot read")
             .fact("layer", layer)
             .fact("found", what.clone())
             .remedy("unpack it by hand, and name what comes out"),
@@ -238,35 +238,35 @@ fn fetch_error(name: &str, error: &FetchError, fetched: u64) -> Message {
     match error {
         FetchError::Status { status } => {
             let (meaning, remedy) = status_words(*status);
-            message("cannot be fetched")
+            message("cannot be downloaded")
                 .fact("server", format!("answers {status}: {meaning}"))
                 .remedy(remedy)
         }
-        FetchError::Silent { seconds } => message("does not arrive any more")
+        FetchError::Silent { seconds } => message("has stalled")
             .fact("waited", units::counted(*seconds, "second"))
             .remedy("check the network and write it again; --patience SECONDS waits longer"),
         FetchError::Cut { detail } | FetchError::Connect { detail } => {
-            message("cannot be fetched: no lasting connection")
+            message("cannot be downloaded: the connection keeps breaking")
                 .fact("network", detail.clone())
-                .remedy("check the network, the address and the proxy settings")
+                .remedy("check the network, the URL and the proxy settings")
         }
-        FetchError::Host => message("cannot be fetched: nobody knows that host")
-            .remedy("check the address for typing mistakes, and the network"),
-        FetchError::Tls { detail } => message("cannot be fetched over a secured connection")
+        FetchError::Host => message("cannot be downloaded: unknown host")
+            .remedy("check the URL for typos, and the network"),
+        FetchError::Tls { detail } => message("cannot be downloaded over a secure connection")
             .fact("found", detail.clone())
-            .remedy("check this computer's clock and certificates; never take http instead"),
-        FetchError::Redirects { limit } => message("cannot be fetched")
+            .remedy("check this computer's clock and certificates; do not fall back to http"),
+        FetchError::Redirects { limit } => message("cannot be downloaded")
             .fact(
                 "server",
-                format!("sends on and on: more than {limit} times"),
+                format!("redirects too often: more than {limit} times"),
             )
-            .remedy("look for another address of the image"),
-        FetchError::Changed => message("changed on the server while it was fetched")
-            .remedy("begin anew: what has arrived belongs to the older one"),
+            .remedy("look for another URL of the image"),
+        FetchError::Changed => message("changed on the server while it was downloading")
+            .remedy("start again: the data received belongs to the old version"),
         FetchError::Address { detail } => {
-            message("is no address of a file").fact("found", detail.clone())
+            message("is not the URL of a file").fact("found", detail.clone())
         }
-        other => message("cannot be fetched").fact("server", other.to_string()),
+        other => message("cannot be downloaded").fact("server", other.to_string()),
     }
 }
 
@@ -274,20 +274,20 @@ fn fetch_error(name: &str, error: &FetchError, fetched: u64) -> Message {
 fn status_words(status: u16) -> (&'static str, &'static str) {
     match status {
         401 | 403 => (
-            "it wants to know who asks, or refuses",
-            "fetch it with a browser and name the file",
+            "it requires a login, or refuses",
+            "download it with a browser and name the file",
         ),
         404 | 410 => (
             "there is no such file",
-            "check the address; newer versions often have another name",
+            "check the URL; newer versions often have another name",
         ),
         407 => (
-            "the proxy wants a login",
+            "the proxy requires a login",
             "check http_proxy and https_proxy",
         ),
         408 | 429 => ("too busy", "try again later"),
         500..=599 => ("something is wrong with the server", "try again later"),
-        _ => ("this is no file", "check the address"),
+        _ => ("this is not a file", "check the URL"),
     }
 }
 
@@ -295,7 +295,7 @@ fn status_words(status: u16) -> (&'static str, &'static str) {
 pub(crate) fn checksum_error(error: &ChecksumError) -> Message {
     match error {
         ChecksumError::Argument { text } => {
-            Message::new(Exit::Usage, format!("`{text}` is no checksum")).fact(
+            Message::new(Exit::Usage, format!("`{text}` is not a checksum")).fact(
                 "form",
                 "sha256: and 64 hexadecimal digits, or a checksum file",
             )

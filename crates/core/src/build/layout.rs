@@ -279,7 +279,7 @@ fn partition(
     let kind = fields.checked("type", |text| {
         PartitionType::from_text(text, scheme).ok_or_else(|| {
             let what = format!(
-                "{text:?} is no type of partition for {}",
+                "{text:?} is not a partition type for {}",
                 scheme.with_article()
             );
             Wrong::new(

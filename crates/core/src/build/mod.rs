@@ -497,7 +497,7 @@ fn not_filled(
             Ok(error) => return error.into(),
             Err(error) => vec![Refusal::new(
                 format!("the file system: {error}"),
-                "leave it out, or change it",
+                "omit it, or change it",
             )],
         },
         other => vec![Refusal::new(other.to_string(), "")],

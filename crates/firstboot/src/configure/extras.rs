@@ -31,7 +31,7 @@ fn filesystem(site: &Site<'_>, place: &Place, line: usize) -> Result<FilesystemO
         FindError::Disk(error) => error.into(),
         FindError::NotOne(_) => ConfigureError::Extra {
             line,
-            what: format!("there is no file system for the place {place}"),
+            what: format!("there is no file system at {place}"),
         },
     })
 }

@@ -58,7 +58,7 @@ pub struct FetchStats {
 #[non_exhaustive]
 pub enum FetchError {
     /// The address cannot be read.
-    #[error("this is no address of a file on a server: {detail}")]
+    #[error("this is not the URL of a file on a server: {detail}")]
     Address {
         /// What is wrong with it.
         detail: String,
@@ -103,7 +103,7 @@ pub enum FetchError {
         detail: String,
     },
     /// The file on the server is another one than when fetching began.
-    #[error("the file changed on the server while it was fetched")]
+    #[error("the file changed on the server while it was downloading")]
     Changed,
     /// The answer breaks the protocol's rules.
     #[error("the server's answer makes no sense: {detail}")]

@@ -128,7 +128,7 @@ pub enum FilesError {
     #[error("the file system is damaged: {0}")]
     Damaged(String),
     /// What was changed does not hold together.
-    #[error("the file system would not hold together: {0}")]
+    #[error("the file system would be inconsistent: {0}")]
     Unsound(String),
 }
 

@@ -174,7 +174,7 @@ pub struct FormatReport {
     pub free: Option<u64>,
 }
 
-/// Why a file system was not made.
+/// Why a file system was not created.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum FormatError {

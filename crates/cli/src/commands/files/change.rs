@@ -208,7 +208,7 @@ pub(super) fn put(cx: &Context, args: &PutArgs) -> Outcome {
         is_changed,
         &format!("{shown} is on {}, {size}, {verb}", opened.name),
         &format!("{shown} would be {verb}, {size}"),
-        &format!("{shown} is on {} like this already", opened.name),
+        &format!("{shown} on {} is already identical", opened.name),
     );
     Ok(())
 }
@@ -231,7 +231,7 @@ pub(super) fn make_folder(
         Ok(is_file)
     })?;
     if is_file {
-        let what = format!("{place} is there already, and is no folder");
+        let what = format!("{place} already exists and is not a directory");
         return Err(Message::new(Exit::Usage, what).remedy("another name, or remove it first"));
     }
     let files = vec![place.to_string()];
@@ -248,9 +248,9 @@ pub(super) fn make_folder(
         &cx.ui,
         args,
         is_changed,
-        &format!("{place} is made on {}", opened.name),
-        &format!("{place} would be made"),
-        &format!("{place} is on {} already", opened.name),
+        &format!("{place} created on {}", opened.name),
+        &format!("{place} would be created"),
+        &format!("{place} already exists on {}", opened.name),
     );
     Ok(())
 }
@@ -295,9 +295,9 @@ pub(super) fn move_to(
         &cx.ui,
         args,
         is_changed,
-        &format!("{place} is {new} on {} now", opened.name),
+        &format!("{place} is now {new} on {}", opened.name),
         &format!("{place} would be {new}"),
-        &format!("{place} is there already"),
+        &format!("{place} is already there"),
     );
     Ok(())
 }
@@ -337,8 +337,8 @@ pub(super) fn remove(
     all: bool,
 ) -> Outcome {
     if place.path == "/" {
-        let what = "the root of a file system is not removed";
-        return Err(Message::new(Exit::Usage, what).remedy("pinewrit format makes it anew"));
+        let what = "the root of a file system cannot be removed";
+        return Err(Message::new(Exit::Usage, what).remedy("pinewrit format creates a new one"));
     }
     let opened = change::open(cx, args, None)?;
     let work = Work::begin(&opened, place, fat)?;
@@ -354,7 +354,7 @@ pub(super) fn remove(
         Ok(is_folder)
     })?;
     let what = match (is_folder, all) {
-        (true, true) => format!("{place} with all below it"),
+        (true, true) => format!("{place} with everything below it"),
         _ => place.to_string(),
     };
     confirm(
@@ -369,9 +369,9 @@ pub(super) fn remove(
         &cx.ui,
         args,
         is_changed,
-        &format!("{what} is gone from {}", opened.name),
+        &format!("{what} removed from {}", opened.name),
         &format!("{what} would be removed"),
-        &format!("{what} was not there"),
+        &format!("{what} does not exist"),
     );
     Ok(())
 }
@@ -471,9 +471,9 @@ pub(super) fn edit(cx: &Context, args: &EditArgs) -> Outcome {
         &cx.ui,
         &args.change,
         is_changed,
-        &format!("{} is changed on {}", args.place, opened.name),
+        &format!("{} changed on {}", args.place, opened.name),
         &format!("{} would change", args.place),
-        &format!("{} on {} is like this already", args.place, opened.name),
+        &format!("{} on {} is already like this", args.place, opened.name),
     );
     cx.ui.result(change::colored(&diff.unwrap_or_default()));
     Ok(())

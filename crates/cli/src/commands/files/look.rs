@@ -66,10 +66,10 @@ fn not_there(at: &ReadArgs, files: &Files<'_>) -> Message {
     let path = &at.place.path;
     let is_there = matches!(files.facts(path), Ok(Some(_)));
     if is_there {
-        let what = format!("{} is no folder", at.place);
+        let what = format!("{} is not a directory", at.place);
         return Message::new(Exit::Usage, what).remedy(listing(at));
     }
-    let message = Message::new(Exit::Usage, format!("there is no {} there", at.place));
+    let message = Message::new(Exit::Usage, format!("{} does not exist", at.place));
     let folder = path.rsplit_once('/').map_or("/", |(folder, _)| folder);
     match files.names(folder) {
         Ok(Some(names)) if !names.is_empty() => {
@@ -181,7 +181,7 @@ fn shown_name(path: &str, facts: &FileFacts) -> String {
 
 fn rows(nodes: &[Node]) -> String {
     if nodes.is_empty() {
-        return "  nothing is in it\n".to_owned();
+        return "  empty\n".to_owned();
     }
     let owner = |facts: &FileFacts| {
         let owner = facts.owner;
@@ -312,7 +312,10 @@ fn drawn(head: &str, nodes: &[Node]) -> String {
     }
     let (files, folders) = (
         units::counted(files, "file"),
-        units::counted(folders, "folder"),
+        match folders {
+            1 => "1 directory".to_owned(),
+            many => format!("{} directories", units::grouped(many)),
+        },
     );
     format!("{text}  {files} in {folders}, {}\n", units::size(bytes))
 }
@@ -329,7 +332,7 @@ pub(super) fn read(cx: &Context, at: &ReadArgs, to: Option<&Path>) -> Outcome {
                 return copy_folder(&cx.ui, files, name, at, to);
             }
             None if files.has(path).map_err(failed)? => {
-                let what = format!("{} is no file", at.place);
+                let what = format!("{} is a directory", at.place);
                 return Err(Message::new(Exit::Usage, what).remedy(listing(at)));
             }
             None => return Err(not_there(at, files)),
@@ -390,8 +393,8 @@ fn copy_folder(ui: &Ui, files: &Files<'_>, name: &str, at: &ReadArgs, to: &Path)
     };
     let is_used = std::fs::read_dir(to).is_ok_and(|mut all| all.next().is_some());
     if is_used || to.is_file() {
-        let what = format!("{} is there already, and not empty", to.display());
-        return Err(Message::new(Exit::Usage, what).remedy("name a folder that is not there"));
+        let what = format!("{} already exists and is not empty", to.display());
+        return Err(Message::new(Exit::Usage, what).remedy("name a directory that does not exist"));
     }
     let mut nodes = Vec::new();
     let walked = walk(files, root, usize::MAX, &mut |node| {
@@ -405,7 +408,7 @@ fn copy_folder(ui: &Ui, files: &Files<'_>, name: &str, at: &ReadArgs, to: &Path)
         let below = node.path[root.trim_end_matches('/').len()..].trim_start_matches('/');
         if below.split('/').any(|part| part == "..") {
             let what = format!(
-                "a name on {name} would climb out: {}",
+                "a name on {name} would leave the directory: {}",
                 printable(&node.path)
             );
             return Err(Message::new(Exit::Medium, what).remedy("pinewrit files tree shows it"));
@@ -455,10 +458,10 @@ fn text_of(files: &Files<'_>, name: &str, at: &ReadArgs) -> Result<String, Messa
     let content = content.map_err(|e| words::files_error(name, &e))?;
     String::from_utf8(content.unwrap_or_default()).map_err(|_| {
         let what = format!(
-            "{} is no text, and has no place in a line of JSON",
+            "{} is not text, and cannot go into a line of JSON",
             at.place
         );
-        Message::new(Exit::Usage, what).remedy("--to FILE puts it in a file of its own")
+        Message::new(Exit::Usage, what).remedy("--to FILE copies it to a file")
     })
 }
 
@@ -509,7 +512,7 @@ fn told(difference: &Difference) -> (&'static str, String) {
             Some(other) => (
                 "missing",
                 format!(
-                    "{}; an editor has made {} of it",
+                    "{}; an editor renamed it to {}",
                     printable(path),
                     printable(other)
                 ),

@@ -95,8 +95,8 @@ fn put_many(
     if let Some(top) = &report.top_folder {
         let warning = style::WARNING;
         cx.ui.say(format!(
-            "{warning}warning:{warning:#} all of {archive} is in its folder {top}, and what is in that \
-             folder is in {} already\n            → --strip 1 unpacks without {top}\n",
+            "{warning}warning:{warning:#} all of {archive} is in the directory {top}, whose content \
+             already exists in {}\n            → --strip 1 unpacks without {top}\n",
             place,
         ));
     }

@@ -85,7 +85,7 @@ pub(crate) fn run(cx: &Context, args: &TableArgs) -> Outcome {
             let step = Step {
                 grows: None,
                 command: "table remove",
-                done: format!("partition {number} of {} is removed", opened.name),
+                done: format!("partition {number} of {} removed", opened.name),
                 loses: Some((
                     format!("Remove partition {number} ({lost}) of {}?", opened.name),
                     lost,
@@ -104,7 +104,7 @@ pub(crate) fn run(cx: &Context, args: &TableArgs) -> Outcome {
             let step = Step {
                 grows: with_filesystem.then_some(number),
                 command: "table resize",
-                done: format!("partition {number} of {} has another size", opened.name),
+                done: format!("partition {number} of {} resized", opened.name),
                 loses: None,
             };
             edit(cx, change, &opened, step, |table, _| {
@@ -118,9 +118,9 @@ pub(crate) fn run(cx: &Context, args: &TableArgs) -> Outcome {
                 grows: None,
                 command: "table convert",
                 done: format!(
-                    "{} has a {} now, with the same partitions",
+                    "{} now has {}, with the same partitions",
                     opened.name,
-                    scheme.word()
+                    scheme.with_article()
                 ),
                 loses: None,
             };
@@ -156,7 +156,7 @@ pub(crate) fn run(cx: &Context, args: &TableArgs) -> Outcome {
             let step = Step {
                 grows: None,
                 command: "table type",
-                done: format!("partition {number} of {} has another type", opened.name),
+                done: format!("partition {number} of {} has a new type", opened.name),
                 loses: None,
             };
             let kind = kind_on(&opened, kind)?;
@@ -174,7 +174,7 @@ pub(crate) fn run(cx: &Context, args: &TableArgs) -> Outcome {
             let step = Step {
                 grows: None,
                 command: "table name",
-                done: format!("partition {number} of {} has another name", opened.name),
+                done: format!("partition {number} of {} renamed", opened.name),
                 loses: None,
             };
             edit(cx, change, &opened, step, |table, _| {
@@ -230,7 +230,7 @@ fn parse_kind(text: &str, scheme: SchemeKind) -> Result<PartitionType, Message> 
             SchemeKind::Gpt => "or a type GUID",
         };
         let what = format!(
-            "{text} is no type of partition for {}",
+            "{text} is not a partition type for {}",
             scheme.with_article()
         );
         Message::new(Exit::Usage, what)
@@ -326,7 +326,7 @@ fn replace_step(
         grows: None,
         command,
         done: format!("{name} has an empty {}", scheme.kind().word()),
-        loses: loses.then(|| (format!("All of {name} ({lost}) will be lost. Go on?"), lost)),
+        loses: loses.then(|| (format!("All of {name} ({lost}) will be lost. Continue?"), lost)),
     })
 }
 
@@ -346,7 +346,7 @@ fn add_partition(cx: &Context, args: &AddArgs) -> Outcome {
     let step = Step {
         grows: None,
         command: "table add",
-        done: format!("partition {number} is added to {}", opened.name),
+        done: format!("partition {number} added to {}", opened.name),
         loses: None,
     };
     edit(cx, &args.change, &opened, step, |table, _| {
@@ -382,7 +382,7 @@ fn edit(
 fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> Outcome {
     let grown = pinewrit_core::table::grow_filesystem(prepared, number, clock::timestamp());
     let why = match grown.map_err(|e| words::disk_error(name, &e))? {
-        None => "there is none that is recognised".to_owned(),
+        None => "it has no known file system".to_owned(),
         Some(grown) => match grown.kept_because {
             None => return Ok(()),
             Some(why) => why,
@@ -399,11 +399,11 @@ fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> O
     );
     let remedy = if before > after {
         format!(
-            "file systems grow here, and do not shrink: --size {}s or more",
+            "Pinewrit grows file systems but does not shrink them: --size {}s or more",
             before.unwrap_or(0) / 512
         )
     } else {
-        "without --with-filesystem only the partition gets another size".to_owned()
+        "without --with-filesystem only the partition is resized".to_owned()
     };
     let what = format!("the file system of partition {number} of {name} cannot grow");
     Err(Message::new(Exit::Usage, what)
@@ -449,7 +449,7 @@ fn finish(
     });
     let (good, strong, dim) = (style::GOOD, style::STRONG, style::DIM);
     let mut text = match (changed, args.dry_run) {
-        (false, _) => format!("{good}unchanged:{good:#} {name} is so already\n"),
+        (false, _) => format!("{good}nothing to change{good:#} on {name}\n"),
         (true, true) => {
             format!(
                 "{strong}{name}{strong:#} would change like this; nothing was changed (--dry-run)\n"
@@ -479,7 +479,7 @@ fn finish(
 fn rescan_note(opened: &Opened) -> Option<&'static str> {
     match opened.medium.rescan() {
         pinewrit_host::Rescan::InUse => {
-            Some("this computer shows the old partitions until it is plugged in again")
+            Some("this computer shows the old partitions until it is reconnected")
         }
         _ => None,
     }

@@ -108,7 +108,7 @@ fn text(name: &str, dry_run: bool, report: &RenewReport) -> String {
         );
     }
     if report.followed.is_empty() {
-        facts.add("follows", "nothing: no text on it names one of them");
+        facts.add("follows", "nothing: no text refers to them");
     }
     text += &facts.to_text();
     text

@@ -45,7 +45,7 @@ fn needed(cx: &Context, wish: &Wish<'_>) -> Result<Vec<(&'static str, Footing)>,
     let spooled = wish.source.spooled_files();
     needed.extend(spooled.map(|file| of_file("the unpacked archive", file)));
     if let Some(state) = cx.folders.state_for_writing()? {
-        needed.push(("the state folder", cx.readers.footing(state.path())));
+        needed.push(("the state directory", cx.readers.footing(state.path())));
     }
     let asked = [
         ("the receipt", wish.request.receipt.as_deref()),
@@ -145,9 +145,9 @@ fn narrowed(
     }
     let name = chosen.name();
     let Target::Existing(medium) = target else {
-        let what = format!("{name} is not there yet, and has no partitions");
+        let what = format!("{name} does not exist yet, and has no partitions");
         return Err(
-            Message::new(Exit::Usage, what).remedy("pinewrit table create, or build, makes some")
+            Message::new(Exit::Usage, what).remedy("pinewrit table create, or build, creates them")
         );
     };
     let size = medium.device.size();

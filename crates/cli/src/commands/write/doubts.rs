@@ -26,11 +26,11 @@ fn in_words(name: &str, doubt: &ImageDoubt) -> (Message, String) {
     match doubt {
         ImageDoubt::Unknown { head } => (
             unknown(name, head.as_ref()),
-            format!("{name} is not known to be an image. Write its bytes as they are?"),
+            format!("{name} is not a known image. Write its bytes as they are?"),
         ),
         ImageDoubt::CutOff { size, reach } => (
             cut_off(name, *size, *reach),
-            format!("{name} is cut off. Write what is there?"),
+            format!("{name} is truncated. Write what is there?"),
         ),
         ImageDoubt::OtherSectors {
             medium,
@@ -38,7 +38,7 @@ fn in_words(name: &str, doubt: &ImageDoubt) -> (Message, String) {
             medium_sector,
         } => (
             other_sectors(name, medium, (*image_sector, *medium_sector)),
-            format!("{name} is for media with other sectors. Write it all the same?"),
+            format!("{name} is for media with other sector sizes. Write it anyway?"),
         ),
     }
 }
@@ -48,7 +48,7 @@ fn unknown(name: &str, head: Option<&[u8; 16]>) -> Message {
         Some(head) => head.map(|byte| format!("{byte:02x}")).join(" "),
         None => "nothing that can be read".to_owned(),
     };
-    let what = format!("{name} is not known to be an image of a medium");
+    let what = format!("{name} is not a known image of a medium");
     Message::new(Exit::Source, what)
         .fact("found", "no partition table, boot sector or file system")
         .fact("begins", head)
@@ -59,7 +59,7 @@ fn unknown(name: &str, head: Option<&[u8; 16]>) -> Message {
 fn cut_off(name: &str, size: u64, reach: u64) -> Message {
     let missing = units::size(reach.saturating_sub(size));
     let reach = units::exact(reach);
-    Message::new(Exit::Source, format!("{name} is cut off"))
+    Message::new(Exit::Source, format!("{name} is truncated"))
         .fact("its size", units::exact(size).trim_start())
         .fact(
             "should be",
@@ -73,7 +73,7 @@ fn cut_off(name: &str, size: u64, reach: u64) -> Message {
 }
 
 fn other_sectors(name: &str, medium: &str, (image, own): (u64, u64)) -> Message {
-    let what = format!("{name} is for media with other sectors than {medium} has");
+    let what = format!("{name} is for media with other sector sizes than {medium}");
     Message::new(Exit::Refused, what)
         .fact(
             "image",
@@ -84,6 +84,6 @@ fn other_sectors(name: &str, medium: &str, (image, own): (u64, u64)) -> Message 
             format!("has sectors of {own} bytes: no system would find the partitions"),
         )
         .remedy("another medium or adapter; some adapters can be switched to other sectors")
-        .remedy("pinewrit build makes the same partitions for any sectors")
-        .remedy("--as-it-is writes it all the same")
+        .remedy("pinewrit build makes the same partitions for any sector size")
+        .remedy("--as-it-is writes it anyway")
 }

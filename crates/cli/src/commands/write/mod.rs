@@ -236,7 +236,7 @@ fn ask_and_sum(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<Start, Mess
         if only_changes.is_err() {
             cancel.cancel();
         }
-        let _waiting = Waiting::new(ui, format!("summing up {}", plan.source.name()));
+        let _waiting = Waiting::new(ui, format!("hashing {}", plan.source.name()));
         let summed = summing.map(|summing| summing.join());
         Ok::<_, Message>((only_changes?, summed))
     })?;
@@ -266,13 +266,13 @@ fn confirm(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<bool, Message> 
     let resumes = !wish.only_changes && can_resume(&plan.source, &plan.media);
     if wish.yes && resumes {
         ui.say(
-            "an earlier write of this image was not finished: --only-changes goes on from there\n",
+            "an earlier write of this image was interrupted: --only-changes resumes it\n",
         );
     }
     if wish.yes || plan.media.iter().all(Destination::is_new) {
         return Ok(wish.only_changes);
     }
-    if resumes && let Answer::Yes = ui.ask("Go on where the earlier write stopped?") {
+    if resumes && let Answer::Yes = ui.ask("Resume the interrupted write?") {
         return Ok(true);
     }
     let names = names(plan, " and ");
@@ -304,7 +304,7 @@ impl Observer for Watcher<'_> {
 
     fn not_remembered(&self, why: &std::io::Error) {
         self.ui.say(format!(
-            "note: the state folder cannot be written ({why}); an interrupted write would not be \
+            "note: the state directory cannot be written ({why}); an interrupted write would not be \
              remembered\n"
         ));
     }
@@ -376,7 +376,7 @@ impl Work<'_> {
             Failure::Write(error) => {
                 let message = words::write_error(image, name, error);
                 if self.wish.is_draft {
-                    message.instead(name, "was not made")
+                    message.instead(name, "was not created")
                 } else {
                     message
                 }
@@ -478,7 +478,7 @@ impl Work<'_> {
                 NotKept::NoStore => "it cannot be used".to_owned(),
                 NotKept::Failed(error) => words::error_chain(error),
             };
-            ui.warn(format!("note: no receipt in the state folder: {why}\n"));
+            ui.warn(format!("note: no receipt in the state directory: {why}\n"));
         }
         if let Some((place, why)) = &kept.not_at {
             ui.warn(format!("note: no receipt in {}: {why}\n", place.display()));

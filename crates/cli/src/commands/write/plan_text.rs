@@ -62,7 +62,7 @@ impl PlanText<'_> {
                 Some(trial) => facts.add("intake", format!("{}: {}", trial.intake, trial.reason)),
                 None => facts.add(
                     "intake",
-                    "decided when the image has passed: its root lies too far into it for a quick look",
+                    "decided when the image has been read: its root is too far in for a quick look",
                 ),
             }
         }
@@ -84,12 +84,12 @@ impl PlanText<'_> {
         match free {
             _ if self.plan.request.every_byte => format!("{}, every byte", units::size(image)),
             free if !all_seen => format!(
-                "{} at most; free space of file systems is left as it is",
+                "{} at most; free space of file systems is skipped",
                 units::size(image - free)
             ),
-            0 => format!("{}; nothing of it is free space", units::size(image)),
+            0 => format!("{}; no free space in it", units::size(image)),
             free => format!(
-                "about {}; {} of it are free space, which is left as it is",
+                "about {}; {} of it is free space, which is skipped",
                 units::size(image - free),
                 units::size(free)
             ),
@@ -100,9 +100,9 @@ impl PlanText<'_> {
         let warning = style::WARNING;
         let size = medium.target.size();
         match self.plan.source.unpacked_size().exact() {
-            Some(image) => format!("yes, {} stay free", units::size(size - image)),
+            Some(image) => format!("yes, {} to spare", units::size(size - image)),
             None if self.plan.source.unpacked_size().at_least() > size => {
-                let doubt = "probably not; what the wrapping says of its size may be wrong";
+                let doubt = "probably not; the size given by its wrapping may be wrong";
                 format!("{warning}{doubt}{warning:#}")
             }
             None => "not known before it is unpacked; it stops at the medium's end".to_owned(),
@@ -116,11 +116,11 @@ impl PlanText<'_> {
             _ => format!("on {}: ", medium.name),
         };
         if let Some(note) = &medium.note {
-            facts.add("begun", format!("{of}{}", unfinished_text(note)));
+            facts.add("started", format!("{of}{}", unfinished_text(note)));
         } else if let Some(present) = &medium.present {
             let summary = inspection::summary(present);
             facts.add(
-                "lost",
+                "replaces",
                 if present.is_unknown() {
                     format!("{of}{summary}")
                 } else {
@@ -138,7 +138,7 @@ pub(crate) fn unfinished_text(note: &UnfinishedWrite) -> String {
         None => units::size(note.done),
     };
     let (image, begun) = (&note.image_name, &note.begun);
-    format!("{image} was not finished: {amount} were written, begun {begun}")
+    format!("{image} was interrupted: {amount} written, started {begun}")
 }
 
 fn medium_text(one: &Destination) -> String {

@@ -37,16 +37,16 @@ impl ResultText<'_> {
         facts.add(
             "written",
             if self.is_draft {
-                "where it was put together, nothing had to be copied".to_owned()
+                "in place, nothing had to be copied".to_owned()
             } else {
                 amount(report.written_bytes, report.write_seconds)
             },
         );
         if report.kept_bytes > 0 {
             facts.add(
-                "kept",
+                "skipped",
                 format!(
-                    "{}, which were there already",
+                    "{}, already there",
                     units::size(report.kept_bytes)
                 ),
             );
@@ -60,7 +60,7 @@ impl ResultText<'_> {
         }
         if report.free_bytes > 0 {
             let free = units::size(report.free_bytes);
-            facts.add("free", format!("{free} of free space left as it was"));
+            facts.add("free", format!("{free} of free space skipped"));
         }
         facts.add("read back", self.read_back(report));
         if report.repeated > 0 {
@@ -108,7 +108,7 @@ impl ResultText<'_> {
             facts.add("transfers", way);
         }
         if self.rescan == Rescan::InUse {
-            let what = "this computer shows the old partitions until it is plugged in again";
+            let what = "this computer shows the old partitions until it is reconnected";
             facts.add("note", what);
         }
         if !self.is_ejected {
@@ -118,7 +118,7 @@ impl ResultText<'_> {
                     MediumKind::CardFile => {
                         format!("pinewrit inspect {}", self.medium.medium.path.display())
                     }
-                    _ => format!("pinewrit eject {}, then take it out", self.medium.name),
+                    _ => format!("pinewrit eject {}, then remove it", self.medium.name),
                 },
             );
         }

@@ -79,7 +79,7 @@ pub enum CustomError {
         what: String,
     },
     /// A place is not on the medium.
-    #[error("step {step}: there is no file system for the place {place}")]
+    #[error("step {step}: there is no file system at {place}")]
     NoPlace {
         /// Number of the step, from 1.
         step: usize,

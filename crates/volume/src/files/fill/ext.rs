@@ -66,7 +66,7 @@ fn told(path: &str) -> impl Fn(EditError) -> FillError + '_ {
             format!("{path}: {error}"),
             "inodes = \"…\", with more of them",
         ),
-        error => FillError::refused(format!("{path}: {error}"), "leave it out, or change it"),
+        error => FillError::refused(format!("{path}: {error}"), "omit it, or change it"),
     }
 }
 

@@ -41,7 +41,7 @@ pub(super) fn check_size(path: &str, size: u64) -> Result<(), Refusal> {
 /// Two names that differ in case only.
 pub(super) fn one_name(path: &str, other: &str) -> Refusal {
     Refusal::new(
-        format!("{path} and {other} are one name on FAT, where case does not matter"),
+        format!("{path} and {other} are the same name on FAT, which ignores case"),
         "another name for one of them, or an ext4 partition",
     )
 }
@@ -118,10 +118,10 @@ impl<'f, 'd> FatFill<'f, 'd> {
         match self.editor.tree().find(path) {
             Ok(node) if node.is_folder => {}
             Ok(_) => {
-                let what = format!("{path} is a file, and a folder is to be there");
+                let what = format!("{path} is a file where a directory is needed");
                 return Err(FillError::refused(
                     what,
-                    "remove it, or leave the folder out",
+                    "remove it, or omit the directory",
                 ));
             }
             Err(FatError::NotFound(_)) => {
@@ -159,19 +159,19 @@ fn told(path: &str, error: EditError) -> FillError {
         EditError::NoSpace { .. } => Refusal::no_room(error.to_string()).into(),
         EditError::FolderFull { .. } => FillError::refused(
             error.to_string(),
-            "another folder, or FAT32 for a root directory without a limit",
+            "another directory, or FAT32, whose root directory has no limit",
         ),
         EditError::Scattered { .. } => {
-            FillError::refused(error.to_string(), "leave it out, or change it")
+            FillError::refused(error.to_string(), "omit it, or change it")
         }
-        error => FillError::refused(format!("{path}: {error}"), "leave it out, or change it"),
+        error => FillError::refused(format!("{path}: {error}"), "omit it, or change it"),
     }
 }
 
 fn no_links(path: &str) -> Vec<Refusal> {
     vec![Refusal::new(
-        format!("{path} is a link or a device, which FAT does not have"),
-        "put it into an ext4 partition, or leave it out",
+        format!("{path} is a link or a device, which FAT cannot store"),
+        "put it into an ext4 partition, or omit it",
     )]
 }
 

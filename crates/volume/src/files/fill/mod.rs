@@ -42,7 +42,7 @@ impl Refusal {
     fn no_room(what: impl Into<String>) -> Self {
         Self {
             is_for_room: true,
-            ..Self::new(what, "a larger partition, or less in it")
+            ..Self::new(what, "a larger partition, or less content")
         }
     }
 }

@@ -353,7 +353,7 @@ impl Taking<'_> {
         }
         let start: String = target.chars().take(40).collect();
         let what = format!("the path {start}… has {len} characters, {most} are possible");
-        Err(FillError::refused(what, "fewer folders in folders"))
+        Err(FillError::refused(what, "fewer nested directories"))
     }
 
     fn put_file(
@@ -470,7 +470,7 @@ impl Taking<'_> {
     ) -> Result<(), FillError> {
         let name = clean(&member.name);
         if name.split('/').any(|part| part == "..") {
-            let what = format!("the member {:?} climbs out of the archive", member.name);
+            let what = format!("the member {:?} leaves the archive's directory", member.name);
             return Err(FillError::refused(what, "an archive without such names"));
         }
         let Some(rest) = self.stripped(rest) else {

@@ -68,7 +68,7 @@ pub enum Edit {
     RemoveWord(String),
 }
 
-/// Why an edit was not made.
+/// Why an edit was not created.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum EditFault {
