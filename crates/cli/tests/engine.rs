@@ -458,10 +458,7 @@ fn what_cannot_be_grown_is_told_before() {
             "--as-it-is",
         ])
         .expect(2)
-        .says(&[
-            "has no partition that can grow",
-            "nothing was written",
-        ]);
+        .says(&["has no partition that can grow", "nothing was written"]);
     assert!(bench.read("card.img").iter().all(|byte| *byte == 0x33));
 }
 

@@ -262,9 +262,6 @@ fn what_would_be_lost_has_a_name(#[case] at: usize, #[case] mark: &[u8], #[case]
         let run = bench.run(args);
         let all = run.stdout + &run.stderr;
         assert!(all.contains(name), "{args:?}: {all}");
-        assert!(
-            !all.contains("no known data"),
-            "{args:?}: {all}"
-        );
+        assert!(!all.contains("no known data"), "{args:?}: {all}");
     }
 }

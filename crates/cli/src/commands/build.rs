@@ -175,17 +175,17 @@ fn size_of(
         let name = args.to.display();
         match goal {
             Goal::Packed(_) => {
-                let what =
-                    format!("a partition takes the rest of {name}, whose size is not known");
+                let what = format!("a partition takes the rest of {name}, whose size is not known");
                 Message::new(Exit::Usage, what)
                     .fact("layout", "size = \"rest\"")
                     .remedy("--size 8GB, the size of the medium it is for")
                     .remedy("or a size for each partition in the layout")
             }
-            Goal::Medium => {
-                Message::new(Exit::Usage, format!("{name} does not exist, and no size is given"))
-                    .remedy("--size 8GB, the size of the medium it is for")
-            }
+            Goal::Medium => Message::new(
+                Exit::Usage,
+                format!("{name} does not exist, and no size is given"),
+            )
+            .remedy("--size 8GB, the size of the medium it is for"),
         }
     };
     if let Goal::Packed(_) = goal {

@@ -99,10 +99,7 @@ impl Demo {
             "write it to the card, and read it back",
             &["write", IMAGE, "--to", &card, "--yes"],
         )?;
-        self.step(
-            "verify the card against its receipt",
-            &["verify", &card],
-        )?;
+        self.step("verify the card against its receipt", &["verify", &card])?;
         self.step(
             "add the settings of hut 3",
             &["configure", &card, "--settings", "hut-03.toml", "--yes"],

@@ -402,7 +402,9 @@ fn changed(name: &str, found: &Found, differing: &[ChunkRecord]) -> Message {
                 units::grouped(all)
             ),
         )
-        .remedy("a system that has booted changes its own files; one that has not should not differ")
+        .remedy(
+            "a system that has booted changes its own files; one that has not should not differ",
+        )
 }
 
 fn differences(

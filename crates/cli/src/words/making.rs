@@ -119,8 +119,10 @@ pub(crate) fn files_error(name: &str, error: &FilesError) -> Message {
     }
     let message = |exit, what: String| Message::new(exit, what);
     match error {
-        FilesError::NotFound(path) => message(Exit::Usage, format!("{path} does not exist on {name}"))
-            .remedy("pinewrit files list shows what exists"),
+        FilesError::NotFound(path) => {
+            message(Exit::Usage, format!("{path} does not exist on {name}"))
+                .remedy("pinewrit files list shows what exists")
+        }
         FilesError::Edit(EditError::NotEmpty(path))
         | FilesError::FatEdit(fat::EditError::NotEmpty(path)) => message(
             Exit::Usage,

@@ -67,9 +67,8 @@ pub(crate) fn disk_error(name: &str, error: &DiskError) -> Message {
         }
         (ErrorKind::ReadOnlyFilesystem, _) => refused("is on a disk that is mounted read-only")
             .remedy("put the card file on another disk, or remount that one read-write"),
-        (ErrorKind::PermissionDenied, _) => {
-            refused("is not accessible to you").remedy("run it with sudo, or change its permissions")
-        }
+        (ErrorKind::PermissionDenied, _) => refused("is not accessible to you")
+            .remedy("run it with sudo, or change its permissions"),
         _ if is_gone => message("is gone: it was pulled out, or its reader failed")
             .remedy("plug it in firmly and write it again; try another reader"),
         (_, Operation::Read) => message("has read errors")
@@ -102,10 +101,9 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
             ),
         )
         .remedy("a larger medium"),
-        WriteError::Clear(error) => disk_error(medium, error).fact(
-            medium,
-            "could not be cleared: do not use what is on it",
-        ),
+        WriteError::Clear(error) => {
+            disk_error(medium, error).fact(medium, "could not be cleared: do not use what is on it")
+        }
         WriteError::Source(error) => left(stream_error(image, error)),
         WriteError::Checksum { expected, found } => {
             let message = Message::new(
@@ -121,8 +119,9 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
                 };
                 message.fact(name, sum.to_string())
             });
-            left(message)
-                .remedy("get the image again; if that does not help, the checksum belongs to another one")
+            left(message).remedy(
+                "get the image again; if that does not help, the checksum belongs to another one",
+            )
         }
         WriteError::Disk(error) => left(disk_error(medium, error)),
         WriteError::Dead(error) => left(disk_error(medium, error))
@@ -136,10 +135,8 @@ pub(crate) fn write_error(image: &str, medium: &str, error: &WriteError) -> Mess
             place,
         } => read_back_error(medium, (*offset, *chunks, *bytes), *stability, place),
         WriteError::Wraps => left(
-            Message::new(Exit::Medium, format!("{medium} is smaller than it says")).fact(
-                "found",
-                "data written further on appeared at its start",
-            ),
+            Message::new(Exit::Medium, format!("{medium} is smaller than it says"))
+                .fact("found", "data written further on appeared at its start"),
         )
         .remedy("use another medium; do not trust this one"),
         WriteError::Configure(error) => {

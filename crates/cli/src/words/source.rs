@@ -213,10 +213,12 @@ pub(crate) fn stream_error(name: &str, error: &StreamError) -> Message {
         StreamFault::Encrypted => message("is encrypted")
             .fact("layer", layer)
             .remedy("unpack it with its password, and name what comes out"),
-        StreamFault::Unsupported { what } => message("is compressed in a way that Pinewrit cannot read")
-            .fact("layer", layer)
-            .fact("found", what.clone())
-            .remedy("unpack it by hand, and name what comes out"),
+        StreamFault::Unsupported { what } => {
+            message("is compressed in a way that Pinewrit cannot read")
+                .fact("layer", layer)
+                .fact("found", what.clone())
+                .remedy("unpack it by hand, and name what comes out")
+        }
         StreamFault::Fetch(error) => fetch_error(name, error, source_bytes),
         StreamFault::Read(cause) => message("cannot be read")
             .fact("place", place)

@@ -1,7 +1,16 @@
 //! `pinewrit files ...`
 
 mod change;
+mod check;
+mod edit;
+mod list;
 mod look;
+mod make_folder;
+mod move_to;
+mod put;
+mod read;
+mod remove;
+mod tree;
 mod unpack;
 
 #[cfg(test)]
@@ -21,15 +30,15 @@ pub(crate) fn run(cx: &Context, args: &FilesArgs) -> Outcome {
     match &args.action {
         FilesAction::List { at, expected } => {
             if *expected {
-                look::expected(cx, at)
+                list::expected(cx, at)
             } else {
-                look::list(cx, at)
+                list::list(cx, at)
             }
         }
-        FilesAction::Tree { at, depth } => look::tree(cx, at, *depth),
-        FilesAction::Read { at, to } => look::read(cx, at, to.as_deref()),
-        FilesAction::Check { at, list } => look::check(cx, at, list),
-        FilesAction::Put(args) => change::put(cx, args),
+        FilesAction::Tree { at, depth } => tree::tree(cx, at, *depth),
+        FilesAction::Read { at, to } => read::read(cx, at, to.as_deref()),
+        FilesAction::Check { at, list } => check::check(cx, at, list),
+        FilesAction::Put(args) => put::put(cx, args),
         FilesAction::MakeFolder {
             change,
             place,
@@ -38,22 +47,22 @@ pub(crate) fn run(cx: &Context, args: &FilesArgs) -> Outcome {
             fat,
         } => {
             let rights = Rights::of(*mode, *owner);
-            change::make_folder(cx, change, (place, fat), rights)
+            make_folder::make_folder(cx, change, (place, fat), rights)
         }
         FilesAction::Move {
             change,
             place,
             to,
             fat,
-        } => change::move_to(cx, change, (place, fat), to),
+        } => move_to::move_to(cx, change, (place, fat), to),
         FilesAction::Remove {
             change,
             place,
             all,
             fat,
-        } => change::remove(cx, change, (place, fat), *all),
+        } => remove::remove(cx, change, (place, fat), *all),
         FilesAction::Unpack(args) => unpack::unpack(cx, args),
-        FilesAction::Edit(args) => change::edit(cx, args),
+        FilesAction::Edit(args) => edit::edit(cx, args),
     }
 }
 

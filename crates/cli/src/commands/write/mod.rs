@@ -265,9 +265,7 @@ fn names(plan: &WritePlan, between: &str) -> String {
 fn confirm(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<bool, Message> {
     let resumes = !wish.only_changes && can_resume(&plan.source, &plan.media);
     if wish.yes && resumes {
-        ui.say(
-            "an earlier write of this image was interrupted: --only-changes resumes it\n",
-        );
+        ui.say("an earlier write of this image was interrupted: --only-changes resumes it\n");
     }
     if wish.yes || plan.media.iter().all(Destination::is_new) {
         return Ok(wish.only_changes);

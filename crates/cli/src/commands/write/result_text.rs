@@ -45,10 +45,7 @@ impl ResultText<'_> {
         if report.kept_bytes > 0 {
             facts.add(
                 "skipped",
-                format!(
-                    "{}, already there",
-                    units::size(report.kept_bytes)
-                ),
+                format!("{}, already there", units::size(report.kept_bytes)),
             );
         }
         let (used, zero) = (

@@ -119,10 +119,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
             Ok(node) if node.is_folder => {}
             Ok(_) => {
                 let what = format!("{path} is a file where a directory is needed");
-                return Err(FillError::refused(
-                    what,
-                    "remove it, or omit the directory",
-                ));
+                return Err(FillError::refused(what, "remove it, or omit the directory"));
             }
             Err(FatError::NotFound(_)) => {
                 let made = self.editor.make_folder(path, modified);

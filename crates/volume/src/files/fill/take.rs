@@ -470,7 +470,10 @@ impl Taking<'_> {
     ) -> Result<(), FillError> {
         let name = clean(&member.name);
         if name.split('/').any(|part| part == "..") {
-            let what = format!("the member {:?} leaves the archive's directory", member.name);
+            let what = format!(
+                "the member {:?} leaves the archive's directory",
+                member.name
+            );
             return Err(FillError::refused(what, "an archive without such names"));
         }
         let Some(rest) = self.stripped(rest) else {

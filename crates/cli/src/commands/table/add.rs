@@ -1,0 +1,39 @@
+//! `pinewrit table add`
+
+use super::step::{Step, edit};
+use super::{ids, kind_on};
+use crate::args::AddArgs;
+use crate::commands::Outcome;
+use crate::context::Context;
+use crate::context::change::{self};
+use crate::words;
+use pinewrit_table::{NewPartition, TableEdit};
+
+pub(super) fn add_partition(cx: &Context, args: &AddArgs) -> Outcome {
+    let opened = change::open(cx, &args.change, None)?;
+    let kind = kind_on(&opened, &args.kind)?;
+    let new = NewPartition {
+        start: args.start,
+        alignment: args.align,
+        name: args.name.clone().unwrap_or_default(),
+        is_logical: args.logical,
+        ..NewPartition::new(kind, args.size)
+    };
+    // What it will be called is known once it has a place.
+    let trial = TableEdit::read(&*opened.medium.device).and_then(|mut t| t.add(&new, &mut ids()));
+    let number = trial.map_err(|e| words::table_error(&opened.name, &e))?;
+    let step = Step {
+        grows: None,
+        command: "table add",
+        done: format!("partition {number} added to {}", opened.name),
+        loses: None,
+    };
+    edit(cx, &args.change, &opened, step, |table, _| {
+        let number = table.add(&new, &mut ids())?;
+        if args.active {
+            table.activate(Some(number))
+        } else {
+            Ok(())
+        }
+    })
+}

@@ -1,0 +1,26 @@
+//! `pinewrit table convert`
+
+use super::ids;
+use super::step::{Step, edit};
+use crate::args::ChangeArgs;
+use crate::commands::Outcome;
+use crate::context::Context;
+use crate::context::change::{self};
+use pinewrit_table::SchemeKind;
+
+pub(super) fn convert(cx: &Context, change: &ChangeArgs, scheme: SchemeKind) -> Outcome {
+    let opened = change::open(cx, change, None)?;
+    let step = Step {
+        grows: None,
+        command: "table convert",
+        done: format!(
+            "{} now has {}, with the same partitions",
+            opened.name,
+            scheme.with_article()
+        ),
+        loses: None,
+    };
+    edit(cx, change, &opened, step, |table, device| {
+        table.convert(scheme, device, &mut ids())
+    })
+}

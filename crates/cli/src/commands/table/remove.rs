@@ -1,0 +1,24 @@
+//! `pinewrit table remove`
+
+use super::step::{Step, edit};
+use super::{lost_partition, number_of};
+use crate::args::ChangeArgs;
+use crate::commands::Outcome;
+use crate::context::Context;
+use crate::context::change::{self};
+
+pub(super) fn remove(cx: &Context, change: &ChangeArgs, partition: &str) -> Outcome {
+    let opened = change::open(cx, change, None)?;
+    let number = number_of(&opened, partition)?;
+    let lost = lost_partition(&opened, number)?;
+    let step = Step {
+        grows: None,
+        command: "table remove",
+        done: format!("partition {number} of {} removed", opened.name),
+        loses: Some((
+            format!("Remove partition {number} ({lost}) of {}?", opened.name),
+            lost,
+        )),
+    };
+    edit(cx, change, &opened, step, |table, _| table.remove(number))
+}

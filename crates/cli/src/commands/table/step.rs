@@ -1,0 +1,154 @@
+//! A change of a table: worked out, shown, confirmed, committed.
+
+use super::TableEvent;
+use crate::args::ChangeArgs;
+use crate::clock;
+use crate::commands::Outcome;
+use crate::context::Context;
+use crate::context::change::{Opened, confirm};
+use crate::exit::Exit;
+use crate::message::Message;
+use crate::ui::{self, style};
+use crate::words;
+use crate::words::inspection;
+use pinewrit_core::inspect::Inspection;
+use pinewrit_core::table::{TableChange, cut_filesystems, prepare};
+use pinewrit_disk::BlockDevice;
+use pinewrit_table::{TableEdit, TableError};
+
+/// A change in words, and the new table.
+pub(super) struct Step {
+    /// The partition whose file system grows with it.
+    pub(super) grows: Option<u32>,
+    pub(super) command: &'static str,
+    /// After "done:".
+    pub(super) done: String,
+    /// What is lost, and the question before it.
+    pub(super) loses: Option<(String, String)>,
+}
+
+/// Changes the table that is there.
+pub(super) fn edit(
+    cx: &Context,
+    args: &ChangeArgs,
+    opened: &Opened,
+    step: Step,
+    change: impl FnOnce(&mut TableEdit, &dyn BlockDevice) -> Result<(), TableError>,
+) -> Outcome {
+    let prepared = prepare(&*opened.medium.device, |device| {
+        let mut table = TableEdit::read(device)?;
+        change(&mut table, device)?;
+        Ok(table)
+    });
+    let mut prepared = prepared.map_err(|e| words::table_error(&opened.name, &e))?;
+    if let Some(number) = step.grows {
+        grow_filesystem(&opened.name, &mut prepared, number)?;
+    }
+    finish(cx, args, opened, step, prepared)
+}
+
+fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> Outcome {
+    let grown = pinewrit_core::table::grow_filesystem(prepared, number, clock::timestamp());
+    let why = match grown.map_err(|e| words::disk_error(name, &e))? {
+        None => "it has no known file system".to_owned(),
+        Some(grown) => match grown.kept_because {
+            None => return Ok(()),
+            Some(why) => why,
+        },
+    };
+    let size = |found: &Inspection| {
+        let mut all = found.partitions.iter();
+        all.find(|partition| partition.number == number)
+            .map(|partition| partition.size)
+    };
+    let (before, after) = (
+        size(&prepared.report().before),
+        size(&prepared.report().after),
+    );
+    let remedy = if before > after {
+        format!(
+            "Pinewrit grows file systems but does not shrink them: --size {}s or more",
+            before.unwrap_or(0) / 512
+        )
+    } else {
+        "without --with-filesystem only the partition is resized".to_owned()
+    };
+    let what = format!("the file system of partition {number} of {name} cannot grow");
+    Err(Message::new(Exit::Usage, what)
+        .fact("found", why)
+        .fact("state", "nothing was changed")
+        .remedy(remedy))
+}
+
+pub(super) fn finish(
+    cx: &Context,
+    args: &ChangeArgs,
+    opened: &Opened,
+    step: Step,
+    prepared: TableChange<'_>,
+) -> Outcome {
+    let name = &opened.name;
+    let failed = |e: pinewrit_disk::DiskError| words::disk_error(name, &e);
+    if let Some(cut) = cut_filesystems(&prepared).map_err(failed)?.first() {
+        return Err(words::cut_filesystem(name, cut));
+    }
+    let changed = !prepared.is_empty().map_err(failed)?;
+    if let Some((question, lost)) = &step.loses
+        && changed
+    {
+        confirm(&cx.ui, args, question, lost)?;
+    }
+    let mut note = None;
+    let outcome = prepared.report().clone();
+    if changed && !args.dry_run {
+        prepared
+            .commit(Some(&opened.undo))
+            .map_err(|e| words::commit_error(name, &e))?;
+        opened.amend(cx, step.command, Vec::new());
+        note = rescan_note(opened);
+    }
+    cx.ui.event(&TableEvent {
+        command: step.command,
+        medium: opened.id.clone(),
+        dry_run: args.dry_run,
+        changed,
+        before: Some(&outcome.before),
+        after: &outcome.after,
+    });
+    let (good, strong, dim) = (style::GOOD, style::STRONG, style::DIM);
+    let mut text = match (changed, args.dry_run) {
+        (false, _) => format!("{good}nothing to change{good:#} on {name}\n"),
+        (true, true) => {
+            format!(
+                "{strong}{name}{strong:#} would change like this; nothing was changed (--dry-run)\n"
+            )
+        }
+        (true, false) => format!("{good}done:{good:#} {}\n", step.done),
+    };
+    if let Some(note) = note {
+        text += &format!("  {dim}note{dim:#} {note}\n");
+    }
+    let sector = opened.medium.device.logical_sector().bytes();
+    let sides = [("before", &outcome.before), ("after", &outcome.after)];
+    for (side, found) in sides
+        .into_iter()
+        .filter(|(side, _)| changed || *side == "after")
+    {
+        let scheme = inspection::scheme(found);
+        text += &format!("\n  {dim}{side:<9}{dim:#} {scheme}\n");
+        text += &inspection::table(found, sector, ui::width());
+    }
+    text += &inspection::identifiers(&outcome.after);
+    cx.ui.result(text);
+    Ok(())
+}
+
+/// The system reads the new table, unless it still uses the old one.
+fn rescan_note(opened: &Opened) -> Option<&'static str> {
+    match opened.medium.rescan() {
+        pinewrit_host::Rescan::InUse => {
+            Some("this computer shows the old partitions until it is reconnected")
+        }
+        _ => None,
+    }
+}
