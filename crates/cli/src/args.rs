@@ -474,3 +474,59 @@ mod tests {
         super::Args::command().debug_assert();
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::Command as Cli;
+
+    /// Calls `visit` with each command, and its name in full.
+    fn each(command: &Cli, path: &str, visit: &mut dyn FnMut(&Cli, &str)) {
+        let path = format!("{path} {}", command.get_name());
+        visit(command, path.trim());
+        let below = command.get_subcommands();
+        for one in below.filter(|one| one.get_name() != "help") {
+            each(one, &path, visit);
+        }
+    }
+
+    #[test]
+    fn every_command_and_option_has_help() {
+        let mut without = Vec::new();
+        each(&command(), "", &mut |command, path| {
+            if command.get_about().is_none() {
+                without.push(path.to_owned());
+            }
+            for arg in command.get_arguments() {
+                if arg.get_help().is_none() {
+                    without.push(format!("{path} {}", arg.get_id()));
+                }
+            }
+        });
+        assert_eq!(without, [""; 0]);
+    }
+
+    #[test]
+    fn options_of_every_command_are_shown_once() {
+        let help = |command: &Cli| command.clone().render_long_help().to_string();
+        let whole = command();
+        assert!(help(&whole).contains("--rack <FILE>"));
+        each(&whole, "", &mut |command, path| {
+            let is_program = path == "pinewrit";
+            assert_eq!(
+                help(command).contains("--rack <FILE>"),
+                is_program,
+                "{path}"
+            );
+        });
+    }
+
+    #[test]
+    fn short_help_fits_one_screen() {
+        each(&command(), "", &mut |command, path| {
+            let text = command.clone().term_width(100).render_help().to_string();
+            let lines = text.lines().count();
+            assert!(lines <= 40, "{path} takes {lines} lines:\n{text}");
+        });
+    }
+}

@@ -72,3 +72,12 @@ fn every_bad_card_of_the_rack_fails() {
         rack(&["rack", "remove", card]).expect(0);
     }
 }
+
+#[test]
+fn help_of_a_command_is_one_text_by_either_way() {
+    let bench = Bench::new();
+    let by_option = bench.run(&["write", "--help"]).expect(0).stdout;
+    let by_command = bench.run(&["help", "write"]).expect(0).stdout;
+    assert_eq!(by_option, by_command);
+    assert!(by_option.contains("--only-changes"), "{by_option}");
+}

@@ -8,6 +8,33 @@
 //! boot sector · (FAT32: counts, copy of the boot sector) · allocation table · its copies ·
 //! (FAT12, FAT16: root directory) · clusters, the first of them number 2
 //! ```
+//!
+//! A FAT is created, gets a file, and is checked and listed:
+//!
+//! ```
+//! use pinewrit_disk::MemoryDevice;
+//! use pinewrit_fat::{Editor, MakeKind, MakeOptions, MakePlan, Placement, Stamp};
+//!
+//! let size = 8 << 20;
+//! let device = MemoryDevice::new(size);
+//! let options = MakeOptions {
+//!     label: "BOOT".to_owned(),
+//!     id: [0x5e, 0xed, 0x00, 0x01],
+//!     start: 0,
+//!     made: Stamp::default(),
+//! };
+//! MakePlan::of(MakeKind::BySize, size as u64, 512, None)?.make(&device, &options)?;
+//!
+//! let mut editor = Editor::open(&device)?;
+//! let now = 1_767_225_600;
+//! editor.write_file("/boot.conf", 6, &mut &b"hut=3\n"[..], now, Placement::Usual)?;
+//! editor.commit()?;
+//!
+//! pinewrit_fat::check(&device)?;
+//! let tree = editor.tree();
+//! assert_eq!(tree.list(&tree.root())?[0].name, "boot.conf");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod bytes;
 mod check;

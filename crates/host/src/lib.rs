@@ -3,6 +3,24 @@
 //! The rules for writing are in one place, [`Verdict`]; the facts come from `/sys` and `/proc`.
 //! The roots of those trees are parameters ([`SystemRoots`]), so that the rules can be tested on
 //! recorded trees.
+//!
+//! A new card file is opened, written, and gets its name:
+//!
+//! ```
+//! use pinewrit_disk::BlockDevice;
+//! use pinewrit_host::{Permits, Readers, SystemRoots};
+//!
+//! let folder = tempfile::tempdir()?;
+//! let card = folder.path().join("card.img");
+//! let readers = Readers::Computer(SystemRoots::default());
+//! let target = readers.open_target(&card, Some(8 << 20), &Permits::default())?;
+//! let mut medium = target.into_medium()?;
+//! medium.device.write_at(0, b"larkfell")?;
+//! medium.device.flush()?;
+//! medium.settle()?;
+//! assert_eq!(std::fs::metadata(&card)?.len(), 8 << 20);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod changes;
 mod eject;

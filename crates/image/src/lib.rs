@@ -3,6 +3,23 @@
 //! [`ImageSource::open`] tells the wrapping by content and the unpacked size where the format
 //! itself says it; [`ImageSource::unwrap`] turns the packed bytes into the image; and
 //! [`PeekDevice`] looks into an image without unpacking more of it than needed.
+//!
+//! ```
+//! use pinewrit_image::{ImageSource, Packing};
+//! use std::io::Read;
+//!
+//! let folder = tempfile::tempdir()?;
+//! let path = folder.path().join("hut.img.xz");
+//! let image = vec![0x2a; 3 << 20];
+//! Packing::Xz.pack(&mut &image[..], image.len() as u64, std::fs::File::create(&path)?)?;
+//!
+//! let source = ImageSource::open(&path)?;
+//! assert_eq!(source.unpacked_size().exact(), Some(3 << 20));
+//! let mut unpacked = Vec::new();
+//! source.stream()?.read_to_end(&mut unpacked)?;
+//! assert_eq!(unpacked, image);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod archive;
 mod blocks;

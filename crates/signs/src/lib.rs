@@ -4,6 +4,17 @@
 //! Nothing is opened or understood beyond a label and an identifier. FAT and ext2, ext3 and ext4 are
 //! not among them; they have crates and modules of their own. Sources are the formats' published
 //! descriptions and the kernel's headers; each entry names its structure.
+//!
+//! ```
+//! use pinewrit_disk::{BlockDevice, MemoryDevice};
+//! use pinewrit_signs::{Format, Role};
+//!
+//! let device = MemoryDevice::new(1 << 20);
+//! device.write_at(0, b"XFSB")?;
+//! let sign = pinewrit_signs::at_start(&device)?;
+//! assert!(sign.is_some_and(|sign| (sign.format, sign.role) == (Format::Xfs, Role::Filesystem)));
+//! # Ok::<(), pinewrit_disk::DiskError>(())
+//! ```
 
 mod apple;
 mod bytes;
