@@ -467,18 +467,13 @@ pub(crate) struct DemoArgs {
 
 #[cfg(test)]
 mod tests {
-    use clap::CommandFactory;
+    use super::*;
+    use clap::Command as Cli;
 
     #[test]
     fn the_arguments_do_not_contradict_each_other() {
         super::Args::command().debug_assert();
     }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use clap::Command as Cli;
 
     /// Calls `visit` with each command, and its name in full.
     fn each(command: &Cli, path: &str, visit: &mut dyn FnMut(&Cli, &str)) {

@@ -3,6 +3,9 @@
 mod charts;
 mod pace;
 
+use std::time::Duration;
+
+use maud::{DOCTYPE, Markup, PreEscaped, html};
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::receipt::Receipt;
 
@@ -64,150 +67,151 @@ td.number { text-align: right; font-variant-numeric: tabular-nums; }
 code { font: 13px 'DejaVu Sans Mono', monospace; overflow-wrap: anywhere; }
 .legend { color: var(--soft); font-size: 13px; margin: 2px 0 0; }
 .key { display: inline-block; width: 11px; height: 11px; border-radius: 2px; margin: 0 5px 0 14px; vertical-align: -1px; }
+.key:first-child { margin-left: 0; }
 ";
 
-/// Makes the page.
+/// Makes the page. Names come from media and files: none of them becomes markup.
 pub(crate) fn html(sections: &[Section]) -> String {
     let title = match sections {
         [Section::Done(one)] => format!("{} on {}", one.receipt.image.name, one.name),
         [Section::Failed { name, image, .. }] => format!("{image} on {name}: failed"),
         _ => format!("{} media", sections.len()),
     };
-    let bodies: String = sections.iter().map(section).collect();
-    format!(
-        "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n\
-         <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n\
-         <title>{}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n{bodies}</main>\n</body>\n</html>\n",
-        escape(&title)
-    )
+    let page = html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                title { (printable(&title)) }
+                style { (PreEscaped(STYLE)) }
+            }
+            body {
+                main {
+                    @for one in sections { (section(one)) }
+                }
+            }
+        }
+    };
+    page.into_string()
 }
 
-fn section(section: &Section) -> String {
+fn section(section: &Section) -> Markup {
     match section {
         Section::Done(finished) => done(finished),
         Section::Failed {
             name,
             image,
             message,
-        } => {
-            let row = |(name, value): (String, String)| {
-                format!(
-                    "<tr><th>{}</th><td>{}</td></tr>\n",
-                    escape(&name),
-                    escape(value.trim())
-                )
-            };
-            format!(
-                "<section class=\"failed\">\n<h1>{} on {}</h1>\n<p class=\"lead\">failed: {}</p>\n\
-                 <table>\n{}</table>\n</section>\n",
-                escape(image),
-                escape(name),
-                escape(message.what()),
-                message.rows().into_iter().map(row).collect::<String>(),
-            )
-        }
+        } => html! {
+            section.failed {
+                h1 { (printable(image)) " on " (printable(name)) }
+                p.lead { "failed: " (printable(message.what())) }
+                table {
+                    @for (name, value) in message.rows() {
+                        tr { th { (printable(&name)) } td { (printable(value.trim())) } }
+                    }
+                }
+            }
+        },
     }
 }
 
-fn done(section: &Finished) -> String {
+fn done(section: &Finished) -> Markup {
     let receipt = &section.receipt;
     let verified = if receipt.verified {
         "written, read back and equal"
     } else {
         "written, not read back"
     };
-    let (image, name) = (escape(&receipt.image.name), escape(&section.name));
-    let identity = receipt
-        .settings
-        .as_ref()
-        .and_then(|settings| settings.host_name.as_ref());
-    let identity = identity.map_or(String::new(), |host| format!(", as {}", escape(host)));
+    let settings = receipt.settings.as_ref();
+    let host_name = settings.and_then(|settings| settings.host_name.as_ref());
     let spots = slow_spots(receipt);
-    format!(
-        "<section>\n<h1>{image} on {name}{identity}</h1>\n<p class=\"lead\">{verified}, {}</p>\n\
-         {}<h2>The medium</h2>\n{}{}<div class=\"charts\">\n<div><h2>Pace over the medium</h2>{}</div>\n\
-         <div><h2>Pace over time</h2>{}</div>\n</div>\n{}<h2>Slow spots</h2>\n{}<h2>FactList</h2>\n{}</section>\n",
-        escape(&receipt.finished),
-        tiles(receipt),
-        charts::medium(section),
-        MAP_LEGEND,
-        charts::pace_over_offset(receipt, &spots),
-        charts::pace_over_time(receipt),
-        PACE_LEGEND,
-        spot_table(section, &spots),
-        facts(receipt),
-    )
+    html! {
+        section {
+            h1 {
+                (printable(&receipt.image.name)) " on " (printable(&section.name))
+                @if let Some(host_name) = host_name { ", as " (printable(host_name)) }
+            }
+            p.lead { (verified) ", " (printable(&receipt.finished)) }
+            (tiles(receipt))
+            h2 { "The medium" }
+            // Drawn, with its texts escaped, by the crate for charts.
+            (PreEscaped(charts::medium(section)))
+            (legend(&[("#2f7d5b", "in use"), ("#cfe3d8", "free space, skipped"), ("#eceff1", "not part of the image")]))
+            div.charts {
+                div { h2 { "Pace over the medium" } (PreEscaped(charts::pace_over_offset(receipt, &spots))) }
+                div { h2 { "Pace over time" } (PreEscaped(charts::pace_over_time(receipt))) }
+            }
+            (legend(&[("#2f7d5b", "written"), ("#3f6fb5", "read back"), ("#c8452f", "slow spot")]))
+            h2 { "Slow spots" }
+            (spot_table(section, &spots))
+            h2 { "Facts" }
+            (facts(receipt))
+        }
+    }
 }
 
-const MAP_LEGEND: &str = "<p class=\"legend\">\
-    <span class=\"key\" style=\"background:#2f7d5b;margin-left:0\"></span>in use\
-    <span class=\"key\" style=\"background:#cfe3d8\"></span>free space, left as it was\
-    <span class=\"key\" style=\"background:#eceff1\"></span>not part of the image</p>\n";
-const PACE_LEGEND: &str = "<p class=\"legend\">\
-    <span class=\"key\" style=\"background:#2f7d5b;margin-left:0\"></span>written\
-    <span class=\"key\" style=\"background:#3f6fb5\"></span>read back\
-    <span class=\"key\" style=\"background:#c8452f\"></span>slow spot</p>\n";
+fn legend(keys: &[(&str, &str)]) -> Markup {
+    html! {
+        p.legend {
+            @for (color, what) in keys {
+                span.key style={ "background:" (color) } {}
+                (what)
+            }
+        }
+    }
+}
 
-fn tiles(receipt: &Receipt) -> String {
+fn tiles(receipt: &Receipt) -> Markup {
     let bytes = &receipt.bytes;
-    let seconds =
-        std::time::Duration::from_secs_f64(receipt.write_seconds + receipt.verify_seconds);
+    let writing = Duration::from_secs_f64(receipt.write_seconds);
+    let all = Duration::from_secs_f64(receipt.write_seconds + receipt.verify_seconds);
     let tiles = [
         (units::size(bytes.image), "image"),
         (units::size(bytes.written), "written"),
         (units::size(bytes.free), "free, not written"),
         (units::size(bytes.zero), "of it zeros"),
-        (units::time(seconds), "writing and reading back"),
-        (
-            units::rate(
-                bytes.written,
-                std::time::Duration::from_secs_f64(receipt.write_seconds),
-            ),
-            "mean pace of writing",
-        ),
+        (units::time(all), "writing and reading back"),
+        (units::rate(bytes.written, writing), "mean pace of writing"),
     ];
-    let tile = |(value, what): &(String, &str)| {
-        format!(
-            "<div class=\"tile\"><b>{}</b><span>{what}</span></div>\n",
-            escape(value)
-        )
-    };
-    format!(
-        "<div class=\"tiles\">\n{}</div>\n",
-        tiles.iter().map(tile).collect::<String>()
-    )
+    html! {
+        div.tiles {
+            @for (value, what) in &tiles {
+                div.tile { b { (value) } span { (what) } }
+            }
+        }
+    }
 }
 
-fn spot_table(section: &Finished, spots: &[SlowSpot]) -> String {
+fn spot_table(section: &Finished, spots: &[SlowSpot]) -> Markup {
     if spots.is_empty() {
-        return "<p class=\"legend\">none: no chunk took much longer than the others</p>\n"
-            .to_owned();
+        return html! { p.legend { "none: no chunk took much longer than the others" } };
     }
-    let mut rows = String::from(
-        "<table><tr><th>at</th><th>partition</th><th>while</th><th>took</th><th>usual</th></tr>\n",
-    );
-    for spot in spots.iter().take(MAX_SPOTS) {
+    let partition = |spot: &SlowSpot| {
         let content = section.content.as_ref();
         let partition = content.and_then(|found| found.partition_at(spot.offset));
-        let partition = partition.map_or("-".to_owned(), |p| p.number.to_string());
-        rows += &format!(
-            "<tr><td>{}</td><td>{partition}</td><td>{}</td><td>{:.1} s</td><td>{:.2} s</td></tr>\n",
-            units::size(spot.offset),
-            spot.what,
-            spot.took,
-            spot.usual
-        );
-    }
-    let more = spots.len().saturating_sub(MAX_SPOTS);
-    let more = if more > 0 {
-        format!("<p class=\"legend\">and {more} more</p>\n")
-    } else {
-        String::new()
+        partition.map_or("-".to_owned(), |p| p.number.to_string())
     };
-    format!("{rows}</table>\n{more}")
+    let more = spots.len().saturating_sub(MAX_SPOTS);
+    html! {
+        table {
+            tr { th { "at" } th { "partition" } th { "while" } th { "took" } th { "usual" } }
+            @for spot in spots.iter().take(MAX_SPOTS) {
+                tr {
+                    td { (units::size(spot.offset)) }
+                    td { (partition(spot)) }
+                    td { (spot.what) }
+                    td { (format!("{:.1} s", spot.took)) }
+                    td { (format!("{:.2} s", spot.usual)) }
+                }
+            }
+        }
+        @if more > 0 { p.legend { "and " (more) " more" } }
+    }
 }
 
-fn facts(receipt: &Receipt) -> String {
+fn facts(receipt: &Receipt) -> Markup {
     let medium = &receipt.medium;
     let words = [&medium.maker, &medium.model, &medium.bus];
     let words: Vec<&str> = words.into_iter().flatten().map(String::as_str).collect();
@@ -241,29 +245,17 @@ fn facts(receipt: &Receipt) -> String {
                     .and_then(|settings| settings.host_name.clone()),
             ),
         ),
-        ("begun", receipt.begun.clone()),
+        ("started", receipt.begun.clone()),
         ("finished", receipt.finished.clone()),
         ("program", receipt.tool.clone()),
     ];
-    let row = |(name, value): &(&str, String)| {
-        format!(
-            "<tr><th>{name}</th><td><code>{}</code></td></tr>\n",
-            escape(value.trim())
-        )
-    };
-    format!(
-        "<table>\n{}</table>\n",
-        rows.iter().map(row).collect::<String>()
-    )
-}
-
-/// Names come from media and files: none of them may become markup.
-fn escape(text: &str) -> String {
-    printable(text)
-        .replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('>', "&gt;")
-        .replace('"', "&quot;")
+    html! {
+        table {
+            @for (name, value) in &rows {
+                tr { th { (name) } td { code { (printable(value.trim())) } } }
+            }
+        }
+    }
 }
 
 #[cfg(test)]
@@ -272,6 +264,13 @@ mod tests {
 
     #[test]
     fn names_cannot_become_markup() {
-        assert_eq!(escape("<b>\"a&b\""), "&lt;b&gt;&quot;a&amp;b&quot;");
+        let failed = Section::Failed {
+            name: "<b>\"a&b\"".to_owned(),
+            image: "hut.img".to_owned(),
+            message: Box::new(Message::new(crate::exit::Exit::Medium, "<i>")),
+        };
+        let page = html(&[failed]);
+        assert!(page.contains("&lt;b&gt;&quot;a&amp;b&quot;"), "{page}");
+        assert!(!page.contains("<b>") && !page.contains("<i>"), "{page}");
     }
 }
