@@ -221,7 +221,7 @@ fn receipts_that_do_not_belong() {
         bench
             .run(&["verify", "card.img", "--receipt", "hollow.json"])
             .expect(4)
-            .says(&["its chunks cannot be"]);
+            .says(&["its chunks are invalid"]);
     }
     bare["chunks"] = Value::Null;
     bench.write("null.json", bare.to_string());

@@ -174,7 +174,7 @@ fn a_folder_with_other_things() {
     bench.write("in/hut.img", small_image());
     bench.write("in/b4.img", small_image());
     write(&bench, "in").expect(4).says(&[
-        "is a folder",
+        "is a directory",
         "b4.img",
         "hut.img",
         "name the image inside",

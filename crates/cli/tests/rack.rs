@@ -274,7 +274,7 @@ fn a_new_rack_has_all_five_verdicts() {
     bench
         .run(&["rack", "new", "practice"])
         .expect(2)
-        .says(&["is there already"]);
+        .says(&["already exists"]);
     let args = ["--rack", "practice/rack.toml", "--json", "media", "--all"];
     let json = bench.run(&args).expect(0).json();
     let media = json["media"].as_array().unwrap().iter();

@@ -128,7 +128,7 @@ fn json_tells_errors_too() {
 
 #[rstest]
 #[case::missing("nothing.img", &["file nothing.img does not exist"])]
-#[case::folder("folder", &["folder is a folder"])]
+#[case::folder("folder", &["folder is a directory"])]
 #[case::empty("empty.img", &["not an image", "0 bytes"])]
 #[case::text("text.img", &["not an image", "text"])]
 #[case::page("page.img", &["a web page", "get it again"])]

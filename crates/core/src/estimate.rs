@@ -104,11 +104,8 @@ pub fn net(net: IpNet, pool: Option<Pool>, others: &[IpNet]) -> NetReport {
     if !is_told && others.len() > 1 && odd.count() == others.len() {
         report.warnings.push(Remark {
             line: 0,
-            what: format!(
-                "/{} stands alone among the other prefixes",
-                own.prefix_len()
-            ),
-            remedy: "check that it is no slip".to_owned(),
+            what: format!("/{} differs from the other prefixes", own.prefix_len()),
+            remedy: "check it for a typo".to_owned(),
         });
     }
     report
@@ -141,9 +138,9 @@ fn judge_pool(own: &IpNet, pool: Pool, usable: (IpAddr, IpAddr), report: &mut Ne
     let mut mistake = |what: String| report.mistakes.push(what);
     for end in [pool.first, pool.last] {
         if !own.contains(&end) {
-            mistake(format!("{end} is outside of {own}"));
+            mistake(format!("{end} is outside {own}"));
         } else if number(end) < number(usable.0) || number(end) > number(usable.1) {
-            mistake(format!("{end} is no address that a unit can have in {own}"));
+            mistake(format!("{end} is not a usable address in {own}"));
         }
     }
     if number(pool.first) > number(pool.last) {
@@ -162,8 +159,8 @@ fn judge_pool(own: &IpNet, pool: Pool, usable: (IpAddr, IpAddr), report: &mut Ne
     if let Some(size) = report.pool.filter(|size| size % 10 == 1 && *size > 10) {
         report.warnings.push(Remark {
             line: 0,
-            what: format!("the pool has {size} addresses: both ends count"),
-            remedy: format!("for {} of them it ends one earlier", size - 1),
+            what: format!("the pool has {size} addresses, both ends included"),
+            remedy: format!("for {} addresses, end it one earlier", size - 1),
         });
     }
 }

@@ -213,14 +213,14 @@ fn renew_filesystem(
         set_swap_uuid(window, uuid)?;
     } else {
         return Ok(Renewed::Kept(format!(
-            "that of {} is not changed here",
+            "Pinewrit cannot change that of {}",
             facts.kind
         )));
     }
     let new = probe(window)?.and_then(|facts| facts.id);
     Ok(match new {
         Some(new) => Renewed::New(old, new),
-        None => Renewed::Kept("it is not recognised".to_owned()),
+        None => Renewed::Kept("it was not recognised afterwards".to_owned()),
     })
 }
 

@@ -35,10 +35,10 @@ pub enum ExtError {
         room: u64,
     },
     /// There is nothing with this name.
-    #[error("there is no {0}")]
+    #[error("{0} does not exist")]
     NotFound(String),
     /// A part of a path, or what was to be listed, is no folder.
-    #[error("{0} is no folder")]
+    #[error("{0} is not a directory")]
     NotDirectory(String),
     /// The content cannot be read here.
     #[error("{0} is encrypted or kept in a way that is not read here")]

@@ -45,7 +45,7 @@ pub enum CheckError {
         room: u64,
     },
     /// A folder has a size, or does not begin with `.` and `..` as it has to.
-    #[error("the folder {0} does not begin with valid . and .. entries")]
+    #[error("the directory {0} does not start with valid . and .. entries")]
     Folder(String),
     /// A name that cannot be, or a long name that belongs to nothing.
     #[error("{0} has a name that FAT does not allow")]

@@ -18,15 +18,15 @@ pub enum FatError {
     #[error("the FAT file system is damaged: {0}")]
     Damaged(&'static str),
     /// There is nothing at this path.
-    #[error("there is no {0}")]
+    #[error("{0} does not exist")]
     NotFound(String),
     /// Something else is where a folder is meant.
-    #[error("{0} is not a folder")]
+    #[error("{0} is not a directory")]
     NotFolder(String),
     /// A folder is where a file is meant.
-    #[error("{0} is a folder")]
+    #[error("{0} is a directory")]
     IsFolder(String),
     /// What was read could not be handed on.
-    #[error("what was read could not be handed on")]
+    #[error("the data could not be passed on")]
     Taker(#[source] io::Error),
 }

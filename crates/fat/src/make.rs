@@ -86,7 +86,7 @@ pub enum MakeError {
         why: &'static str,
     },
     /// A size of clusters is not possible.
-    #[error("{unit} bytes are no possible size: {why}")]
+    #[error("{unit} bytes is not a valid size: {why}")]
     Unit {
         /// The size in bytes.
         unit: u32,

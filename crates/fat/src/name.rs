@@ -18,7 +18,7 @@ const SMALL_EXTENSION: u8 = 0x10;
 #[non_exhaustive]
 pub enum NameError {
     /// It is empty, or one of `.` and `..`.
-    #[error("{0:?} cannot be a name")]
+    #[error("{0:?} is not a valid name")]
     Reserved(String),
     /// A character that is not allowed.
     #[error("FAT names cannot have {0:?}")]
@@ -27,10 +27,10 @@ pub enum NameError {
     #[error("FAT names cannot end with {0:?}")]
     Ending(char),
     /// It is too long.
-    #[error("FAT names have 255 characters at most, this has {0}")]
+    #[error("FAT names have at most 255 characters, this one has {0}")]
     TooLong(usize),
     /// The whole path is too long.
-    #[error("paths on FAT have 259 characters at most, this has {0}")]
+    #[error("paths on FAT have at most 259 characters, this one has {0}")]
     PathTooLong(usize),
 }
 

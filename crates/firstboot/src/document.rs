@@ -188,9 +188,13 @@ impl<'d, 't> Fields<'d, 't> {
                 let line = document.line_of(key.span());
                 let remedy = match nearest(name, known.iter().copied()) {
                     Some(near) => format!("did you mean `{near}`?"),
-                    None => format!("known there: {}", known.join(", ")),
+                    None => format!("known keys: {}", known.join(", ")),
                 };
-                document.mistake(line, format!("`{name}` is not known in {place}"), remedy);
+                document.mistake(
+                    line,
+                    format!("`{name}` is not a known key in {place}"),
+                    remedy,
+                );
             }
         }
         Self {
@@ -224,7 +228,7 @@ impl<'d, 't> Fields<'d, 't> {
         self.document.mistake(
             line,
             format!(
-                "`{key}` is of type {}, where {wanted} is needed",
+                "`{key}` is of type {}, but must be {wanted}",
                 found.type_str()
             ),
             format!("write {key} = {example}"),

@@ -52,7 +52,7 @@ fn all_mistakes_come_at_once_in_the_order_of_their_lines() {
 
 #[rstest]
 #[case::underscore("hostname = \"lark_fell\"", "for example \"lark-fell\"")]
-#[case::hyphen("hostname = \"larkfell-\"", "begins or ends with a hyphen")]
+#[case::hyphen("hostname = \"larkfell-\"", "starts or ends with a hyphen")]
 #[case::long(&format!("hostname = \"{}\"", "a".repeat(65)), "65 characters; 64 are allowed")]
 #[case::empty_label("hostname = \"a..b\"", "0 characters")]
 #[case::localhost("hostname = \"localhost\"", "every unit answers")]

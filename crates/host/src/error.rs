@@ -22,7 +22,7 @@ pub enum MediumError {
         path: PathBuf,
     },
     /// The path leads to a folder.
-    #[error("{} is a folder", path.display())]
+    #[error("{} is a directory", path.display())]
     Folder {
         /// The path as given.
         path: PathBuf,

@@ -49,7 +49,7 @@ fn split(bits: &mut Bits<impl BufRead>, dispatch: &Dispatch) -> io::Result<()> {
 }
 
 fn split_stream(bits: &mut Bits<impl BufRead>, dispatch: &Dispatch) -> io::Result<Wanted> {
-    let no_stream = || io::Error::new(ErrorKind::InvalidInput, "no bzip2 stream");
+    let no_stream = || io::Error::new(ErrorKind::InvalidInput, "not a bzip2 stream");
     let head = bits.take(32)?;
     let level = (head & 0xff) as u8;
     if head >> 8 != 0x42_5a68 || !level.is_ascii_digit() || level == b'0' {

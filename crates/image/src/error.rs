@@ -10,13 +10,13 @@ use crate::{FetchError, NoChoice, NotAnImage, PiecesFault, Wrapping};
 #[non_exhaustive]
 pub enum OpenError {
     /// There is nothing at this path.
-    #[error("there is no file {}", path.display())]
+    #[error("file {} does not exist", path.display())]
     Missing {
         /// The path as given.
         path: PathBuf,
     },
     /// The path leads to a folder that does not hold the pieces of one image.
-    #[error("{} is a folder", path.display())]
+    #[error("{} is a directory", path.display())]
     Folder {
         /// The path as given.
         path: PathBuf,

@@ -133,7 +133,7 @@ impl Unpackable {
             Some(Wrapping::Zip) => each_of_zip(self.cursor()?, &mut visit),
             Some(Wrapping::SevenZip) => each_of_sevenz(self.cursor()?, &mut visit),
             Some(_) => each_of_tar(unwrapped(&self.packed, &self.layers)?, &mut visit),
-            None => Err(io::Error::other("it is no archive").into()),
+            None => Err(io::Error::other("it is not an archive").into()),
         }
     }
 

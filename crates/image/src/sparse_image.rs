@@ -46,7 +46,7 @@ impl Head {
             checksum: u32le(raw, 24),
         };
         if raw[..4] != MARK || u16le(raw, 4) != 1 {
-            return Err(damaged("a head of another version"));
+            return Err(damaged("a header of another version"));
         }
         let lengths =
             usize::from(head.head_len) >= HEAD && usize::from(head.chunk_len) >= CHUNK_HEAD;
@@ -54,7 +54,7 @@ impl Head {
         if lengths && block {
             Ok(head)
         } else {
-            Err(damaged("a head that cannot be"))
+            Err(damaged("an invalid header"))
         }
     }
 
@@ -135,7 +135,7 @@ impl SparseImage {
         let blocks = u64::from(u32le(&raw, 4));
         let bytes = blocks * u64::from(head.block);
         let body = u64::from(u32le(&raw, 8)).checked_sub(u64::from(head.chunk_len));
-        let body = body.ok_or_else(|| damaged("a chunk that is shorter than its head"))?;
+        let body = body.ok_or_else(|| damaged("a chunk shorter than its header"))?;
         let fits = |wanted: u64| {
             if body == wanted {
                 Ok(())
@@ -175,7 +175,7 @@ impl SparseImage {
         }
         self.blocks_done += blocks;
         if self.blocks_done > u64::from(head.blocks) {
-            Err(damaged("more blocks than its head says"))
+            Err(damaged("more blocks than its header says"))
         } else {
             Ok(true)
         }
@@ -191,14 +191,14 @@ impl SparseImage {
 
     fn end(&mut self, head: Head) -> io::Result<()> {
         if self.blocks_done != u64::from(head.blocks) {
-            return Err(damaged("fewer blocks than its head says"));
+            return Err(damaged("fewer blocks than its header says"));
         }
         if head.checksum != 0 {
             self.must_match(head.checksum)?;
         }
         let mut more = [0];
         if self.input.read(&mut more)? > 0 {
-            return Err(damaged("something follows its last chunk"));
+            return Err(damaged("data follows its last chunk"));
         }
         self.is_ended = true;
         Ok(())

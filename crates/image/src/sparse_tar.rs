@@ -74,7 +74,7 @@ pub(crate) fn must_be_understood<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::
         let sparse = key.strip_prefix("GNU.sparse.");
         if !is_plain && !sparse.is_some_and(|key| SPARSE_KEYS.contains(&key)) {
             let shown: String = key.chars().take(60).filter(|c| !c.is_control()).collect();
-            let what = format!("its head says {shown}, which is not understood");
+            let what = format!("its header says {shown}, which is unknown");
             return Err(io::Error::new(io::ErrorKind::Unsupported, what));
         }
     }
@@ -164,7 +164,7 @@ fn pieces(numbers: &[u64], size: u64) -> io::Result<Vec<Range<u64>>> {
         let end = start.checked_add(len).filter(|end| *end <= size);
         match end {
             Some(end) if start >= before => pieces.push(start..end),
-            _ => return Err(wrong("the map of a sparse file cannot be")),
+            _ => return Err(wrong("the map of a sparse file is invalid")),
         }
     }
     Ok(pieces)
@@ -228,7 +228,7 @@ fn read_map(data: &mut impl Read, size: u64) -> io::Result<Vec<Range<u64>>> {
                     }
                 }
                 // Longer than any number of 64 bits.
-                _ if line.len() > 20 => return Err(wrong("the map of a sparse file cannot be")),
+                _ if line.len() > 20 => return Err(wrong("the map of a sparse file is invalid")),
                 byte => line.push(char::from(byte)),
             }
         }

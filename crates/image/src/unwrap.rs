@@ -91,7 +91,7 @@ impl Read for Whole {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let len = self.0.read(buffer)?;
         if len == 0 && !buffer.is_empty() && !self.0.get_mut().fill_buf()?.is_empty() {
-            let detail = "something follows the end of the packed data";
+            let detail = "data follows the end of the packed data";
             return Err(io::Error::new(io::ErrorKind::InvalidData, detail));
         }
         Ok(len)

@@ -91,7 +91,7 @@ pub fn grow_filesystem(
         grow_ext(partition, now)
     } else {
         Err(Fault::Kept(
-            "only ext2, ext3 and ext4 are grown here".to_owned(),
+            "Pinewrit grows only ext2, ext3 and ext4".to_owned(),
         ))
     };
     match result {

@@ -128,7 +128,7 @@ fn make(ui: &Ui, dir: &Path) -> Outcome {
     let path = dir.join(NAME);
     if path.exists() {
         return Err(
-            Message::new(Exit::Usage, format!("{} is there already", path.display()))
+            Message::new(Exit::Usage, format!("{} already exists", path.display()))
                 .remedy("name another directory, or remove it"),
         );
     }

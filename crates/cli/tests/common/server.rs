@@ -71,7 +71,7 @@ impl Answer {
         }
     }
 
-    /// A file, whatever part of it was asked for.
+    /// A file, whatever part of you asked for it.
     pub(crate) fn whole(file: &[u8]) -> Self {
         Self {
             status: 200,

@@ -179,7 +179,7 @@ fn scheme(text: &str) -> Result<SchemeKind, Wrong> {
         "mbr" => Ok(SchemeKind::Mbr),
         "gpt" => Ok(SchemeKind::Gpt),
         _ => Err(Wrong::new(
-            format!("there is no scheme {text:?}"),
+            format!("{text:?} is not a scheme"),
             "\"mbr\" or \"gpt\"",
         )),
     }
@@ -187,7 +187,7 @@ fn scheme(text: &str) -> Result<SchemeKind, Wrong> {
 
 fn size(text: &str) -> Result<u64, Wrong> {
     parse_size(text).map_err(|_| {
-        let what = format!("{text:?} is no size");
+        let what = format!("{text:?} is not a size");
         Wrong::new(
             what,
             "a number with its unit, such as \"256MiB\" or \"2GB\"",
@@ -214,7 +214,7 @@ fn alignment(text: &str) -> Result<u64, Wrong> {
         Ok(bytes)
     } else {
         Err(Wrong::new(
-            format!("{text:?} is no alignment"),
+            format!("{text:?} is not an alignment"),
             "a power of two from 512 on, such as \"1MiB\" or \"4MiB\"",
         ))
     }
@@ -223,7 +223,7 @@ fn alignment(text: &str) -> Result<u64, Wrong> {
 /// Seconds since 1970.
 fn time(text: &str) -> Result<i64, Wrong> {
     text.parse().map_err(|_| {
-        let what = format!("{text:?} is no time");
+        let what = format!("{text:?} is not a time");
         Wrong::new(what, "seconds since 1970, such as \"1795435200\"")
     })
 }
@@ -233,7 +233,7 @@ fn mode(text: &str) -> Result<u16, Wrong> {
         .ok()
         .filter(|mode| *mode <= 0o7777)
         .ok_or_else(|| {
-            let what = format!("{text:?} are no permissions");
+            let what = format!("{text:?} is not a valid mode");
             Wrong::new(what, "octal digits, such as \"0644\"")
         })
 }
@@ -242,8 +242,8 @@ fn owner(text: &str) -> Result<(u32, u32), Wrong> {
     let pair = text.split_once(':');
     let numbers = pair.and_then(|(u, g)| Some((u.parse().ok()?, g.parse().ok()?)));
     numbers.ok_or_else(|| {
-        let what = format!("{text:?} is no owner");
-        Wrong::new(what, "numbers of user and group, such as \"1000:1000\"")
+        let what = format!("{text:?} is not an owner");
+        Wrong::new(what, "user and group ids, such as \"1000:1000\"")
     })
 }
 
@@ -264,7 +264,7 @@ fn partition(
     let filesystem = fields.checked("filesystem", |text| {
         FormatKind::from_word(text).ok_or_else(|| {
             let words: Vec<&str> = FormatKind::WORDS.iter().map(|(word, _)| *word).collect();
-            let what = format!("there is no file system {text:?}");
+            let what = format!("{text:?} is not a file system");
             Wrong::new(what, words.join(", "))
         })
     });
@@ -309,7 +309,7 @@ fn partition(
     if let Some(content) = contents.first()
         && !matches!(filesystem, Some(FormatKind::Fat(_) | FormatKind::Ext4))
     {
-        let what = "content for a partition that takes no files";
+        let what = "content for a partition that cannot hold files";
         document.mistake(content.line, what, "filesystem = \"ext4\" or \"fat32\"");
     }
     for content in contents.iter().filter(|content| content.is_first) {
@@ -321,7 +321,7 @@ fn partition(
         }
     }
     let inodes = fields.checked("inodes", |text| {
-        let wrong = |_| Wrong::new(format!("{text:?} is no number"), "inodes = \"50000\"");
+        let wrong = |_| Wrong::new(format!("{text:?} is not a number"), "inodes = \"50000\"");
         text.parse::<u32>().map_err(wrong)
     });
     Some(PartitionPlan {
@@ -350,7 +350,7 @@ fn fitting(document: &Document<'_>, line: usize, fat: FatKind, kind: PartitionTy
     if fat != named && fat != FatKind::BySize {
         let (made, told) = (FormatKind::Fat(fat).word(), FormatKind::Fat(named).word());
         let what = format!("a {made} in a partition whose type says {told}");
-        document.mistake(line, what, format!("type = \"{made}\", or leave it out"));
+        document.mistake(line, what, format!("type = \"{made}\", or omit it"));
     }
     named
 }
@@ -376,11 +376,11 @@ fn check_name(document: &Document<'_>, scheme: SchemeKind, name: &At<String>) {
     let count = name.value.encode_utf16().count();
     if count > MAX_NAME {
         let what = format!("a name of {count} characters");
-        document.mistake(name.line, what, format!("{MAX_NAME} are possible"));
+        document.mistake(name.line, what, format!("at most {MAX_NAME} are allowed"));
     }
     if scheme == SchemeKind::Mbr {
         let what = "a name for a partition of an MBR, which has none";
-        document.mistake(name.line, what, "scheme = \"gpt\", or leave it out");
+        document.mistake(name.line, what, "scheme = \"gpt\", or omit it");
     }
 }
 
@@ -389,7 +389,11 @@ fn content(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> O
     let from = origin(document, fields, folder)?;
     let to = fields.string("to").map_or("/".to_owned(), |at| at.value);
     if to.split('/').any(|name| name == "..") {
-        document.mistake(line, format!("{to:?} climbs out"), "a path without \"..\"");
+        document.mistake(
+            line,
+            format!("{to:?} leaves the file system"),
+            "a path without \"..\"",
+        );
     }
     let portion = Portion {
         from,
@@ -420,18 +424,14 @@ fn origin(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Op
         if fields.has("from") {
             document.mistake(
                 fields.line(),
-                "a content with `from` and `text`",
+                "content with both `from` and `text`",
                 "keep one of them",
             );
         }
         let to = fields.string("to").map_or(String::new(), |at| at.value);
         if to.is_empty() || to.ends_with('/') {
             let remedy = "to = \"/loader/entries/hut.conf\"";
-            document.mistake(
-                fields.line(),
-                "a text without the file that it goes to",
-                remedy,
-            );
+            document.mistake(fields.line(), "a text without a destination", remedy);
         }
         return Some(Origin::Text(text.value));
     }
@@ -451,7 +451,7 @@ fn source(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Op
             document.mistake(
                 fields.line(),
                 "nothing to take",
-                "from = \"a file, folder or archive\"",
+                "from = \"a file, directory or archive\"",
             );
         }
         return None;
@@ -459,10 +459,14 @@ fn source(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Op
     let path = folder.join(&from.value);
     if !path.exists() {
         let what = format!("there is no {}", path.display());
-        document.mistake(from.line, what, "paths count from the layout's folder");
+        document.mistake(
+            from.line,
+            what,
+            "paths are relative to the layout's directory",
+        );
     } else if !path.is_file() && !path.is_dir() {
         let what = format!("{} is a pipe or a device", path.display());
-        document.mistake(from.line, what, "a file, a folder or an archive");
+        document.mistake(from.line, what, "a file, a directory or an archive");
     }
     Some(path)
 }

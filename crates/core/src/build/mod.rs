@@ -311,7 +311,7 @@ fn blobs_in_the_way(layout: &Layout, ranges: &[ByteRange], size: u64, sector: u6
             .find(|(range, _)| range.intersection(own).is_some());
         if let Some((range, name)) = other {
             let what = format!(
-                "bytes {} to {} would lie over {name}, from {} on",
+                "bytes {} to {} would overlap {name}, from {} on",
                 own.start, own.end, range.start
             );
             remarks.push(remark(blob.line, what, "another `at`, or a larger `align`"));
@@ -512,7 +512,7 @@ fn not_filled(
         remarks.push(remark(
             partition.line,
             format!("{total} bytes of files go into a partition of {size} bytes"),
-            "its size must hold them, and some room for the file system itself",
+            "its size must hold them, plus some space for the file system itself",
         ));
     }
     Mistakes(remarks).into()

@@ -97,7 +97,7 @@ impl Naming for Names {
             let line = error.line().map_or(String::new(), |line| format!(" in line {line} of it"));
             let known: Vec<&str> = self.partition.keys().map(String::as_str).collect();
             Refusal::new(
-                format!("a name cannot be put in: {error}{line}"),
+                format!("a placeholder cannot be filled in: {error}{line}"),
                 format!(
                     "disk, or partition.NAME with number, partuuid, uuid or label; NAME is one of {}",
                     known.join(", ")

@@ -248,10 +248,10 @@ pub enum ReceiptError {
     #[error("the receipt could not be read or written")]
     Io(#[from] io::Error),
     /// It is none.
-    #[error("this is no receipt: {0}")]
+    #[error("this is not a receipt: {0}")]
     Form(String),
     /// It is of a later version.
-    #[error("the receipt has version {0}; this Pinewrit knows up to {VERSION}")]
+    #[error("the receipt has version {0}; this Pinewrit supports up to {VERSION}")]
     Version(u32),
     /// The medium could not be read to bring it up to date.
     #[error("the medium could not be read: {0}")]
@@ -393,7 +393,7 @@ impl Receipt {
         // A comparison of nothing must not pass for an equal one.
         match receipt.records() {
             Some(records) if !records.is_empty() => Ok(receipt),
-            _ => Err(ReceiptError::Form("its chunks cannot be".to_owned())),
+            _ => Err(ReceiptError::Form("its chunks are invalid".to_owned())),
         }
     }
 

@@ -18,7 +18,7 @@ pub enum UnsafePlace {
         owner: u32,
     },
     /// Others can write in it.
-    #[error("others can write in {}", path.display())]
+    #[error("others can write to {}", path.display())]
     Shared {
         /// The folder.
         path: PathBuf,

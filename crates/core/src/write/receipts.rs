@@ -22,7 +22,7 @@ pub struct Kept {
     pub path: Option<PathBuf>,
     /// Why there is none.
     pub not_stored: Option<NotKept>,
-    /// Why it is not where it was asked for.
+    /// Why it is not where you asked for it.
     pub not_at: Option<(PathBuf, String)>,
     /// Why the receipt of the whole medium does not have the change, where a partition was written.
     pub not_amended: Option<ReceiptError>,
@@ -85,7 +85,7 @@ pub(super) fn receipt_of(
     receipt
 }
 
-/// Keeps a receipt in the store, and where it was asked for. Where a partition was written, the receipt of
+/// Keeps a receipt in the store, and where you asked for it. Where a partition was written, the receipt of
 /// the `whole` medium leaves that partition to the new one.
 pub(super) fn keep(
     plan: &WritePlan,

@@ -159,7 +159,7 @@ pub enum WriteError {
         medium: u64,
     },
     /// The image, whose size was not known, goes on past the medium's end.
-    #[error("the image goes on past the medium's end at {medium}")]
+    #[error("the image continues past the end of the medium at {medium}")]
     PastEnd {
         /// Size of the medium in bytes.
         medium: u64,

@@ -31,10 +31,10 @@ pub enum CheckError {
     #[error(transparent)]
     Volume(#[from] ExtError),
     /// A feature is not understood well enough to check it.
-    #[error("the file system has the feature {0}, which is only read here")]
+    #[error("the file system has the feature {0}, which Pinewrit can only read")]
     Feature(String),
     /// Its journal was not replayed, or files wait to be removed at the next mount.
-    #[error("its journal has changes that are not in the file system yet")]
+    #[error("its journal has changes that are not yet in the file system")]
     NeedsReplay,
     /// The journal cannot be used.
     #[error("its journal: {0}")]

@@ -13,10 +13,10 @@ pub enum EditError {
     #[error(transparent)]
     Volume(#[from] ExtError),
     /// A feature is not understood well enough to write.
-    #[error("the file system has the feature {0}, which is only read here")]
+    #[error("the file system has the feature {0}, which Pinewrit can only read")]
     Feature(String),
     /// Its journal was not replayed.
-    #[error("its journal has changes that are not in the file system yet")]
+    #[error("its journal has changes that are not yet in the file system")]
     NeedsReplay,
     /// It was not unmounted, or errors were found in it.
     #[error("it was not unmounted cleanly, or has errors")]
@@ -36,25 +36,25 @@ pub enum EditError {
         inodes: u32,
     },
     /// There is something with this name already.
-    #[error("{0} is there already")]
+    #[error("{0} already exists")]
     Exists(String),
     /// A folder stands where a file is to be, or the other way round.
-    #[error("{0} is a folder")]
+    #[error("{0} is a directory")]
     IsDirectory(String),
     /// A folder that is to be removed has something in it.
-    #[error("the folder {0} is not empty")]
+    #[error("the directory {0} is not empty")]
     NotEmpty(String),
     /// A folder was to go below itself.
     #[error("{0} cannot be moved below itself")]
     IntoItself(String),
     /// A name is empty, longer than 255 bytes, or has characters that no name can have.
-    #[error("{0:?} cannot be a name")]
+    #[error("{0:?} is not a valid name")]
     Name(String),
     /// An extended attribute's name is unknown, or it does not fit.
-    #[error("the extended attribute {0} cannot be kept in this file system")]
+    #[error("the extended attribute {0} cannot be stored in this file system")]
     Xattr(String),
     /// The file is marked as not to be changed, or encrypted.
-    #[error("{0} must not be changed: its flags say so")]
+    #[error("{0} is protected by its flags")]
     Fixed(String),
     /// A file is larger than its kind of map can be.
     #[error("{0} is too large, or in too many pieces, for this file system")]
@@ -91,7 +91,7 @@ pub enum SizeError {
         least: u64,
     },
     /// More inodes were asked for than its groups can have.
-    #[error("{wanted} inodes were asked for, and {most} are possible")]
+    #[error("{wanted} inodes were requested, at most {most} are possible")]
     TooManyInodes {
         /// How many were asked for.
         wanted: u64,
@@ -99,7 +99,7 @@ pub enum SizeError {
         most: u64,
     },
     /// It would need more group descriptors than room was kept for.
-    #[error("it can grow to {most} bytes at most, {size} asked for")]
+    #[error("it can grow to at most {most} bytes, but {size} were requested")]
     BeyondReserve {
         /// Size in bytes that was asked for.
         size: u64,
@@ -107,7 +107,7 @@ pub enum SizeError {
         most: u64,
     },
     /// It is larger already.
-    #[error("it has {now} bytes already, {size} asked for")]
+    #[error("it already has {now} bytes, {size} were requested")]
     Shrinking {
         /// Size in bytes that was asked for.
         size: u64,
@@ -115,7 +115,7 @@ pub enum SizeError {
         now: u64,
     },
     /// More blocks than can be counted.
-    #[error("{size} bytes are more than this kind of file system can have")]
+    #[error("{size} bytes are more than this kind of file system supports")]
     TooLarge {
         /// Size in bytes.
         size: u64,

@@ -79,7 +79,7 @@ pub struct Editor<D> {
     /// Where the next content goes in a group.
     cursors: HashMap<u64, u64>,
     folders: HashMap<InodeNumber, Folder>,
-    /// Folders by their path as it was asked for.
+    /// Folders by their path as you asked for it.
     paths: HashMap<Vec<u8>, InodeNumber>,
     /// Folders that got more names.
     grown_folders: BTreeSet<InodeNumber>,

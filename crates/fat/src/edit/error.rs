@@ -65,10 +65,10 @@ pub enum EditError {
         size: u64,
     },
     /// There is something with this name already.
-    #[error("{0} is there already")]
+    #[error("{0} already exists")]
     Exists(String),
     /// A folder that is to be removed has something in it.
-    #[error("the folder {0} is not empty")]
+    #[error("the directory {0} is not empty")]
     NotEmpty(String),
     /// A folder was to go below itself.
     #[error("{0} cannot be moved below itself")]

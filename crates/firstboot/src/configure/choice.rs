@@ -114,7 +114,7 @@ pub(super) fn choose(
     if let (None, Some(partition)) = (&found.root, first_unseen(device)?) {
         return Err(ConfigureError::Unseen { partition });
     }
-    let asked = "it was asked for".to_owned();
+    let asked = "you asked for it".to_owned();
     let root_facts = found.root.as_ref().map(|root| look(device, root));
     let root_facts = root_facts.transpose()?.unwrap_or_default();
     let chosen = |way, filesystem: &FilesystemOf, reason: String| Chosen {
@@ -171,7 +171,7 @@ pub(super) fn choose(
         (_, Some(_), _) => {
             let root = changeable_root(device, &found, now)?;
             let cloud_init = match root_facts.cloud_init {
-                CloudInit::SwitchedOff => "the image's cloud-init is switched off",
+                CloudInit::SwitchedOff => "the image's cloud-init is disabled",
                 _ => "the image has no cloud-init",
             };
             let kind = root.facts.kind;

@@ -95,7 +95,7 @@ pub enum ConfigureError {
         partition: u32,
     },
     /// A setting that this intake cannot bring about.
-    #[error("{setting} is not possible by {intake}")]
+    #[error("{setting} is not supported by {intake}")]
     NotByThisIntake {
         /// The setting.
         setting: &'static str,
@@ -292,7 +292,7 @@ fn note_others(
         };
         let intake = &found.intake;
         report.notes.push(format!(
-            "{place} has settings by {intake} as well, of an earlier run"
+            "{place} also has settings by {intake}, from an earlier run"
         ));
     }
     Ok(())
@@ -325,7 +325,7 @@ fn put_seed(
         let dropped = cloud_init::dropped(existing.as_deref(), &seed);
         if !dropped.is_empty() {
             report.notes.push(format!(
-                "cloud-init takes nothing back: on a unit that has started, {} of the earlier settings stay",
+                "cloud-init undoes nothing: on a unit that has booted, {} of the earlier settings stay",
                 dropped.join(", ")
             ));
         }
@@ -344,7 +344,7 @@ fn put_seed(
     report.host_key = made.host_key;
     if report.host_key.is_some() && folder.is_empty() {
         let note =
-            "the host key lies on the boot partition, where every user of the unit can read it";
+            "the host key is on the boot partition, where every user of the unit can read it";
         report.notes.push(note.to_owned());
     }
     Ok(())

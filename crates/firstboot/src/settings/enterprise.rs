@@ -46,7 +46,7 @@ pub enum AccountPassword {
 }
 
 impl AccountPassword {
-    /// The password; empty before it was asked for.
+    /// The password; empty before you asked for it.
     pub fn reveal(&self) -> &str {
         match self {
             Self::Known(secret) => secret.reveal(),
@@ -71,15 +71,15 @@ pub(super) fn read(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<E
     if !fields.has("ca-file") {
         document.warn(
             fields.line(),
-            "without ca-file anybody can pose as this network and take the account",
-            "ca-file = \"larkfell-ca.pem\", from whoever runs the network",
+            "without ca-file anybody can impersonate this network and steal the account",
+            "ca-file = \"larkfell-ca.pem\", from the network's operator",
         );
     }
     let is_tls = fields.checked("eap", |text| match text {
         "tls" => Ok(true),
         "peap" => Ok(false),
         _ => {
-            let what = format!("{} is no way to show who one is", quoted(text));
+            let what = format!("{} is not an authentication method", quoted(text));
             Err(Wrong::new(what, "\"peap\" or \"tls\""))
         }
     });
@@ -103,7 +103,7 @@ pub(super) fn read(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<E
 
 fn refuse(document: &Document<'_>, fields: &Fields<'_, '_>, keys: &[&str], remedy: &str) {
     if let Some(key) = keys.iter().find(|key| fields.has(key)) {
-        let what = format!("`{key}` belongs to the other way to show who one is");
+        let what = format!("`{key}` belongs to the other authentication method");
         document.mistake(fields.line(), what, remedy);
     }
 }
@@ -115,7 +115,7 @@ fn read_peap(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<EapMeth
         "key-password-env",
         "key-password-file",
     ];
-    refuse(document, fields, &others, "eap = \"tls\", or leave it out");
+    refuse(document, fields, &others, "eap = \"tls\", or omit it");
     let keys = ["password-env", "password-file", "password-prompt"];
     if !keys.iter().any(|key| fields.has(key)) {
         let what = "an account without a password";
@@ -138,7 +138,7 @@ fn read_peap(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<EapMeth
 
 fn read_tls(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<EapMethod> {
     let others = ["password-env", "password-file", "password-prompt"];
-    refuse(document, fields, &others, "eap = \"peap\", or leave it out");
+    refuse(document, fields, &others, "eap = \"peap\", or omit it");
     for key in ["certificate-file", "key-file"] {
         if !fields.has(key) {
             let what = format!("EAP-TLS without `{key}`");
@@ -153,7 +153,7 @@ fn read_tls(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<EapMetho
     };
     let key = key?;
     if key.contains("ENCRYPTED") && key_password.is_none() {
-        let what = "the key is locked with a password that is not given";
+        let what = "the key is encrypted, and its password is missing";
         document.mistake(
             fields.line(),
             what,
@@ -188,7 +188,7 @@ fn plain(text: &str) -> Result<String, Wrong> {
         Ok(text.to_owned())
     } else {
         Err(Wrong::new(
-            "this is empty, or holds control characters",
+            "this is empty, or contains control characters",
             "one line of text",
         ))
     }
@@ -210,7 +210,7 @@ fn pem(document: &Document<'_>, fields: &Fields<'_, '_>, key: &str, kind: &str) 
         Ok(content)
     } else {
         Err(Wrong::new(
-            format!("{} holds no {}", path.value, kind.to_lowercase()),
+            format!("{} contains no {}", path.value, kind.to_lowercase()),
             format!("a file in PEM, which begins with -----BEGIN {kind}-----"),
         ))
     };

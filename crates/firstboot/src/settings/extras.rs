@@ -179,11 +179,7 @@ fn read_edit(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<PlacedE
         "remove-word" => Edit::RemoveWord(text("remove-word")?),
         "replace-word" => {
             if !fields.has("with") {
-                document.mistake(
-                    line,
-                    "replace-word without what comes instead",
-                    "with = \"…\"",
-                );
+                document.mistake(line, "replace-word without its replacement", "with = \"…\"");
             }
             Edit::ReplaceWord {
                 old: text("replace-word")?,
@@ -214,7 +210,7 @@ fn kind(text: &str) -> Result<TextKind, Wrong> {
     let known = TextKind::ALL.iter().find(|(word, _)| *word == text);
     known.map(|(_, kind)| *kind).ok_or_else(|| {
         let words: Vec<&str> = TextKind::ALL.iter().map(|(word, _)| *word).collect();
-        let what = format!("{} is no kind of text", quoted(text));
+        let what = format!("{} is not a kind of text", quoted(text));
         Wrong::new(what, words.join(", "))
     })
 }
@@ -246,7 +242,11 @@ pub(super) fn read_files(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<P
                 document.mistake(line, "a file without `from`", remedy);
             }
             (true, true) => {
-                document.mistake(line, "a file with `from` and `text`", "keep one of them");
+                document.mistake(
+                    line,
+                    "a file with both `from` and `text`",
+                    "keep one of them",
+                );
             }
             _ => {}
         }
@@ -276,7 +276,7 @@ pub(super) fn read_files(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<P
 fn mode(text: &str) -> Result<u16, Wrong> {
     let mode = u16::from_str_radix(text, 8).ok();
     mode.filter(|mode| *mode <= 0o7777).ok_or_else(|| {
-        let what = format!("{} are no permissions", quoted(text));
+        let what = format!("{} is not a valid mode", quoted(text));
         Wrong::new(what, "octal digits, such as \"0644\"")
     })
 }
@@ -286,8 +286,8 @@ fn owner(text: &str) -> Result<(u32, u32), Wrong> {
         .split_once(':')
         .and_then(|(uid, gid)| Some((uid.parse().ok()?, gid.parse().ok()?)));
     numbers.ok_or_else(|| {
-        let what = format!("{} is no owner", quoted(text));
-        Wrong::new(what, "numbers of user and group, such as \"1000:1000\"")
+        let what = format!("{} is not an owner", quoted(text));
+        Wrong::new(what, "user and group ids, such as \"1000:1000\"")
     })
 }
 
@@ -296,10 +296,7 @@ pub(super) fn stock_user(text: &str) -> Result<StockUser, Wrong> {
         "lock" => Ok(StockUser::Lock),
         "rename" => Ok(StockUser::Rename),
         _ => Err(Wrong::new(
-            format!(
-                "nothing is known to be done with the stock user by {}",
-                quoted(text)
-            ),
+            format!("{} is not an action for the stock user", quoted(text)),
             "\"lock\", or \"rename\" to make it the first user of these settings",
         )),
     }
@@ -309,7 +306,7 @@ pub(super) fn swap(text: &str) -> Result<u64, Wrong> {
     let size = parse_size(text).ok();
     size.filter(|size| SWAP.contains(size)).ok_or_else(|| {
         Wrong::new(
-            format!("{} is no size for swap", quoted(text)),
+            format!("{} is not a valid swap size", quoted(text)),
             "a size from 1MiB to 64GiB, such as \"512MiB\"",
         )
     })
@@ -329,7 +326,7 @@ pub(super) fn time_server(name: &str) -> Result<String, Wrong> {
         Ok(name.to_owned())
     } else {
         Err(Wrong::new(
-            format!("{} is no server's name or address", quoted(name)),
+            format!("{} is not a server name or address", quoted(name)),
             "as in \"time.larkfell.example\" or \"10.77.0.53\"",
         ))
     }
@@ -396,7 +393,7 @@ pub(super) fn read_autologin(
         } else {
             Err(Wrong::new(
                 format!(
-                    "[autologin] names {}, who is no user of these settings",
+                    "[autologin] names {}, who is not a user in these settings",
                     quoted(name)
                 ),
                 "add [[users]] with that name",
@@ -420,7 +417,7 @@ fn package(name: &str) -> Result<String, Wrong> {
         Ok(name.to_owned())
     } else {
         Err(Wrong::new(
-            format!("{} is no name of a package", quoted(name)),
+            format!("{} is not a package name", quoted(name)),
             "letters, digits, `+`, `-`, `.`",
         ))
     }

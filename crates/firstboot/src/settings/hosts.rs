@@ -41,7 +41,7 @@ pub(super) fn host_name(name: &str) -> Result<String, Wrong> {
             ));
         }
         if label.starts_with('-') || label.ends_with('-') {
-            return wrong(format!("`{label}` begins or ends with a hyphen"));
+            return wrong(format!("`{label}` starts or ends with a hyphen"));
         }
     }
     Ok(name.to_owned())

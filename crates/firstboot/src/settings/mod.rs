@@ -170,7 +170,7 @@ fn read_extras(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut Che
     if settings.stock_user == Some(StockUser::Rename) && settings.users.is_empty() {
         document.mistake(
             top.string("stock-user").map_or(1, |at| at.line),
-            "the stock user is to be renamed, but no user says how",
+            "the stock user is to be renamed, but there is no user to rename it to",
             "add [[users]] with a name",
         );
     }
@@ -201,7 +201,7 @@ fn read_ssh(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut Checke
         document.warn(
             ssh.line(),
             "SSH is off, but password login is on",
-            "set enabled = true, or leave password-login out",
+            "set enabled = true, or omit password-login",
         );
     }
 }
@@ -218,7 +218,7 @@ fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings) {
     if settings.users.is_empty() {
         document.warn(
             1,
-            "no users: whoever the image lets in, stays",
+            "no users: the image's own accounts stay",
             "add [[users]] with a name and ssh-keys",
         );
     }
@@ -227,7 +227,7 @@ fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings) {
     if only_passwords && settings.ssh_password_login != Some(true) {
         document.warn(
             1,
-            "no user has an SSH key, and SSH takes no passwords",
+            "no user has an SSH key, and SSH accepts no passwords",
             "add ssh-keys to a user, or password-login = true under [ssh]",
         );
     }

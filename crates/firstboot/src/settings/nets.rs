@@ -54,7 +54,7 @@ pub fn doubts(net: IpNet, taken: &[IpNet]) -> Vec<Wrong> {
     if let Some(home) = of_homes().find(|home| overlap(home, &net)) {
         let other = another(taken).map_or(String::new(), |other| format!(", such as {other}"));
         doubts.push(Wrong::new(
-            format!("{home} is what many home routers have by default"),
+            format!("{home} is the default of many home routers"),
             format!("a VPN from such a home cannot reach it: choose another network{other}"),
         ));
     }
@@ -62,7 +62,7 @@ pub fn doubts(net: IpNet, taken: &[IpNet]) -> Vec<Wrong> {
         let shared = v4.addr().octets()[0] == 100 && v4.addr().octets()[1] & 0xc0 == 64;
         if !shared {
             doubts.push(Wrong::new(
-                format!("{} is no address for private use", v4.addr()),
+                format!("{} is not a private address", v4.addr()),
                 "10.0.0.0/8, 172.16.0.0/12 or 192.168.0.0/16, unless it was assigned to you",
             ));
         }
@@ -70,8 +70,8 @@ pub fn doubts(net: IpNet, taken: &[IpNet]) -> Vec<Wrong> {
     if (25..=29).contains(&v4.prefix_len()) {
         let hosts = (1u64 << (32 - v4.prefix_len())) - 2;
         doubts.push(Wrong::new(
-            format!("/{} has room for {hosts} units only", v4.prefix_len()),
-            "check that it is no slip for /24",
+            format!("/{} has room for only {hosts} units", v4.prefix_len()),
+            "check whether you meant /24",
         ));
     }
     doubts

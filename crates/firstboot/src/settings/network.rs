@@ -166,7 +166,7 @@ pub(super) fn read_wired(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<W
         if tables.len() > 1 && !fields.has("interface") && !fields.has("mac") {
             document.mistake(
                 fields.line(),
-                "one of several wired interfaces without its name",
+                "one of several wired interfaces has no name",
                 "interface = \"eth1\", or its hardware address: mac = \"…\"",
             );
         }
@@ -195,7 +195,7 @@ fn read_interface(document: &Document<'_>, fields: &Fields<'_, '_>) -> Wired {
     if dhcp == Some(true) && asked_for_addresses {
         document.mistake(
             fields.line(),
-            "[wired] asks for DHCP and for fixed addresses",
+            "[wired] asks for both DHCP and static addresses",
             "keep one of dhcp and addresses",
         );
     }
@@ -216,7 +216,7 @@ fn read_interface(document: &Document<'_>, fields: &Fields<'_, '_>) -> Wired {
     if vlan.is_some() && !fields.has("interface") {
         document.mistake(
             fields.line(),
-            "a VLAN without the interface that it is on",
+            "a VLAN without its interface",
             "interface = \"eth0\"",
         );
     }
@@ -267,7 +267,7 @@ fn read_joined(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<Joine
     let mode = fields.checked("bond-mode", |text| {
         let known = BondMode::ALL.into_iter().find(|known| *known == text);
         known.map(BondMode).ok_or_else(|| {
-            let what = format!("{} is no mode of a bond", quoted(text));
+            let what = format!("{} is not a bond mode", quoted(text));
             Wrong::new(what, BondMode::ALL.join(", "))
         })
     });
@@ -281,7 +281,7 @@ fn read_joined(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<Joine
         }
         (true, true) => {
             let remedy = "a bond of its own, and the bridge over it";
-            document.mistake(fields.line(), "[wired] is a bridge and a bond", remedy);
+            document.mistake(fields.line(), "[wired] is both a bridge and a bond", remedy);
             return None;
         }
         (true, false) => Joined::Bridge(ports("bridge")),
@@ -336,7 +336,7 @@ fn check_ports(document: &Document<'_>, all: &[(usize, Wired)]) {
             document.mistake(
                 *line,
                 "[wired] has neither DHCP nor an address",
-                "add addresses = [\"10.77.3.10/24\"], or leave dhcp out",
+                "add addresses = [\"10.77.3.10/24\"], or omit dhcp",
             );
         }
     }
@@ -350,7 +350,7 @@ fn warn_without_gateway(document: &Document<'_>, all: &[(usize, Wired)]) {
     if let Some((line, _)) = first.filter(|_| !all.iter().any(leads_out)) {
         document.warn(
             *line,
-            "a fixed address without a gateway reaches its own network only",
+            "a static address without a gateway reaches only its own network",
             "add gateway = \"…\" if it should reach more",
         );
     }
@@ -363,7 +363,7 @@ fn compare_interfaces(document: &Document<'_>, all: &[(usize, Wired)]) {
     for (line, wired) in all {
         if let Some(name) = wired.name() {
             if names.contains(&name) {
-                let what = format!("the interface {name} is there twice");
+                let what = format!("the interface {name} appears twice");
                 document.mistake(
                     *line,
                     what,
@@ -374,15 +374,11 @@ fn compare_interfaces(document: &Document<'_>, all: &[(usize, Wired)]) {
         }
         for net in &wired.addresses {
             if let Some(same) = seen.iter().find(|other| other.addr() == net.addr()) {
-                let what = format!("the address {} is there twice", same.addr());
+                let what = format!("the address {} appears twice", same.addr());
                 document.mistake(*line, what, "each interface has its own");
             } else if let Some(other) = seen.iter().find(|other| nets::overlap(other, net)) {
                 let what = format!("the networks {} and {} overlap", other.trunc(), net.trunc());
-                document.mistake(
-                    *line,
-                    what,
-                    "networks apart from each other, one an interface",
-                );
+                document.mistake(*line, what, "separate networks, one per interface");
             }
         }
         seen.extend(&wired.addresses);
@@ -401,8 +397,8 @@ fn compare_interfaces(document: &Document<'_>, all: &[(usize, Wired)]) {
             if alike == 1 && v4.len() > 2 {
                 document.warn(
                     *line,
-                    format!("/{} stands alone among other prefixes", net.prefix_len()),
-                    "check that it is no slip",
+                    format!("/{} differs from the other prefixes", net.prefix_len()),
+                    "check it for a typo",
                 );
             }
         }
@@ -412,7 +408,7 @@ fn compare_interfaces(document: &Document<'_>, all: &[(usize, Wired)]) {
 fn route(text: &str) -> Result<RouteTo, Wrong> {
     let wrong = || {
         Wrong::new(
-            format!("{} is no route", quoted(text)),
+            format!("{} is not a route", quoted(text)),
             "as in \"10.78.0.0/16 via 10.77.3.2\"",
         )
     };
@@ -446,7 +442,7 @@ fn read_gateways(
             .iter()
             .any(|other| other.is_ipv4() == gateway.is_ipv4())
         {
-            let what = "two gateways of one kind";
+            let what = "two gateways of the same family";
             document.mistake(at.line, what, "one for IPv4 and one for IPv6");
         }
         check_gateway(document, fields, addresses, gateway, at.line);
@@ -466,8 +462,8 @@ fn check_gateway(
         if !fields.has("addresses") {
             document.mistake(
                 line,
-                "a gateway without a fixed address",
-                "with DHCP the gateway comes by itself; leave it out, or add addresses",
+                "a gateway without a static address",
+                "DHCP provides the gateway; omit it, or add addresses",
             );
         }
     } else if addresses.iter().any(|net| net.addr() == gateway) {
@@ -483,7 +479,7 @@ fn check_gateway(
             .collect();
         document.mistake(
             line,
-            format!("the gateway {gateway} is outside of {}", nets.join(" and ")),
+            format!("the gateway {gateway} is outside {}", nets.join(" and ")),
             "it must be an address of the unit's own network",
         );
     }
@@ -562,11 +558,11 @@ fn mac_address(text: &str) -> Result<MacAddress, Wrong> {
     let digits = text.replace([':', '-'], "");
     let mut bytes = [0; 6];
     if !is_form || hex::decode_to_slice(digits, &mut bytes).is_err() {
-        return Err(wrong(format!("{} is no hardware address", quoted(text))));
+        return Err(wrong(format!("{} is not a hardware address", quoted(text))));
     }
     if bytes[0] & 1 == 1 || bytes == [0; 6] {
         Err(wrong(format!(
-            "{text} is the address of no single interface"
+            "{text} is not the address of a single interface"
         )))
     } else {
         Ok(MacAddress(bytes))

@@ -97,7 +97,7 @@ pub(super) fn read_secret(
         let secret = found.filter(|text| !text.is_empty()).ok_or_else(|| {
             Wrong::new(
                 format!("the environment has no variable {}", variable.value),
-                format!("set it before: read -rs {0}; export {0}", variable.value),
+                format!("set it first: read -rs {0}; export {0}", variable.value),
             )
         });
         return text(document, variable.line, secret);
@@ -153,14 +153,14 @@ pub(super) fn warn_if_weak(document: &Document<'_>, line: usize, user: &str, pas
     let what = if length < 8 {
         format!("the password of {user} has only {length} characters")
     } else if guesses.score() < zxcvbn::Score::Two {
-        format!("the password of {user} is in the usual lists, or nearly so")
+        format!("the password of {user} is in common password lists, or close to one")
     } else {
         return;
     };
     document.warn(
         line,
         what,
-        "take twelve or more characters nobody else uses",
+        "use twelve or more characters that nobody else uses",
     );
 }
 
@@ -174,14 +174,14 @@ pub(super) fn password_hash(text: &str) -> Result<Secret, Wrong> {
             Ok(Secret::new(text.to_owned()))
         } else {
             Err(Wrong::new(
-                "this password hash is not whole, so no password would ever be right",
+                "this password hash is incomplete, so no password would ever match",
                 "copy all of it, as `openssl passwd -6` or mkpasswd prints it",
             ))
         };
     }
     // Not shown: it may well be the password itself.
     Err(Wrong::new(
-        "password-hash holds no password hash",
+        "password-hash is not a password hash",
         "it begins with $6$ or $y$; for a plain password use password-env, -file or -prompt",
     ))
 }

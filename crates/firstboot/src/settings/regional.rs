@@ -30,7 +30,7 @@ pub(super) fn time_zone(name: &str) -> Result<String, Wrong> {
         None => "a name such as \"Europe/Vienna\" or \"UTC\"".to_owned(),
     };
     Err(Wrong::new(
-        format!("there is no time zone {}", quoted(name)),
+        format!("{} is not a time zone", quoted(name)),
         remedy,
     ))
 }
@@ -59,7 +59,7 @@ pub(super) fn keyboard(name: &str) -> Result<String, Wrong> {
         return Ok(name.to_owned());
     }
     Err(Wrong::new(
-        format!("there is no keyboard layout {}", quoted(name)),
+        format!("{} is not a keyboard layout", quoted(name)),
         "a layout such as \"us\", \"gb\" or \"de\"",
     ))
 }
@@ -101,7 +101,7 @@ pub(super) fn country(code: &str) -> Result<String, Wrong> {
         _ => "two letters of ISO 3166, as in \"AT\"".to_owned(),
     };
     Err(Wrong::new(
-        format!("there is no country code {}", quoted(code)),
+        format!("{} is not a country code", quoted(code)),
         remedy,
     ))
 }

@@ -75,14 +75,14 @@ pub(super) fn read(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<User> {
         if !names.insert(user.name.clone()) {
             document.mistake(
                 fields.line(),
-                format!("there is a user {} already", user.name),
-                "give each user once, with all keys in one list",
+                format!("the user {} appears twice", user.name),
+                "define each user once, with all keys in one list",
             );
         }
         let taken = |other: &&User| user.uid.is_some() && other.uid == user.uid;
         if let (Some(other), Some(uid)) = (users.iter().find(taken), user.uid) {
             let what = format!("{} and {} have the same uid {uid}", other.name, user.name);
-            document.mistake(fields.line(), what, "a number of its own for each");
+            document.mistake(fields.line(), what, "a separate uid for each");
         }
         warn_of_reuse(document, &users, &user, fields.line());
         users.push(user);
@@ -102,7 +102,7 @@ fn warn_of_reuse(document: &Document<'_>, others: &[User], user: &User, line: us
         document.warn(
             line,
             format!("{} and {} have the same password", other.name, user.name),
-            "give each one of their own",
+            "use a separate one for each",
         );
     }
 }
@@ -178,7 +178,7 @@ fn read_sudo(fields: &Fields<'_, '_>, has_password: bool) -> Sudo {
                 "give the user a password, or \"without-password\"",
             )),
             _ => Err(Wrong::new(
-                format!("{} is no way to become root", quoted(text)),
+                format!("{} is not a way to become root", quoted(text)),
                 "true, false, \"with-password\" or \"without-password\"",
             )),
         })
@@ -275,12 +275,12 @@ fn public_key(line: &str) -> Result<String, Wrong> {
     })?;
     match key.algorithm() {
         Algorithm::Dsa => Err(Wrong::new(
-            "DSA keys are no longer taken by SSH servers",
-            "make a new one: ssh-keygen -t ed25519",
+            "SSH servers no longer accept DSA keys",
+            "create a new one: ssh-keygen -t ed25519",
         )),
         Algorithm::Rsa { .. } if rsa_bits(&key) < 2048 => Err(Wrong::new(
             format!("this RSA key has only {} bits", rsa_bits(&key)),
-            "make a new one: ssh-keygen -t ed25519",
+            "create a new one: ssh-keygen -t ed25519",
         )),
         _ => Ok(line.to_owned()),
     }
@@ -305,13 +305,13 @@ fn user_name(name: &str) -> Result<String, Wrong> {
     if !first || !rest || name.len() > 32 || name.ends_with('.') {
         return Err(Wrong::new(
             format!("{} is not a user name", quoted(name)),
-            "a small letter, then small letters, digits, `_`, `-` or `.`; at most 32",
+            "a lowercase letter, then lowercase letters, digits, `_`, `-` or `.`; at most 32",
         ));
     }
     if TAKEN.contains(&name) {
         return Err(Wrong::new(
-            format!("{name} is an account of the system itself"),
-            "choose a name of your own, with sudo = true if need be",
+            format!("{name} is a system account"),
+            "choose a name of your own, with sudo = true if necessary",
         ));
     }
     Ok(name.to_owned())
@@ -326,7 +326,7 @@ fn shell(path: &str) -> Result<String, Wrong> {
         Ok(path.to_owned())
     } else {
         Err(Wrong::new(
-            format!("{} is no shell", quoted(path)),
+            format!("{} is not a shell", quoted(path)),
             "its full path, as in \"/bin/bash\"",
         ))
     }
@@ -343,7 +343,7 @@ fn group_name(name: &str) -> Result<String, Wrong> {
     } else {
         Err(Wrong::new(
             format!("{} is not a group name", quoted(name)),
-            "a small letter, then small letters, digits, `_` or `-`",
+            "a lowercase letter, then lowercase letters, digits, `_` or `-`",
         ))
     }
 }
@@ -354,7 +354,7 @@ fn full_name(name: &str) -> Result<String, Wrong> {
         None => Ok(name.to_owned()),
         Some(bad) => Err(Wrong::new(
             format!("`{}` is not allowed in a full name", bad.escape_default()),
-            "letters, blanks and other signs are fine",
+            "letters, spaces and other characters are fine",
         )),
     }
 }

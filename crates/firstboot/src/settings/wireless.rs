@@ -101,7 +101,7 @@ pub(super) fn read_wireless(document: &Document<'_>, top: &Fields<'_, '_>) -> Op
         document.mistake(
             fields.line(),
             "[wireless] has no country, so the radio would stay off",
-            "add country = \"AT\" with the two letters of where the unit stands",
+            "add country = \"AT\" the country where the unit is used",
         );
     }
     let country = fields.checked("country", country);
@@ -158,11 +158,7 @@ fn read_network(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<Wire
         _ => {
             if let Some(key) = NETWORK[ACCOUNT..].iter().find(|key| fields.has(key)) {
                 let what = format!("`{key}`, where all units share a passphrase");
-                document.mistake(
-                    fields.line(),
-                    what,
-                    "security = \"enterprise\", or leave it out",
-                );
+                document.mistake(fields.line(), what, "security = \"enterprise\", or omit it");
             }
             read_passphrase(document, fields, ssid.as_deref(), security)
         }
@@ -232,11 +228,11 @@ fn ssid(name: &str) -> Result<String, Wrong> {
     match name.len() {
         1..=32 if !name.chars().any(char::is_control) => Ok(name.to_owned()),
         1..=32 => Err(Wrong::new(
-            "the network's name holds control characters",
+            "the network name contains control characters",
             "type it as the router shows it",
         )),
         length => Err(Wrong::new(
-            format!("the network's name has {length} bytes"),
+            format!("the network name has {length} bytes"),
             "1 to 32 are allowed",
         )),
     }
@@ -248,7 +244,7 @@ fn security(text: &str) -> Result<Security, Wrong> {
         "wpa3" => Ok(Security::Wpa3),
         "enterprise" => Ok(Security::Enterprise),
         _ => Err(Wrong::new(
-            format!("{} is no way to secure a network", quoted(text)),
+            format!("{} is not a security type", quoted(text)),
             "\"wpa2\", \"wpa3\" or \"enterprise\"",
         )),
     }
@@ -260,7 +256,7 @@ fn key_of(passphrase: &Secret, ssid: &str, security: Security) -> Result<Wireles
     match security {
         Security::Wpa2 | Security::Enterprise => Ok(WirelessKey::Derived(derived)),
         Security::Wpa3 if passphrase.reveal().len() == 64 => Err(Wrong::new(
-            "WPA3 needs the passphrase, not a key that was derived from it",
+            "WPA3 needs the passphrase, not a key derived from it",
             "the passphrase as the router has it",
         )),
         Security::Wpa3 => Ok(WirelessKey::Plain(passphrase.clone())),
@@ -277,8 +273,8 @@ fn derive_key(passphrase: &str, ssid: &str) -> Result<Secret, Wrong> {
     let length = passphrase.chars().count();
     if !passphrase.bytes().all(|b| (0x20..0x7f).contains(&b)) {
         return Err(Wrong::new(
-            "the passphrase holds signs outside of ASCII",
-            "only letters, digits and signs of a US keyboard are allowed",
+            "the passphrase contains non-ASCII characters",
+            "only characters of a US keyboard are allowed",
         ));
     }
     if !(8..=63).contains(&length) {

@@ -157,7 +157,7 @@ impl<'de> Deserialize<'de> for Bytes {
                     .map_err(serde::de::Error::custom)
             }
             Err(_) => Err(serde::de::Error::custom(
-                "this is no size; as in \"8GB\", \"512MiB\" or 2048",
+                "this is not a size; for example \"8GB\", \"512MiB\" or 2048",
             )),
         }
     }
@@ -214,7 +214,7 @@ impl RackFile {
                 mistakes.add(&card.name, format!("two cards are named {}", card.name));
             }
             if card.size.0 == 0 || !card.size.0.is_multiple_of(512) {
-                let what = format!("{} bytes are no whole number of sectors", card.size.0);
+                let what = format!("{} bytes are not a whole number of sectors", card.size.0);
                 mistakes.add(&card.name, what);
             }
             if pinewrit_disk::SectorSize::new(card.sector).is_none() {

@@ -47,8 +47,8 @@ impl fmt::Display for NoChoice {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::None { .. } => f.write_str("no member can be an image"),
-            Self::Several { names } => write!(f, "{} members may be the image", names.len()),
-            Self::NotThere { wanted, .. } => write!(f, "there is no member {wanted}"),
+            Self::Several { names } => write!(f, "{} members could be the image", names.len()),
+            Self::NotThere { wanted, .. } => write!(f, "member {wanted} does not exist"),
         }
     }
 }

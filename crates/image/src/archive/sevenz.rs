@@ -60,7 +60,7 @@ pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result
     if found {
         Ok(())
     } else {
-        Err(damaged("the member is not there any more"))
+        Err(damaged("the member no longer exists"))
     }
 }
 

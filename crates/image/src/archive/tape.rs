@@ -127,7 +127,7 @@ pub(super) fn unpack(stream: ImageStream, name: &str, out: &mut Sink) -> io::Res
         // The layers below check themselves to their ends.
         return io::copy(&mut archive.into_inner(), &mut io::sink()).map(drop);
     }
-    Err(damaged("the member is not there any more"))
+    Err(damaged("the member no longer exists"))
 }
 
 /// A reader that gives no more bytes than allowed, because the crate keeps heads of any length in
@@ -162,7 +162,7 @@ impl<R: Read> Read for Metered<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let left = self.budget.0.get();
         if left == 0 {
-            return Err(damaged("a member's head of several megabytes"));
+            return Err(damaged("a member header of several megabytes"));
         }
         let len = self.inner.read(buffer)?;
         self.budget.0.set(left.saturating_sub(len as u64));

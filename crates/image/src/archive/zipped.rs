@@ -95,7 +95,7 @@ pub(super) fn unpack_passing(
 ) -> io::Result<()> {
     loop {
         let entry = read_zipfile_from_stream(&mut stream).map_err(explain)?;
-        let mut entry = entry.ok_or_else(|| damaged("the member is not there any more"))?;
+        let mut entry = entry.ok_or_else(|| damaged("the member no longer exists"))?;
         if entry.name().map_err(explain)? == name {
             if out.copy(&mut entry)? == Wanted::No {
                 // Dropping the entry would unpack the rest for nobody.

@@ -38,7 +38,7 @@ pub(super) enum Wanted {
 /// a secured connection to an open one.
 pub(super) fn agent(url: &str, options: &FetchOptions) -> Result<Agent, FetchError> {
     let uri: Uri = url.parse().map_err(|_| FetchError::Address {
-        detail: "it has characters that do not belong in one".to_owned(),
+        detail: "it contains invalid characters".to_owned(),
     })?;
     let is_secured = uri
         .scheme_str()
@@ -136,7 +136,7 @@ fn explain(error: ureq::Error) -> FetchError {
             limit: MAX_REDIRECTS,
         },
         Error::RequireHttpsOnly(to) => FetchError::Tls {
-            detail: format!("it was sent on to {to}, which is not secured"),
+            detail: format!("it was redirected to {to}, which is not secure"),
         },
         Error::Tls(detail) => FetchError::Tls {
             detail: detail.to_owned(),

@@ -64,7 +64,7 @@ pub enum FetchError {
         detail: String,
     },
     /// The host's name is not known.
-    #[error("the host's name is not known")]
+    #[error("unknown host")]
     Host,
     /// No connection could be made.
     #[error("no connection: {detail}")]
@@ -91,7 +91,7 @@ pub enum FetchError {
         limit: u32,
     },
     /// Nothing arrived for so long.
-    #[error("nothing arrived for {seconds} seconds")]
+    #[error("no data for {seconds} seconds")]
     Silent {
         /// How long it was waited.
         seconds: u64,
@@ -106,7 +106,7 @@ pub enum FetchError {
     #[error("the file changed on the server while it was downloading")]
     Changed,
     /// The answer breaks the protocol's rules.
-    #[error("the server's answer makes no sense: {detail}")]
+    #[error("invalid answer from the server: {detail}")]
     Answer {
         /// What is wrong with it.
         detail: String,

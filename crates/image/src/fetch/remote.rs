@@ -144,7 +144,7 @@ impl Remote {
         }
         if answer.start != 0 {
             return Err(FetchError::Answer {
-                detail: format!("asked for the start, it sent byte {}", answer.start),
+                detail: format!("when asked for the start, it sent byte {}", answer.start),
             });
         }
         self.version = answer.version;
@@ -275,7 +275,7 @@ impl Remote {
         match self.receive(stream, self.patience)? {
             Arrival::Answer(answer) => Ok(answer),
             _ => Err(FetchError::Answer {
-                detail: "content without a head".to_owned(),
+                detail: "content without a header".to_owned(),
             }),
         }
     }

@@ -99,7 +99,7 @@ impl PackedBytes for Files {
 pub(crate) fn became_shorter() -> io::Error {
     io::Error::new(
         ErrorKind::UnexpectedEof,
-        "the file became shorter while it was read",
+        "the file shrank while it was read",
     )
 }
 

@@ -47,7 +47,7 @@ impl fmt::Display for PiecesFault {
                 found,
                 others,
             } => write!(f, "piece {name} has {found} bytes, the others {others}"),
-            Self::NoZip { name } => write!(f, "the pieces of {name} do not make a zip"),
+            Self::NoZip { name } => write!(f, "the pieces of {name} do not form a zip"),
         }
     }
 }

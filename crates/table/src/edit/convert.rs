@@ -79,7 +79,7 @@ impl TableEdit {
         for slot in &self.slots {
             if slot.first.0 < usable.start {
                 found.push(format!(
-                    "partition {} begins at byte {}; the table needs the first {} bytes",
+                    "partition {} starts at byte {}; the table needs the first {} bytes",
                     slot.number,
                     slot.first.0 * sector,
                     usable.start * sector
@@ -105,7 +105,7 @@ impl TableEdit {
         device.read_at(sector.min(device.size()), &mut bytes)?;
         Ok((!is_zero(&bytes)).then(|| {
             format!(
-                "something, perhaps a loader, lies in bytes {sector} to {end}, where the entries go"
+                "data, perhaps a boot loader, is in bytes {sector} to {end}, where the entries go"
             )
         }))
     }

@@ -84,8 +84,8 @@ pub enum TableError {
         /// One past the last byte.
         end: u64,
     },
-    /// A start is no multiple of the sector size.
-    #[error("byte {start} is no multiple of the sector size, {sector}")]
+    /// A start is not a multiple of the sector size.
+    #[error("byte {start} is not a multiple of the sector size, {sector}")]
     Misaligned {
         /// The byte.
         start: u64,
@@ -102,7 +102,7 @@ pub enum TableError {
     #[error("the type {0} is not for this kind of table")]
     WrongKind(String),
     /// A name is too long.
-    #[error("the name has {found} characters; {most} are possible")]
+    #[error("the name has {found} characters; at most {most} are possible")]
     Name {
         /// UTF-16 units in it.
         found: usize,

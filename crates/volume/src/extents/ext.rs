@@ -285,7 +285,7 @@ impl ExtScan {
 fn doubt_of(sb: &Superblock, len: u64) -> Option<Doubt> {
     let unknown = sb.incompatible.beyond(INCOMPATIBLE) - Incompatible::RECOVER;
     if sb.incompatible.has(Incompatible::RECOVER) {
-        return Some(Doubt::Unclean("its journal has to be replayed"));
+        return Some(Doubt::Unclean("its journal needs replay"));
     }
     if sb.state != STATE_CLEAN {
         return Some(Doubt::Unclean("it was not unmounted, or has errors"));

@@ -56,9 +56,9 @@ impl fmt::Display for Doubt {
             Self::Unclean(what) => f.write_str(what),
             Self::Unknown(what) => write!(f, "{what} is not understood"),
             Self::Damaged(what) => write!(f, "{what} is damaged"),
-            Self::Overlap => f.write_str("it overlaps with another partition"),
+            Self::Overlap => f.write_str("it overlaps another partition"),
             Self::PastEnd => f.write_str("it reaches past the end of the image"),
-            Self::Iso => f.write_str("an ISO 9660 file system lies over it"),
+            Self::Iso => f.write_str("an ISO 9660 file system overlaps it"),
         }
     }
 }

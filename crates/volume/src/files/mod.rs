@@ -89,13 +89,13 @@ pub enum FilesError {
         limit: u64,
     },
     /// There is nothing.
-    #[error("there is no {0}")]
+    #[error("{0} does not exist")]
     NotFound(String),
     /// A folder where a file is meant, or the other way round.
-    #[error("{0} is a folder")]
+    #[error("{0} is a directory")]
     IsFolder(String),
     /// FAT keeps files and folders only.
-    #[error("{path}: FAT has no {what}")]
+    #[error("{path}: FAT does not support {what}")]
     NotOnFat {
         /// The path.
         path: String,
@@ -103,7 +103,7 @@ pub enum FilesError {
         what: &'static str,
     },
     /// What was read could not be handed on.
-    #[error("{path} could not be handed on")]
+    #[error("{path} could not be copied")]
     Taker {
         /// The path.
         path: String,

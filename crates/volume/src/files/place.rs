@@ -31,7 +31,7 @@ pub struct Place {
 
 /// Why a text is no place.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{text:?} is no place: {why}")]
+#[error("{text:?} is not a place: {why}")]
 pub struct PlaceError {
     /// The text.
     pub text: String,
@@ -52,7 +52,7 @@ impl FromStr for Place {
             _ => ("", text),
         };
         if !path.is_empty() && !path.starts_with('/') {
-            return Err(wrong("it is written PARTITION:/path, as in boot:/cmdline"));
+            return Err(wrong("write it as PARTITION:/path, as in boot:/cmdline"));
         }
         if path.split('/').any(|name| name == "..") {
             return Err(wrong("a path goes down from / only, without \"..\""));

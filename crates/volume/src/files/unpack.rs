@@ -135,7 +135,7 @@ fn open_archive(options: &UnpackOptions) -> Result<Option<Unpackable>, FillError
         .map_err(|error| Refusal::new(format!("{from} cannot be read: {error}"), ""))?;
     if !archive.is_archive() {
         let remedy = "a tar, zip or 7z archive; pinewrit files put for a single file";
-        return Err(Refusal::new(format!("{from} is no archive"), remedy).into());
+        return Err(Refusal::new(format!("{from} is not an archive"), remedy).into());
     }
     Ok(Some(archive))
 }

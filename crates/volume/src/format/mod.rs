@@ -80,7 +80,9 @@ impl FormatKind {
         };
         if label.len() > most {
             let found = label.len();
-            return Err(wrong(format!("it has {found} bytes, {most} are possible")));
+            return Err(wrong(format!(
+                "it has {found} bytes; at most {most} are allowed"
+            )));
         }
         let bad = if is_fat {
             fat::check_label(label).err()
@@ -90,7 +92,7 @@ impl FormatKind {
         match bad {
             Some(c) => {
                 let shown = crate::printable(c);
-                Err(wrong(format!("it cannot hold the character {shown:?}")))
+                Err(wrong(format!("it cannot contain the character {shown:?}")))
             }
             None => Ok(()),
         }
@@ -179,7 +181,7 @@ pub struct FormatReport {
 #[non_exhaustive]
 pub enum FormatError {
     /// The label cannot be kept.
-    #[error("the label {label:?} is not possible: {why}")]
+    #[error("the label {label:?} is not allowed: {why}")]
     Label {
         /// The label.
         label: String,
@@ -197,7 +199,7 @@ pub enum FormatError {
         why: String,
     },
     /// A size of clusters or blocks is not possible.
-    #[error("{unit} bytes are no possible size: {why}")]
+    #[error("{unit} bytes is not a valid size: {why}")]
     Unit {
         /// The size in bytes.
         unit: u32,

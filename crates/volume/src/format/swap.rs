@@ -19,7 +19,7 @@ pub(super) fn check(size: u64) -> Result<(), FormatError> {
         why: why.to_owned(),
     };
     match size / PAGE {
-        0..LEAST_PAGES => Err(wrong("at least 40960 are needed")),
+        0..LEAST_PAGES => Err(wrong("at least 40960 are required")),
         pages if pages > u64::from(u32::MAX) => Err(wrong("at most 16 TiB are possible")),
         _ => Ok(()),
     }

@@ -43,7 +43,7 @@ pub(super) fn run(fuel: u64, work: &dyn Fn(u64) -> Result<String, Fault>) -> Res
         Run::Ended(result) => return result,
         Run::OutOfTime => {
             return Err(Fault {
-                what: format!("it takes more than {SECONDS} seconds"),
+                what: format!("it exceeds {SECONDS} seconds"),
                 line: None,
             });
         }
@@ -62,7 +62,7 @@ pub(super) fn run(fuel: u64, work: &dyn Fn(u64) -> Result<String, Fault>) -> Res
         }
     }
     Err(Fault {
-        what: format!("it takes more than {} MiB of memory", MEMORY >> 20),
+        what: format!("it exceeds {} MiB of memory", MEMORY >> 20),
         line,
     })
 }
@@ -153,7 +153,7 @@ fn encode(result: Result<String, Fault>) -> Vec<u8> {
 fn decode(answer: &[u8]) -> Result<String, Fault> {
     let Some(([kind, line @ ..], text)) = answer.split_first_chunk::<5>() else {
         return Err(Fault {
-            what: "it gave no result".to_owned(),
+            what: "it produced no result".to_owned(),
             line: None,
         });
     };

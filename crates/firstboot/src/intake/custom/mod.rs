@@ -65,7 +65,7 @@ struct Step {
 #[non_exhaustive]
 pub enum CustomError {
     /// The file is no intake.
-    #[error("it is no intake: {0}")]
+    #[error("it is not an intake: {0}")]
     Form(String),
     /// A place is none.
     #[error(transparent)]

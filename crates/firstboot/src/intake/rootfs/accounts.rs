@@ -436,14 +436,12 @@ pub(super) fn apply(
         .filter(|_| settings.stock_user.is_none())
     {
         accounts.unlock(stock);
-        writer.note(format!(
-            "{stock}, who came with the image, is no longer locked"
-        ));
+        writer.note(format!("{stock} from the image is no longer locked"));
     }
     for name in before.users.keys().filter(|name| !wanted.contains(name)) {
         accounts.forget(name);
         writer.note(format!(
-            "user {name} of an earlier run is gone; its files stay"
+            "user {name} of an earlier run was removed; its files stay"
         ));
     }
     let own: Vec<String> = wanted.iter().chain(before.users.keys()).cloned().collect();
@@ -452,18 +450,16 @@ pub(super) fn apply(
             let was_open = !accounts.is_locked(&stock) || before.locked.as_ref() == Some(&stock);
             accounts.lock(&stock);
             writer.state.locked = was_open.then(|| stock.clone());
-            writer.note(format!(
-                "nobody can log in as {stock}, who came with the image"
-            ));
+            writer.note(format!("login is disabled for {stock} from the image"));
         }
         (Some(StockUser::Rename), Some(stock)) => {
             let new = wanted.first().map_or(stock.as_str(), String::as_str);
             if !accounts.passwd.has(new) {
                 accounts.rename(&stock, new);
-                writer.note(format!("{stock}, who came with the image, is {new} now"));
+                writer.note(format!("{stock} from the image is now {new}"));
             }
         }
-        (Some(_), None) => writer.note("the image brings no user along"),
+        (Some(_), None) => writer.note("the image has no stock user"),
         (None, _) => {}
     }
     let shell = if writer.has("/bin/bash")? {

@@ -82,7 +82,7 @@ fn put_consoles(writer: &mut Writer<'_, '_>, wanted: &Autologin) -> Result<(), F
     let table = writer.text(path)?.unwrap_or_default();
     let is_login = |line: &str| line.contains("agetty ") && !line.trim_start().starts_with('#');
     if !table.lines().any(is_login) {
-        writer.note("the consoles of this image know no automatic login");
+        writer.note("this image's consoles do not support automatic login");
         return Ok(());
     }
     let with = format!("agetty --autologin {} ", wanted.user);
@@ -144,9 +144,7 @@ fn put_desktop(writer: &mut Writer<'_, '_>, wanted: &Autologin) -> Result<(), Fi
         }
     }
     if !has_any {
-        writer.note(
-            "the image has no display manager that is known: no automatic login on a desktop",
-        );
+        writer.note("the image has no known display manager: no automatic login on a desktop");
     }
     let default = writer.files.facts("/etc/systemd/system/default.target")?;
     let target = default.and_then(|facts| facts.target).unwrap_or_default();

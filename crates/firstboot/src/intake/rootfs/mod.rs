@@ -41,7 +41,7 @@ pub enum RootError {
     #[error("the root file system has no /etc/passwd")]
     NoAccounts,
     /// All numbers are in use.
-    #[error("there is no number left for another user or group")]
+    #[error("no id is left for another user or group")]
     NoNumber,
     /// The number that a user is to have belongs to somebody else.
     #[error("the uid {uid} for {user} belongs to another account of the image")]
@@ -52,7 +52,7 @@ pub enum RootError {
         uid: u32,
     },
     /// A user is there already, with another number than the settings say.
-    #[error("{user} has the uid {uid} already, and files that belong to it")]
+    #[error("{user} already has the uid {uid}, and files that belong to it")]
     OtherUid {
         /// The user.
         user: String,
@@ -60,10 +60,10 @@ pub enum RootError {
         uid: u32,
     },
     /// Nothing is known of how the image manages networks.
-    #[error("nothing that manages networks was found in the image")]
+    #[error("no network manager was found in the image")]
     NoNetwork,
     /// dhcpcd only asks for addresses.
-    #[error("the image's networks are managed by dhcpcd, which makes no {what}: {name}")]
+    #[error("the image's networks are managed by dhcpcd, which does not support {what}: {name}")]
     NotByDhcpcd {
         /// A bridge or a bond.
         what: &'static str,
@@ -79,7 +79,7 @@ pub enum RootError {
         room: u64,
     },
     /// No host key could be made.
-    #[error("no host key could be made")]
+    #[error("no host key could be generated")]
     NoKey,
 }
 

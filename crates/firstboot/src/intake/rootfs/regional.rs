@@ -232,7 +232,7 @@ fn put_time_servers(writer: &mut Writer<'_, '_>, servers: &[String]) -> Result<(
     if services::enable(writer, &["systemd-timesyncd"])? {
         writer.file(path, OPEN, &text, Secrecy::Open)
     } else {
-        writer.note("the image has nothing that asks servers of time; they are left out");
+        writer.note("the image has no time client; the time servers are ignored");
         Ok(())
     }
 }

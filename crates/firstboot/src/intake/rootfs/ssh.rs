@@ -20,12 +20,12 @@ pub(super) fn apply(
     let has_server = writer.has_any(&["/usr/sbin/sshd", "/usr/bin/sshd"])?;
     match settings.ssh_enabled {
         Some(true) if !has_server => {
-            writer.note("the image has no SSH server, so none can be switched on");
+            writer.note("the image has no SSH server to enable");
         }
         // Its service would be in its way.
         Some(true) if listening_socket(writer)?.is_some() => {}
         Some(true) if services::enable(writer, &NAMES)? => {}
-        Some(true) => writer.note("nothing is known of how this image starts its SSH server"),
+        Some(true) => writer.note("it is not known how this image starts its SSH server"),
         Some(false) => services::disable(writer, &NAMES)?,
         None => {}
     }

@@ -107,7 +107,7 @@ impl<'f, 'a> Writer<'f, 'a> {
             let (text, is_missing) = edits.taken_back(&text);
             if is_missing {
                 notes.push(format!(
-                    "{path} was changed since: not all of the earlier settings can be taken out"
+                    "{path} was changed since: not all of the earlier settings can be removed"
                 ));
             }
             restored.insert(path.clone(), text);

@@ -215,11 +215,8 @@ impl Fill for FatFill<'_, '_> {
             checked => checked?,
         }
         if self.first.as_deref() == Some(path) {
-            let what = format!("{path} would be replaced, which was to come first");
-            return Err(FillError::refused(
-                what,
-                "leave it out of the later content",
-            ));
+            let what = format!("{path} would be replaced, which must come first");
+            return Err(FillError::refused(what, "omit it from the later content"));
         }
         path.clone_into(&mut self.last);
         let written = self

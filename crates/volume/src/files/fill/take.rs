@@ -228,7 +228,10 @@ impl Taking<'_> {
             None => path,
         };
         if path.split('/').any(|name| name == "..") {
-            Err(FillError::refused(format!("{path:?} climbs out"), ""))
+            Err(FillError::refused(
+                format!("{path:?} leaves the file system"),
+                "",
+            ))
         } else {
             Ok(format!("/{path}"))
         }
@@ -271,8 +274,8 @@ impl Taking<'_> {
             // A packed file that is no archive is copied as it is.
             (false, Location::Path(from)) => self.single(from),
             (false, Location::Url(_)) => Err(FillError::refused(
-                format!("what lies at {location} is no archive"),
-                "a tar, zip or 7z archive; or fetch it, and give its path",
+                format!("{location} is not an archive"),
+                "a tar, zip or 7z archive; or download it, and give its path",
             )),
         }
     }
@@ -352,7 +355,7 @@ impl Taking<'_> {
             return Ok(());
         }
         let start: String = target.chars().take(40).collect();
-        let what = format!("the path {start}… has {len} characters, {most} are possible");
+        let what = format!("the path {start}… has {len} characters; at most {most} are allowed");
         Err(FillError::refused(what, "fewer nested directories"))
     }
 
@@ -443,7 +446,7 @@ impl Taking<'_> {
             VisitError::Visitor(error) => error,
             VisitError::Archive(error) => {
                 let what = format!("{location} is damaged: {error}");
-                FillError::refused(what, "fetch or make it again")
+                FillError::refused(what, "download or create it again")
             }
         })?;
         match picks.missing(&location.to_string()) {

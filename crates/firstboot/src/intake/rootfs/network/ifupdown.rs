@@ -127,7 +127,7 @@ fn limit_dhcp(writer: &mut Writer<'_, '_>, wired: &[Wired]) -> Result<(), FilesE
 
 fn put_supplicant(writer: &mut Writer<'_, '_>, wireless: &Wireless) -> Result<(), FilesError> {
     if !writer.has_any(&["/usr/sbin/wpa_supplicant", "/sbin/wpa_supplicant"])? {
-        writer.note("the image has no wpa_supplicant, so wireless networks are not joined");
+        writer.note("the image has no wpa_supplicant, so wireless networks cannot be joined");
     }
     let config = wpa::config(writer, wireless)?;
     writer.file(SUPPLICANT, HIDDEN, &config, Secrecy::Secret)
@@ -254,7 +254,7 @@ pub(super) fn apply_dhcpcd(
         }
         if one.vlan.is_some() || !one.routes.is_empty() {
             writer.note(format!(
-                "dhcpcd makes no VLANs and no routes: {name} lacks them"
+                "dhcpcd supports neither VLANs nor routes: {name} lacks them"
             ));
         }
         if !one.dns.is_empty() {

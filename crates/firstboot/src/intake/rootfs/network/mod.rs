@@ -253,7 +253,7 @@ pub(crate) fn note_wpa3(settings: &CheckedSettings, notes: &mut Vec<String>) {
             .map(pinewrit_volume::printable)
             .collect();
         notes.push(format!(
-            "the image's netplan knows no WPA3: {ssid} is joined by WPA2, if it allows that"
+            "the image's netplan does not support WPA3: {ssid} is joined with WPA2, if it allows that"
         ));
     }
 }

@@ -54,7 +54,7 @@ pub(super) fn apply(
     let path = format!("/etc/wpa_supplicant/wpa_supplicant-{name}.conf");
     writer.file(&path, HIDDEN, &text, Secrecy::Secret)?;
     if !services::enable(writer, &[&format!("wpa_supplicant@{name}")])? {
-        writer.note("the image has no wpa_supplicant, so wireless networks are not joined");
+        writer.note("the image has no wpa_supplicant, so wireless networks cannot be joined");
     }
     Ok(())
 }
