@@ -10,7 +10,7 @@ use libfuzzer_sys::fuzz_target;
 use pinewrit_volume::Timestamp;
 use pinewrit_firstboot::configure::prepare;
 use pinewrit_volume::format::{FormatKind, FormatOptions, format};
-use pinewrit_firstboot::settings::{SecretSource, check};
+use pinewrit_settings::{SecretSource, check};
 use pinewrit_disk::{ByteRange, MemoryDevice, Window};
 use pinewrit_ext4::Timestamp;
 

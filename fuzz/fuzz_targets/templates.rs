@@ -13,7 +13,7 @@ use pinewrit_volume::Timestamp;
 use pinewrit_firstboot::configure::{IntakeWish, prepare};
 use pinewrit_volume::format::{FormatKind, FormatOptions, format};
 use pinewrit_firstboot::intake::custom::CustomIntake;
-use pinewrit_firstboot::settings::{CheckedSettings, SecretSource, check};
+use pinewrit_settings::{CheckedSettings, SecretSource, check};
 use pinewrit_disk::{ByteRange, MemoryDevice, Window};
 use pinewrit_ext4::Timestamp;
 

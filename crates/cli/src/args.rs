@@ -6,11 +6,13 @@ mod table;
 
 use std::path::PathBuf;
 
+use anstream::ColorChoice;
 use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand, ValueEnum, ValueHint};
 use pinewrit_disk::parse_size;
 use pinewrit_host::Tag;
 use pinewrit_image::Location;
+use pinewrit_ui::Ui;
 use pinewrit_volume::format::FormatKind;
 
 pub(crate) use estimate::{EstimateAction, EstimateArgs};
@@ -73,6 +75,23 @@ pub(crate) struct Global {
     /// Print more details
     #[arg(short, long, global = true)]
     pub(crate) verbose: bool,
+}
+
+impl Global {
+    /// How to talk to the user; colours are on or off from now on.
+    pub(crate) fn ui(&self) -> Ui {
+        let choice = match self.color {
+            ColorWhen::Auto => ColorChoice::Auto,
+            ColorWhen::Always => ColorChoice::Always,
+            ColorWhen::Never => ColorChoice::Never,
+        };
+        choice.write_global();
+        Ui {
+            json: self.json,
+            quiet: self.quiet,
+            verbose: self.verbose,
+        }
+    }
 }
 
 /// When to use colours.

@@ -5,54 +5,10 @@ use pinewrit_volume::files::Difference;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::context::medium::Chosen;
+use pinewrit_ui::Event;
 
 #[cfg(test)]
 mod document;
-
-/// A line of `--json`.
-pub(crate) trait Event: Serialize + JsonSchema {
-    /// Its `event`.
-    const EVENT: &'static str;
-    /// The commands whose result it is; empty for all other lines.
-    #[allow(dead_code, reason = "read when the documents are made")]
-    const COMMANDS: &'static [&'static str] = &[];
-}
-
-/// A line as it is printed.
-#[derive(Serialize)]
-pub(crate) struct Line<'a, T> {
-    event: &'static str,
-    #[serde(flatten)]
-    body: &'a T,
-}
-
-impl<'a, T: Event> Line<'a, T> {
-    pub(crate) fn of(body: &'a T) -> Self {
-        Self {
-            event: T::EVENT,
-            body,
-        }
-    }
-}
-
-/// Which medium a line is about.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-pub(crate) struct MediumName {
-    /// Its path, or `rack:` and the reader that holds it.
-    pub(crate) medium: String,
-    /// Its tag; null for card files.
-    pub(crate) tag: Option<String>,
-}
-
-impl MediumName {
-    pub(crate) fn of(chosen: &Chosen) -> Self {
-        Self {
-            medium: chosen.path.display().to_string(),
-            tag: chosen.tag().map(ToString::to_string),
-        }
-    }
-}
 
 /// One file of a file system.
 #[derive(Serialize, JsonSchema)]

@@ -8,13 +8,9 @@ mod clock;
 mod commands;
 mod context;
 mod events;
-mod exit;
-mod message;
-mod page;
+
 mod secrets;
 mod signals;
-mod ui;
-mod words;
 
 use std::process::ExitCode;
 

@@ -4,7 +4,7 @@ use std::io::{self, IsTerminal, Read};
 use std::path::Path;
 
 use pinewrit_disk::open_plain;
-use pinewrit_firstboot::settings::SecretSource;
+use pinewrit_settings::SecretSource;
 
 /// A file with a key or a password is smaller than this.
 const MAX_FILE: u64 = 1 << 20;

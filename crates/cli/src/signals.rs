@@ -6,7 +6,7 @@ use std::sync::atomic::AtomicBool;
 use pinewrit_core::Cancel;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
-use crate::exit::Exit;
+use pinewrit_ui::Exit;
 
 /// The first ^C asks for an orderly end; the second one ends at once.
 pub(crate) fn watch() -> Cancel {

@@ -6,8 +6,8 @@ use ipnet::IpNet;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use pinewrit_firstboot::settings::Remark;
-use pinewrit_firstboot::settings::nets;
+use pinewrit_settings::Remark;
+use pinewrit_settings::nets;
 
 /// A range of addresses, both ends in it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]

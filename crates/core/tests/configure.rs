@@ -180,7 +180,7 @@ proptest! {
 }
 
 /// Hashing a password takes longer than everything else in the test above.
-fn hut_without_password() -> pinewrit_firstboot::settings::CheckedSettings {
+fn hut_without_password() -> pinewrit_settings::CheckedSettings {
     settings(&format!(
         "hostname = \"larkfell-03\"\n[[users]]\nname = \"warden\"\nssh-keys = [\"{KEY}\"]\n"
     ))

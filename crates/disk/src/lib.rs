@@ -16,6 +16,7 @@
 //! ```
 
 mod buffer;
+pub mod bytes;
 mod device;
 mod faults;
 mod file;

@@ -2,8 +2,8 @@
 //! entries, so that directories with one are read the same way.
 
 use crate::InodeNumber;
-use crate::bytes::{put16, u16le, u32le};
 use crate::checksum::crc32c;
+use pinewrit_disk::bytes::{put16, u16le, u32le};
 
 /// One name in a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]

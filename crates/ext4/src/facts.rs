@@ -2,10 +2,10 @@
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
-use crate::bytes::{u16le, u32le, wide};
 use crate::features::{Compatible, Incompatible};
 use crate::fields::sb as field;
 use crate::superblock::{MAGIC, MAX_LOG_BLOCK_SIZE, Superblock};
+use pinewrit_disk::bytes::{u16le, u32le, wide};
 
 /// Which of the family a file system is, by the features that it has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -2,10 +2,10 @@
 
 use pinewrit_disk::BlockDevice;
 
-use crate::bytes::{high, low, put16, put32, u32le, wide};
 use crate::edit::{EditError, Editor, SizeError, layout};
 use crate::fields::{bg, sb};
 use crate::{Compatible, ExtError, Incompatible, Superblock};
+use pinewrit_disk::bytes::{high, low, put16, put32, u32le, wide};
 
 /// What growing did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

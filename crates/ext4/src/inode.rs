@@ -3,10 +3,10 @@
 use std::ops::Range;
 
 use crate::blocks::{ExtError, Source};
-use crate::bytes::{u16le, u32le};
 use crate::checksum::crc32c;
 use crate::fields::node;
 use crate::{ReadOnlyCompatible, Superblock};
+use pinewrit_disk::bytes::{u16le, u32le};
 
 /// "Extent Tree", `eh_magic`.
 pub(crate) const EXTENT_MAGIC: u16 = 0xf30a;

@@ -37,7 +37,6 @@
 //! ```
 
 mod blocks;
-mod bytes;
 mod check;
 mod checksum;
 mod directory;

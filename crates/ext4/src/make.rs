@@ -2,12 +2,12 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange};
 
-use crate::bytes::{high, low, put16, put32};
 use crate::checksum::crc32c;
 use crate::edit::{Attributes, EditError, Editor, SizeError, layout};
 use crate::fields::{bg, node, sb};
 use crate::inode::{FileKind, InodeNumber, Run};
 use crate::{Compatible, Incompatible, ReadOnlyCompatible, Superblock, Timestamp};
+use pinewrit_disk::bytes::{high, low, put16, put32};
 
 /// How a file system is to be.
 #[derive(Clone, Debug)]

@@ -1,8 +1,8 @@
 //! Extended attributes, "Extended Attributes": in the inode behind its fields, and in a block.
 
 use crate::blocks::ExtError;
-use crate::bytes::{put16, put32, u16le, u32le};
 use crate::fields::node;
+use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
 
 const MAGIC: u32 = 0xea02_0000;
 /// Bytes before the first entry in a block.
@@ -296,7 +296,7 @@ pub(crate) fn block_of(mut all: Vec<Kept>, block_size: usize) -> Option<Vec<u8>>
 /// Access control lists: two bytes shorter in each entry without an owner of its own on the
 /// medium than as programs see them (`linux/posix_acl_xattr.h`).
 mod acl {
-    use crate::bytes::{u16le, u32le};
+    use pinewrit_disk::bytes::{u16le, u32le};
 
     const NAMED_USER: u16 = 2;
     const NAMED_GROUP: u16 = 8;

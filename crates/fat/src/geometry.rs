@@ -4,7 +4,7 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, SectorSize};
 
-use crate::bytes::{u16le, u32le};
+use pinewrit_disk::bytes::{u16le, u32le};
 
 /// Bytes of the boot sector that hold everything, whatever the sector size.
 pub(crate) const BOOT: usize = 512;

@@ -36,7 +36,6 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-mod bytes;
 mod check;
 mod directory;
 mod edit;

@@ -1,31 +1,21 @@
-//! First-boot settings: what a settings file may say, how an operating system takes it in, and how
-//! it gets onto a medium.
+//! First boot: how an operating system takes settings in, and how they get onto a medium.
 //!
-//! Settings are checked, and their mistakes come all at once:
+//! Nothing is written while changes are gathered, and a medium that cannot take them says why:
 //!
 //! ```
-//! use pinewrit_firstboot::settings::{SecretSource, check};
-//! use std::{io, path::Path};
+//! use pinewrit_disk::MemoryDevice;
+//! use pinewrit_ext4::Timestamp;
+//! use pinewrit_firstboot::configure::prepare;
+//! use pinewrit_settings::CheckedSettings;
 //!
-//! struct NoSecrets;
-//! impl SecretSource for NoSecrets {
-//!     fn variable(&self, _: &str) -> Option<String> {
-//!         None
-//!     }
-//!     fn file(&self, _: &Path) -> io::Result<String> {
-//!         Err(io::ErrorKind::NotFound.into())
-//!     }
-//!     fn ask(&self, _: &str) -> io::Result<Option<String>> {
-//!         Ok(None)
-//!     }
-//! }
-//!
-//! let text = "hostname = \"larkfell 3\"\ntimezone = \"Europe/Wien\"\n";
-//! let mistakes = check(text, Path::new(""), &NoSecrets).err().map_or(Vec::new(), |all| all.0);
-//! assert_eq!(mistakes.iter().map(|one| one.line).collect::<Vec<_>>(), [1, 2]);
+//! let settings = CheckedSettings {
+//!     host_name: Some("larkfell-03".into()),
+//!     ..CheckedSettings::default()
+//! };
+//! let now = Timestamp { seconds: 1_767_225_600, nanoseconds: 0 };
+//! let empty = MemoryDevice::new(1 << 20);
+//! assert!(prepare(&empty, &settings, now).is_err());
 //! ```
 
 pub mod configure;
-pub mod document;
 pub mod intake;
-pub mod settings;

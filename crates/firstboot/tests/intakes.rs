@@ -10,7 +10,7 @@ use pinewrit_ext4::{Attributes, Zeros, make};
 use pinewrit_firstboot::configure::{ChangeKind, ConfigureError, ConfigureReport, IntakeWish};
 use pinewrit_firstboot::intake::custom::CustomIntake;
 use pinewrit_firstboot::intake::{SettingsFacts, find_settings};
-use pinewrit_firstboot::settings::CheckedSettings;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_table::PartitionTable;
 use pinewrit_volume::files::{Files, open_to_read};
 use pinewrit_volume::format::{FatKind, FormatKind, FormatOptions, format};

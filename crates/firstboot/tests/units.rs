@@ -5,11 +5,12 @@
 
 mod common;
 
-use common::{KEY, MIB, NOW, checked, prepare, root_options, settings};
+use common::texts::checked;
+use common::{KEY, MIB, NOW, prepare, root_options, settings};
 use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_ext4::{Attributes, Zeros, make};
 use pinewrit_firstboot::configure::ConfigureReport;
-use pinewrit_firstboot::settings::CheckedSettings;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::files::{Rights, open_to_change, open_to_read};
 use rstest::rstest;
 

@@ -16,14 +16,18 @@ const FLOORS: &[&[&str]] = &[
         "pinewrit-host",
     ],
     &["pinewrit-volume"],
+    &["pinewrit-settings"],
     &["pinewrit-firstboot"],
     &["pinewrit-core"],
+    &["pinewrit-ui"],
     &["pinewrit"],
     &["xtask"],
 ];
 /// Crates that are for tests alone.
 const FOR_TESTS: &[&str] = &["pinewrit-judges"];
-/// Crates of terminals and arguments, for the command line and the tasks alone.
+/// Crates that people meet, and the tasks.
+const WITH_INTERFACES: &[&str] = &["pinewrit-ui", "pinewrit", "xtask"];
+/// Crates of terminals and arguments, for those alone.
 const OF_INTERFACES: &[&str] = &[
     "anstream",
     "anstyle",
@@ -67,7 +71,7 @@ fn faults_of(package: &Package) -> Vec<String> {
     let Some(own) = floor_of(name) else {
         return vec![format!("{name} has no floor; give it one in crates/xtask")];
     };
-    let is_interface = name == "pinewrit" || name == "xtask";
+    let is_interface = WITH_INTERFACES.contains(&name);
     let dependencies = package.dependencies.iter();
     let used = dependencies.filter(|one| one.kind != DependencyKind::Development);
     used.filter_map(|one| fault(name, own, is_interface, &one.name))

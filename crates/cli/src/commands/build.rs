@@ -27,14 +27,14 @@ use crate::args::{BuildArgs, SourceArgs};
 use crate::clock;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, medium};
-use crate::events::Event;
-use crate::exit::Exit;
-use crate::message::Message;
 use crate::signals;
-use crate::ui::progress::Waiting;
-use crate::ui::{self, Ui, style, units};
-use crate::words;
-use crate::words::inspection::{self, FactList};
+use pinewrit_ui::Event;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{self, Ui, style, units};
 
 /// A layout larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
@@ -360,7 +360,7 @@ fn text(
         "put together"
     };
     let name = args.layout.display();
-    let rows = inspection::partitions(found, ui::width());
+    let rows = inspection::partitions(found, pinewrit_ui::width());
     format!(
         "{strong}{name}{strong:#}  {head}\n{}\n{rows}\n",
         facts.to_text()

@@ -10,12 +10,12 @@ use crate::clock;
 use crate::context::Context;
 use crate::context::change::{self, Opened};
 use crate::context::settings;
-use crate::events::{Event, MediumName};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{Answer, Ui, style};
-use crate::words;
-use crate::words::inspection::{self, FactList};
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{Answer, Ui, style};
+use pinewrit_ui::{Event, MediumName};
 
 /// What settings change, or have changed.
 #[derive(Serialize, JsonSchema)]

@@ -10,10 +10,10 @@ use pinewrit_host::{Rack, Readers};
 use super::{Outcome, run_in};
 use crate::args::{Args, DemoArgs};
 use crate::context::{Context, Folders};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{Ui, style};
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::{Ui, style};
 
 /// The demo's files: a layout with all that it takes, settings, a rack.
 const FILES: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/demo.tar"));

@@ -8,11 +8,11 @@ use super::Outcome;
 use crate::args::EjectArgs;
 use crate::context::Context;
 use crate::context::medium;
-use crate::events::{Event, MediumName};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::style;
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::style;
+use pinewrit_ui::words;
+use pinewrit_ui::{Event, MediumName};
 
 /// A medium that can be taken out.
 #[derive(Serialize, JsonSchema)]
@@ -59,7 +59,7 @@ pub(crate) fn run(cx: &Context, args: &EjectArgs) -> Outcome {
         .map_err(|e| words::eject_error(&name, &e))?;
     cx.ui.event(&EjectEvent {
         command: "eject",
-        medium: MediumName::of(&chosen),
+        medium: chosen.medium_name(),
         unmounted: unmounted
             .iter()
             .map(|point| point.display().to_string())

@@ -6,11 +6,11 @@ use serde::Serialize;
 
 use super::Outcome;
 use crate::args::{EstimateAction, EstimateArgs};
-use crate::events::Event;
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{Ui, style, units};
-use crate::words::inspection::FactList;
+use pinewrit_ui::Event;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words::inspection::FactList;
+use pinewrit_ui::{Ui, style, units};
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct NetEvent<'a> {

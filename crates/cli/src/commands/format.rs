@@ -14,13 +14,13 @@ use crate::args::FormatArgs;
 use crate::clock;
 use crate::context::Context;
 use crate::context::change::{self, Opened, confirm};
-use crate::events::{Event, MediumName};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::progress::Waiting;
-use crate::ui::{style, units};
-use crate::words;
-use crate::words::inspection::{self, FactList};
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{Event, MediumName};
+use pinewrit_ui::{style, units};
 
 /// A file system that was made.
 #[derive(Serialize, JsonSchema)]

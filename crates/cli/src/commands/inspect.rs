@@ -16,12 +16,12 @@ use crate::args::InspectArgs;
 use crate::context::Context;
 use crate::context::source::{self, Keep};
 use crate::context::{change, medium};
-use crate::events::Event;
-use crate::message::Message;
-use crate::ui::progress::Waiting;
-use crate::ui::{self, style, units};
-use crate::words;
-use crate::words::inspection::{self, FactList};
+use pinewrit_ui::Event;
+use pinewrit_ui::Message;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{self, style, units};
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct InspectEvent<'a> {
@@ -242,7 +242,7 @@ fn text(name: &str, kind: &str, mut facts: FactList, inspection: &Inspection) ->
         }
     }
     let mut text = format!("{strong}{name}{strong:#}  {kind}\n{}\n", facts.to_text());
-    text += &inspection::partitions(inspection, ui::width());
+    text += &inspection::partitions(inspection, pinewrit_ui::width());
     for problem in &inspection.problems {
         let warning = style::WARNING;
         text += &format!("{warning}warning:{warning:#} {problem}\n");

@@ -14,13 +14,13 @@ use super::Outcome;
 use super::write::unfinished_text;
 use crate::args::MediaArgs;
 use crate::context::Context;
-use crate::events::Event;
-use crate::exit::Exit;
-use crate::message::Message;
 use crate::signals;
-use crate::ui::{style, units};
-use crate::words;
-use crate::words::inspection;
+use pinewrit_ui::Event;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection;
+use pinewrit_ui::{style, units};
 
 /// Characters of a maker's and model's names that are shown.
 const MAX_NAME: usize = 28;

@@ -20,14 +20,14 @@ use pinewrit_host::{Rack, Readers, SystemRoots};
 
 use crate::args::{Args, Command};
 use crate::context::{Context, Folders};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{Ui, output};
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::{Ui, output};
 
 /// Runs the command that was asked for.
 pub(crate) fn run(args: Args) -> Exit {
-    let ui = Ui::new(&args.global);
+    let ui = args.global.ui();
     let outcome = dispatch(&ui, args);
     let outcome = match (outcome, output::failure()) {
         (Ok(()), Some(error)) => Err(Message::new(
@@ -68,7 +68,12 @@ pub(crate) fn refuse(error: &clap::Error) -> Exit {
             Some(("tip" | "Usage", text)) => message.remedy(text),
             _ => message,
         });
-        Ui::for_programs().event(&message.to_json());
+        let ui = Ui {
+            json: true,
+            quiet: false,
+            verbose: false,
+        };
+        ui.event(&message.to_json());
     }
     let _ = error.print();
     exit

@@ -9,11 +9,11 @@ use serde::Serialize;
 
 use super::Outcome;
 use crate::args::{RackAction, RackArgs};
-use crate::events::Event;
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{Ui, style, units};
-use crate::words;
+use pinewrit_ui::Event;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::{Ui, style, units};
 
 /// The rack that `new` makes.
 pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");

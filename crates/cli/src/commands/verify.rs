@@ -20,15 +20,15 @@ use crate::context::Context;
 use crate::context::medium::Chosen;
 use crate::context::source::{self, Keep};
 use crate::context::{change, medium};
-use crate::events::{Event, MediumName};
-use crate::exit::Exit;
-use crate::message::Message;
 use crate::signals;
-use crate::ui::progress::ProgressView;
-use crate::ui::text::printable;
-use crate::ui::{style, units};
-use crate::words;
-use crate::words::inspection::FactList;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::progress::ProgressView;
+use pinewrit_ui::text::printable;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::FactList;
+use pinewrit_ui::{Event, MediumName};
+use pinewrit_ui::{style, units};
 
 /// Differences that are shown one by one.
 const SHOWN: usize = 8;
@@ -119,7 +119,7 @@ fn against_image(
     cx.ui.event(&VerifyEvent {
         owners: owned.iter().take(MAX_TOLD).collect(),
         command: "verify",
-        medium: MediumName::of(chosen),
+        medium: chosen.medium_name(),
         image: image.to_string(),
         equal: comparison.is_equal(),
         comparison: &comparison,
@@ -266,7 +266,7 @@ fn compare(cx: &Context, chosen: &Chosen, medium: &Medium, found: &Found) -> Out
     };
     cx.ui.event(&ReceiptEvent {
         command: "verify",
-        medium: MediumName::of(chosen),
+        medium: chosen.medium_name(),
         receipt: path.display().to_string(),
         image: receipt.image.name.clone(),
         equal: differing.is_empty(),

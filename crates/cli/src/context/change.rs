@@ -16,11 +16,11 @@ use super::medium::{self, Chosen};
 use crate::args::ChangeArgs;
 use crate::clock;
 use crate::commands::Outcome;
-use crate::events::MediumName;
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{Answer, Ui, style, units};
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::MediumName;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::{Answer, Ui, style, units};
 
 /// A medium that is being changed, and what it is called.
 pub(crate) struct Opened {
@@ -99,7 +99,7 @@ pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result
         return Ok(Opened {
             undo: UndoLog::new(PathBuf::new()),
             books: None,
-            id: MediumName::of(&chosen),
+            id: chosen.medium_name(),
             name,
             medium,
         });
@@ -117,7 +117,7 @@ pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result
     Ok(Opened {
         medium,
         books: Some(books),
-        id: MediumName::of(&chosen),
+        id: chosen.medium_name(),
         name,
         undo,
     })

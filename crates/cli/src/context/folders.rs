@@ -6,8 +6,8 @@ use std::sync::{Arc, OnceLock};
 
 use pinewrit_core::state::{Owner, StateFolder, UnsafePlace, make_private};
 
-use crate::exit::Exit;
-use crate::message::Message;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
 
 /// Where records and downloads of this user are. Each is looked for when it is first needed.
 #[derive(Clone, Default)]

@@ -9,10 +9,11 @@ use pinewrit_image::Location;
 use super::Context;
 use crate::args::MediumArgs;
 use crate::commands::Outcome;
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{Answer, Ui};
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::MediumName;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::{Answer, Ui};
 
 /// The medium that was named.
 pub(crate) struct Chosen {
@@ -156,7 +157,7 @@ pub(crate) fn describe(medium: &MediumFacts) -> String {
     let parts = [&identity.maker, &identity.model];
     let mut words: Vec<String> = parts.into_iter().flatten().cloned().collect();
     words.push(identity.bus.to_string());
-    words.push(crate::ui::units::size(identity.size));
+    words.push(pinewrit_ui::units::size(identity.size));
     format!("{} ({})", words.join(" "), medium.path.display())
 }
 
@@ -170,6 +171,14 @@ impl Chosen {
                 let name = self.path.file_name().unwrap_or(self.path.as_os_str());
                 name.to_string_lossy().into_owned()
             }
+        }
+    }
+
+    /// What it is called in lines of `--json`.
+    pub(crate) fn medium_name(&self) -> MediumName {
+        MediumName {
+            medium: self.path.display().to_string(),
+            tag: self.tag().map(ToString::to_string),
         }
     }
 

@@ -11,8 +11,8 @@ use pinewrit_core::state::StateFolder;
 use pinewrit_core::write::Surroundings;
 use pinewrit_host::Readers;
 
-use crate::ui::Ui;
 pub(crate) use folders::Folders;
+use pinewrit_ui::Ui;
 
 /// The surroundings of a command.
 pub(crate) struct Context {

@@ -4,17 +4,17 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_firstboot::configure::{ConfigureReport, IntakeWish};
 use pinewrit_firstboot::intake::custom::CustomIntake;
-use pinewrit_firstboot::settings::{self, CheckedSettings, Remark};
+use pinewrit_settings::{CheckedSettings, Remark};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::commands::Outcome;
-use crate::events::Event;
-use crate::exit::Exit;
-use crate::message::Message;
 use crate::secrets::UserSecrets;
-use crate::ui::{Answer, Ui, style};
-use crate::words;
+use pinewrit_ui::Event;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::{Answer, Ui, style};
 
 /// A settings file larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;
@@ -49,7 +49,7 @@ pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<Checked
     let text = std::fs::read_to_string(path).map_err(|e| failed(e.to_string()))?;
     let folder = path.parent().unwrap_or(Path::new(""));
     let name = path.display().to_string();
-    let mut settings = settings::check(&text, folder, &UserSecrets)
+    let mut settings = pinewrit_settings::check(&text, folder, &UserSecrets)
         .map_err(|mistakes| words::mistakes(&name, &mistakes))?;
     settings.intake = wish;
     for warning in &settings.warnings {

@@ -11,11 +11,11 @@ use serde::Serialize;
 
 use super::{Context, medium};
 use crate::args::SourceArgs;
-use crate::events::Event;
-use crate::message::Message;
-use crate::ui::progress::Waiting;
-use crate::ui::units;
-use crate::words;
+use pinewrit_ui::Event;
+use pinewrit_ui::Message;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::units;
+use pinewrit_ui::words;
 
 /// Whether a download is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -14,8 +14,8 @@ use crate::commands::{
     build, configure, eject, estimate, files, format, inspect, media, rack, table, verify, write,
 };
 use crate::context::{settings, source};
-use crate::message::ErrorEvent;
-use crate::ui::progress;
+use pinewrit_ui::ErrorEvent;
+use pinewrit_ui::progress;
 
 /// A line, its schema, and the commands that it is the result of.
 struct Described {

@@ -21,7 +21,7 @@ use crate::Cancel;
 use crate::pipeline::spawn;
 pub use layout::{Blob, Content, Layout, PartitionPlan, check};
 use names::{Made, Names};
-use pinewrit_firstboot::settings::{Mistakes, Remark};
+use pinewrit_settings::{Mistakes, Remark};
 use pinewrit_volume::files::fill::{FillError, Refusal, Taken, Taking, look_at, total};
 use pinewrit_volume::files::{FilesError, open_to_change};
 use pinewrit_volume::format::{self, FormatError, FormatKind, FormatOptions};

@@ -12,7 +12,7 @@ use super::work::{Bench, REQUEST};
 use crate::Stage;
 use crate::verify::Found;
 use pinewrit_firstboot::configure::{self, ConfigureReport};
-use pinewrit_firstboot::settings::CheckedSettings;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::Site;
 use pinewrit_volume::grow::{self, GrowReport};
 

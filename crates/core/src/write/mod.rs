@@ -37,7 +37,7 @@ pub use job::{
 };
 use lane::{Lane, LaneFailure, StreamOutcome};
 pub use locate::{owners, whereabouts};
-use pinewrit_firstboot::settings::CheckedSettings;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::expect::expectation;
 use pinewrit_volume::extents::MapTracker;
 pub use plan::{ImageDoubt, PREVIEW, PlanError, WritePlan};

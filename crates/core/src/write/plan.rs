@@ -3,9 +3,9 @@
 
 use pinewrit_disk::{BlockDevice, DiskError, Padded, SectorSize};
 use pinewrit_firstboot::configure::{ConfigureError, ConfigureReport, prepare};
-use pinewrit_firstboot::settings::CheckedSettings;
 use pinewrit_host::{MediumKind, Target};
 use pinewrit_image::{ImageSource, PeekDevice};
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::expect::{Expectation, expectation};
 use pinewrit_volume::extents::MapTracker;
 use pinewrit_volume::{FilesystemFacts, FilesystemKind};

@@ -2,9 +2,9 @@
 
 use std::path::PathBuf;
 
-use pinewrit_firstboot::settings::CheckedSettings;
 use pinewrit_host::{Bus, MediumFacts, Target};
 use pinewrit_image::ExpectedChecksum;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::Timestamp;
 
 use crate::inspect::Inspection;

@@ -5,7 +5,6 @@ use std::ops::Range;
 use super::folders::Directory;
 use super::map::{Mapped, Walk};
 use super::{Check, CheckError, Seen, read, read_blocks};
-use crate::bytes::{u16le, u32le};
 use crate::checksum::crc32c;
 use crate::edit::is_set;
 use crate::fields::{bg, node};
@@ -13,6 +12,7 @@ use crate::inode::{FileKind, Inode, InodeNumber, inode_seed, is_intact, most_in_
 use crate::tree::Tree;
 use crate::xattr;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
+use pinewrit_disk::bytes::{u16le, u32le};
 
 /// Bytes of inode tables that are read at once.
 const REQUEST: u64 = 1 << 20;

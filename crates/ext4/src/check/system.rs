@@ -4,10 +4,10 @@ use super::inodes::wrong;
 use super::map::Mapped;
 use super::{Check, CheckError, read};
 use crate::Compatible;
-use crate::bytes::u32le;
 use crate::checksum::crc32c;
 use crate::fields::node;
 use crate::inode::{FileKind, Inode, InodeNumber, most_in_block_map};
+use pinewrit_disk::bytes::u32le;
 
 const BAD_BLOCKS: InodeNumber = InodeNumber(1);
 const BOOT_LOADER: InodeNumber = InodeNumber(5);

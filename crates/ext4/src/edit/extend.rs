@@ -8,11 +8,11 @@ use super::groups::{fresh_block_bitmap, fresh_inode_bitmap, put_count, put_place
 use super::layout::{place, usage};
 use super::{EditError, Editor};
 use crate::blocks::Source;
-use crate::bytes::{put16, put32, u32le};
 use crate::checksum::crc32c;
 use crate::fields::{bg, node, sb};
 use crate::inode::{FileKind, InodeNumber};
 use crate::{Compatible, ExtError, Incompatible, ReadOnlyCompatible, Superblock};
+use pinewrit_disk::bytes::{put16, put32, u32le};
 
 impl<D: BlockDevice> Editor<D> {
     /// Makes these groups, which the superblock counts already. The counts of the superblock

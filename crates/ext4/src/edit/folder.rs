@@ -6,7 +6,6 @@ use pinewrit_disk::BlockDevice;
 
 use super::{EditError, Editor};
 use crate::blocks::Source;
-use crate::bytes::{put16, put32, u32le};
 use crate::checksum::crc32c;
 use crate::directory::{
     Slot, TAIL, TAIL_KIND, entry_len, has_right_tail, is_whole, put_length, slots,
@@ -16,6 +15,7 @@ use crate::htree::{Index, IndexError};
 use crate::inode::{FileKind, Inode, InodeNumber, Run};
 use crate::tree::shown;
 use crate::{ExtError, Incompatible, ReadOnlyCompatible};
+use pinewrit_disk::bytes::{put16, put32, u32le};
 
 /// Folders that are kept in memory.
 const MAX_FOLDERS: usize = 4096;

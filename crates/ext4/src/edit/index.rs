@@ -4,7 +4,6 @@ use pinewrit_disk::BlockDevice;
 
 use super::folder::put_entry;
 use super::{EditError, Editor, has_index};
-use crate::bytes::{put32, u32le};
 use crate::directory::{Slot, entry_len, put_length, slots};
 use crate::fields::node;
 use crate::htree::{
@@ -12,6 +11,7 @@ use crate::htree::{
 };
 use crate::inode::{Inode, InodeNumber, Run};
 use crate::{ExtError, ReadOnlyCompatible};
+use pinewrit_disk::bytes::{put32, u32le};
 
 /// An entry with its hash.
 struct Hashed {

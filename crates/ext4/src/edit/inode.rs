@@ -5,11 +5,11 @@ use pinewrit_disk::BlockDevice;
 use super::{Attributes, EditError, Editor};
 use crate::ReadOnlyCompatible;
 use crate::blocks::Source;
-use crate::bytes::{high, low, put16, put32, u16le};
 use crate::checksum::crc32c;
 use crate::fields::{node, sb};
 use crate::inode::{FileKind, Inode, InodeNumber, Timestamp, has_extra, inode_checksum};
 use crate::xattr::{self, Kept};
+use pinewrit_disk::bytes::{high, low, put16, put32, u16le};
 
 /// Bytes of fields behind the first 128 that new inodes have.
 const EXTRA_SIZE: u16 = 32;
@@ -190,7 +190,7 @@ impl<D: BlockDevice> Editor<D> {
         }
         let mut bytes = self.cache.block(block)?.to_vec();
         xattr::in_block(&bytes)?;
-        let users = crate::bytes::u32le(&bytes, 4);
+        let users = pinewrit_disk::bytes::u32le(&bytes, 4);
         if users > 1 {
             put32(&mut bytes, 4, users - 1);
             self.seal_xattr_block(block, &mut bytes);
@@ -204,7 +204,7 @@ impl<D: BlockDevice> Editor<D> {
 
     fn sectors_in_blocks(&self, inode: &Inode) -> u64 {
         let high = u64::from(u16le(&inode.raw, node::SECTORS_HIGH));
-        let count = high << 32 | u64::from(crate::bytes::u32le(&inode.raw, node::SECTORS));
+        let count = high << 32 | u64::from(pinewrit_disk::bytes::u32le(&inode.raw, node::SECTORS));
         if inode.has(node::FLAG_HUGE) {
             count
         } else {

@@ -20,7 +20,6 @@ use std::ops::Range;
 use pinewrit_disk::{BlockDevice, ByteRange};
 
 use crate::blocks::{ExtError, Source};
-use crate::bytes::{high, low, put32, u32le, wide};
 use crate::checksum::crc32c;
 use crate::fields::sb;
 use crate::inode::{InodeNumber, Timestamp};
@@ -34,6 +33,7 @@ pub use error::{EditError, SizeError};
 use folder::Folder;
 pub(crate) use groups::{is_set, set as set_bits};
 pub use ops::{Attributes, NodeKind};
+use pinewrit_disk::bytes::{high, low, put32, u32le, wide};
 
 /// Features that are kept right when something is changed.
 const INCOMPATIBLE: &[Incompatible] = &[

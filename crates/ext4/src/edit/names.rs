@@ -5,10 +5,10 @@ use pinewrit_disk::BlockDevice;
 use super::ops::MAX_PATH;
 use super::{EditError, Editor};
 use crate::ExtError;
-use crate::bytes::put32;
 use crate::fields::node;
 use crate::inode::{FileKind, Inode, InodeNumber};
 use crate::tree::shown;
+use pinewrit_disk::bytes::put32;
 
 impl<D: BlockDevice> Editor<D> {
     /// Gives what is at a path another path.

@@ -7,11 +7,11 @@ use pinewrit_disk::BlockDevice;
 use super::content::Zeros;
 use super::{EditError, Editor};
 use crate::ExtError;
-use crate::bytes::put32;
 use crate::fields::node;
 use crate::inode::{FileKind, Inode, InodeNumber, Run, Timestamp};
 use crate::tree::{names, shown};
 use crate::xattr::{Kept, Xattr};
+use pinewrit_disk::bytes::put32;
 
 /// Owner, rights and times of a file, folder, link or node.
 #[derive(Clone, Debug, PartialEq, Eq)]

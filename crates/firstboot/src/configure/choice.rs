@@ -7,7 +7,7 @@ use super::ConfigureError;
 use crate::intake::cloud_init;
 use crate::intake::custom::CustomIntake;
 use crate::intake::rootfs;
-use crate::settings::{CheckedSettings, IntakeWish};
+use pinewrit_settings::{CheckedSettings, IntakeWish};
 use pinewrit_volume::Timestamp;
 use pinewrit_volume::files::{
     Files, FilesError, FilesystemOf, filesystems, first_unseen, open_to_change, open_to_read,

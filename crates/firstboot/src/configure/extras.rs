@@ -1,7 +1,7 @@
 //! Files and changes of texts that the settings ask for beside the intake.
 
 use super::{ChangeKind, ConfigureError, ConfigureReport, FileChange};
-use crate::settings::{CheckedSettings, EditOrRemoval, PlacedEdit, PlacedFile};
+use pinewrit_settings::{CheckedSettings, EditOrRemoval, PlacedEdit, PlacedFile};
 use pinewrit_volume::Site;
 use pinewrit_volume::files::{
     EditTextError, Files, FilesError, FilesystemOf, FindError, MAX_TEXT, Place, Rights, above,

@@ -12,9 +12,9 @@ use crate::intake::custom::CustomError;
 use crate::intake::online::{self, Awaited};
 use crate::intake::rootfs::{self, RootError};
 pub use crate::intake::{ChangeKind, FileChange, HostKey};
-use crate::settings::CheckedSettings;
-pub use crate::settings::IntakeWish;
 use choice::Way;
+use pinewrit_settings::CheckedSettings;
+pub use pinewrit_settings::IntakeWish;
 use pinewrit_volume::files::{FilesError, FilesystemOf, Rights};
 use pinewrit_volume::grow::{self, GrowReport};
 use pinewrit_volume::{Gathered, Site, Timestamp};
@@ -306,7 +306,7 @@ fn put_seed(
     context: &SeedContext<'_>,
     report: &mut ConfigureReport,
 ) -> Result<(), ConfigureError> {
-    if settings.stock_user == Some(crate::settings::StockUser::Rename) {
+    if settings.stock_user == Some(pinewrit_settings::StockUser::Rename) {
         return Err(ConfigureError::NotByThisIntake {
             setting: "stock-user = \"rename\"",
             intake: "cloud-init",

@@ -1,6 +1,6 @@
 //! Files that wireless networks with accounts need on the unit.
 
-use crate::settings::{EapMethod, Enterprise, Wireless, WirelessKey};
+use pinewrit_settings::{EapMethod, Enterprise, Wireless, WirelessKey};
 
 const FOLDER: &str = "/etc/pinewrit/wireless";
 

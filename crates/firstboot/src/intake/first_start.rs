@@ -1,7 +1,7 @@
 //! What is done once, at a start: each step remembers by itself that it was done, so that new ones of
 //! later settings run, and old ones do not run again.
 
-use crate::settings::FirstStart;
+use pinewrit_settings::FirstStart;
 
 /// Where steps leave their marks on the unit, one file each.
 pub(crate) const MARKS: &str = "/var/lib/pinewrit/done";
@@ -155,7 +155,7 @@ await_network() {{
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::settings::FirstCommand;
+    use pinewrit_settings::FirstCommand;
 
     #[test]
     fn the_same_command_twice_has_two_marks() {

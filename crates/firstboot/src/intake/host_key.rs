@@ -9,7 +9,7 @@ use ssh_key::public::Ed25519PublicKey;
 use ssh_key::{HashAlg, LineEnding, PrivateKey, PublicKey};
 use zeroize::Zeroizing;
 
-use crate::settings::CheckedSettings;
+use pinewrit_settings::CheckedSettings;
 
 /// A host key that is known before the first start.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]

@@ -1,7 +1,7 @@
 //! What a start waits for before it counts as online: systemd's `network-online.target` and the service
 //! behind it, which by itself waits two minutes for every interface and then fails the start.
 
-use crate::settings::{CheckedSettings, Wired, Wireless};
+use pinewrit_settings::{CheckedSettings, Wired, Wireless};
 
 /// How long a start waits for a network that somebody asks for, in seconds.
 pub(crate) const PATIENCE: u32 = 10;

@@ -5,11 +5,11 @@ use super::look::{look, not_there};
 use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::CheckEvent;
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::text::printable;
-use crate::ui::{style, units};
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::text::printable;
+use pinewrit_ui::words;
+use pinewrit_ui::{style, units};
 use pinewrit_volume::files::{Difference, compare, read_expected};
 use std::path::Path;
 

@@ -5,9 +5,9 @@ use super::change::{ChangeEvent, Work, tell};
 use crate::args::{EditArgs, KindArg};
 use crate::context::Context;
 use crate::context::change::{self};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
 use pinewrit_volume::files::{Edit, EditFault, EditTextError, Spot};
 
 fn edit_of(args: &EditArgs) -> Edit {

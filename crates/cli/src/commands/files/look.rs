@@ -6,13 +6,13 @@ use crate::context::change;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, medium};
 use crate::events::ListEvent;
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::Ui;
-use crate::ui::text::printable;
-use crate::words;
 use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_image::PeekDevice;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::Ui;
+use pinewrit_ui::text::printable;
+use pinewrit_ui::words;
 use pinewrit_volume::files::{FileFacts, Files, Kind, open_to_read};
 
 /// Opens the place and hands its file system on.

@@ -5,8 +5,8 @@ use super::change::{Work, event, tell};
 use crate::args::{ChangeArgs, FatArgs};
 use crate::context::Context;
 use crate::context::change::{self};
-use crate::exit::Exit;
-use crate::message::Message;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
 use pinewrit_volume::files::{Kind, Place, Rights};
 
 pub(super) fn make_folder(

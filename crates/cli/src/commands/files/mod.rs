@@ -22,9 +22,9 @@ use pinewrit_volume::files::{FilesystemOf, FindError, Place, Rights, find_place}
 use super::Outcome;
 use crate::args::{FilesAction, FilesArgs};
 use crate::context::Context;
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
 
 pub(crate) fn run(cx: &Context, args: &FilesArgs) -> Outcome {
     match &args.action {

@@ -6,10 +6,10 @@ use super::unpack;
 use crate::args::PutArgs;
 use crate::context::Context;
 use crate::context::change::{self, confirm};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::units;
 use pinewrit_disk::open_plain;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::units;
 use pinewrit_volume::files::{Kind, Place, Rights, join};
 use std::os::unix::fs::PermissionsExt;
 

@@ -5,8 +5,8 @@ use super::look::{MAX_LINES, look, not_there, shown_name, tell_list};
 use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::FileEvent;
-use crate::ui::{style, units};
-use crate::words;
+use pinewrit_ui::words;
+use pinewrit_ui::{style, units};
 use pinewrit_volume::files::{Kind, Node, walk};
 
 pub(super) fn tree(cx: &Context, at: &ReadArgs, depth: Option<usize>) -> Outcome {

@@ -11,13 +11,13 @@ use crate::args::{ChangeArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
 use crate::context::Context;
 use crate::context::change::{self, confirm};
 use crate::context::source;
-use crate::exit::Exit;
-use crate::message::Message;
 use crate::signals;
-use crate::ui::progress::Waiting;
-use crate::ui::text::printable;
-use crate::ui::{style, units};
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::text::printable;
+use pinewrit_ui::words;
+use pinewrit_ui::{style, units};
 
 /// A folder goes under its own name into a place that ends with `/`; with `/` at its own end, only what
 /// is in it does.

@@ -6,8 +6,8 @@ use crate::args::AddArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{self};
-use crate::words;
 use pinewrit_table::{NewPartition, TableEdit};
+use pinewrit_ui::words;
 
 pub(super) fn add_partition(cx: &Context, args: &AddArgs) -> Outcome {
     let opened = change::open(cx, &args.change, None)?;

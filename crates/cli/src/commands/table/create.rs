@@ -6,11 +6,11 @@ use crate::args::{ChangeArgs, SchemeArg};
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{self, Opened};
-use crate::message::Message;
-use crate::words;
-use crate::words::inspection;
 use pinewrit_core::table::{prepare, prepare_wipe};
 use pinewrit_table::TableEdit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection;
 
 pub(super) fn create(
     cx: &Context,

@@ -10,11 +10,11 @@ use crate::args::ChangeArgs;
 use crate::clock;
 use crate::context::Context;
 use crate::context::change;
-use crate::events::{Event, MediumName};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::style;
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::style;
+use pinewrit_ui::words;
+use pinewrit_ui::{Event, MediumName};
 
 /// Identifiers that were replaced.
 #[derive(Serialize, JsonSchema)]

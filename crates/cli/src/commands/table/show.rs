@@ -5,13 +5,12 @@ use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{self};
 use crate::context::medium;
-use crate::events::MediumName;
-use crate::ui::{self, style, units};
-use crate::words;
-use crate::words::inspection;
 use pinewrit_core::inspect::inspect;
 use pinewrit_disk::BlockDevice;
 use pinewrit_table::TableEdit;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection;
+use pinewrit_ui::{self, style, units};
 
 pub(super) fn show(cx: &Context, medium: &std::path::Path) -> Outcome {
     let chosen = medium::find(cx, medium, false)?;
@@ -25,7 +24,7 @@ pub(super) fn show(cx: &Context, medium: &std::path::Path) -> Outcome {
     let found = inspect(&*opened.device, Some(size)).map_err(|e| words::disk_error(&name, &e))?;
     cx.ui.event(&TableEvent {
         command: "table show",
-        medium: MediumName::of(&chosen),
+        medium: chosen.medium_name(),
         dry_run: false,
         changed: false,
         before: None,
@@ -35,7 +34,7 @@ pub(super) fn show(cx: &Context, medium: &std::path::Path) -> Outcome {
     let sector = opened.device.logical_sector().bytes();
     let scheme = inspection::scheme(&found);
     let mut text = format!("{strong}{name}{strong:#}  {scheme}\n\n");
-    text += &inspection::table(&found, sector, ui::width());
+    text += &inspection::table(&found, sector, pinewrit_ui::width());
     text += &inspection::identifiers(&found);
     text += &gaps(&*opened.device);
     for problem in &found.problems {

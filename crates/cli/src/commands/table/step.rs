@@ -6,15 +6,15 @@ use crate::clock;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{Opened, confirm};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{self, style};
-use crate::words;
-use crate::words::inspection;
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::table::{TableChange, cut_filesystems, prepare};
 use pinewrit_disk::BlockDevice;
 use pinewrit_table::{TableEdit, TableError};
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection;
+use pinewrit_ui::{self, style};
 
 /// A change in words, and the new table.
 pub(super) struct Step {
@@ -136,7 +136,7 @@ pub(super) fn finish(
     {
         let scheme = inspection::scheme(found);
         text += &format!("\n  {dim}{side:<9}{dim:#} {scheme}\n");
-        text += &inspection::table(found, sector, ui::width());
+        text += &inspection::table(found, sector, pinewrit_ui::width());
     }
     text += &inspection::identifiers(&outcome.after);
     cx.ui.result(text);

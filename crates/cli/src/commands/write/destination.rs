@@ -12,10 +12,10 @@ use pinewrit_image::Location;
 use super::Wish;
 use crate::context::medium::{self, Chosen};
 use crate::context::{Context, change};
-use crate::events::MediumName;
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::MediumName;
+use pinewrit_ui::Message;
+use pinewrit_ui::words;
 
 /// Opens all media of a write, each with what it is called in JSON.
 pub(super) fn open_all(
@@ -123,7 +123,7 @@ fn open(
         whole,
         present,
     };
-    Ok((destination, MediumName::of(&chosen)))
+    Ok((destination, chosen.medium_name()))
 }
 
 /// One partition of a medium, and the receipt of the whole without it.

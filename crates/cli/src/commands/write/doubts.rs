@@ -3,9 +3,9 @@
 use pinewrit_core::write::{ImageDoubt, WritePlan};
 
 use super::{NOTHING_WRITTEN, Wish};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::ui::{Answer, Ui, units};
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::{Answer, Ui, units};
 
 /// Refuses or asks about what is no image that is known, is too short, or is for other media. What is
 /// answered with yes is written as it is.

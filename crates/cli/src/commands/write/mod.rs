@@ -26,14 +26,14 @@ use crate::args::{MediumArgs, WriteArgs};
 use crate::clock;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, settings};
-use crate::events::{Event, MediumName};
-use crate::exit::Exit;
-use crate::message::Message;
-use crate::page::{self, Finished, Section};
 use crate::signals;
-use crate::ui::progress::{ProgressView, Screen, Waiting};
-use crate::ui::{Answer, Ui};
-use crate::words;
+use pinewrit_ui::Exit;
+use pinewrit_ui::Message;
+use pinewrit_ui::page::{self, Finished, Section};
+use pinewrit_ui::progress::{ProgressView, Screen, Waiting};
+use pinewrit_ui::words;
+use pinewrit_ui::{Answer, Ui};
+use pinewrit_ui::{Event, MediumName};
 use plan_text::PlanText;
 pub(crate) use plan_text::unfinished_text;
 use result_text::ResultText;
@@ -320,7 +320,7 @@ impl Work<'_> {
     fn run(&self, plan: &mut WritePlan, start: &Start) -> Outcome {
         let ui = &self.cx.ui;
         let image = plan.source.name();
-        let screen = Screen::new();
+        let screen = Screen::on_stderr();
         let several = plan.media.len() > 1;
         let watchers: Vec<Watcher<'_>> = plan
             .media

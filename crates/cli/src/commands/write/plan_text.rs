@@ -7,8 +7,8 @@ use pinewrit_host::{MediumKind, Target};
 use pinewrit_image::UnpackedSize;
 
 use crate::context::{medium, settings};
-use crate::ui::{style, units};
-use crate::words::inspection::{self, FactList};
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{style, units};
 
 /// A plan, and how much is said of it.
 pub(super) struct PlanText<'a> {

@@ -6,8 +6,8 @@ use pinewrit_core::write::{ReadBack, WritePlan, WriteReport, WrittenMedium};
 use pinewrit_host::{MediumKind, Rescan};
 
 use crate::commands::configure;
-use crate::ui::{style, units};
-use crate::words::inspection::{self, FactList};
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{style, units};
 
 /// A medium that was written, and what else is said of it.
 pub(super) struct ResultText<'a> {

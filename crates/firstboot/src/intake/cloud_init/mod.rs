@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::SettingsFacts;
 use crate::intake::host_key::HostKey;
 use crate::intake::host_key::KeyOrigin;
-use crate::settings::{CheckedSettings, HashError};
+use pinewrit_settings::{CheckedSettings, HashError};
 use pinewrit_volume::files::Files;
 
 /// The three files of a seed.

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 
 use crate::intake::certificates::Paths;
-use crate::settings::{
+use pinewrit_settings::{
     CheckedSettings, EapMethod, Enterprise, Joined, Wired, Wireless, WirelessKey,
 };
 

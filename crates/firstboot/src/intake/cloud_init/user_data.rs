@@ -8,7 +8,7 @@ use crate::intake::first_start::{self, Step};
 use crate::intake::host_key::HostKey;
 use crate::intake::online::{self, Awaited};
 use crate::intake::{host_key, rootfs};
-use crate::settings::{CheckedSettings, HashError, StockUser, Sudo, User};
+use pinewrit_settings::{CheckedSettings, HashError, StockUser, Sudo, User};
 
 #[derive(Serialize)]
 pub(super) struct UserData {

@@ -12,8 +12,8 @@ use minijinja::{AutoEscape, Environment, ErrorKind, UndefinedBehavior, Value};
 use serde::Deserialize;
 
 use crate::intake::{ChangeKind, FileChange};
-use crate::settings::CheckedSettings;
 use bounded::Fault;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::Site;
 use pinewrit_volume::files::{
     Edit, FilesError, FindError, Place, PlaceError, Rights, above, edit_text, find_place,
@@ -94,7 +94,7 @@ pub enum CustomError {
     Disk(#[from] pinewrit_disk::DiskError),
     /// A password could not be hashed.
     #[error(transparent)]
-    Hash(#[from] crate::settings::HashError),
+    Hash(#[from] pinewrit_settings::HashError),
 }
 
 impl CustomIntake {
@@ -188,7 +188,7 @@ fn environment() -> Environment<'static> {
             let what = format!("more than {MAX_HASHES} passwords");
             return Err(minijinja::Error::new(ErrorKind::InvalidOperation, what));
         }
-        let secret = crate::settings::Password::Plain(crate::settings::Secret::new(text));
+        let secret = pinewrit_settings::Password::Plain(pinewrit_settings::Secret::new(text));
         // An empty hash would be an account without a password.
         secret
             .hashed(None)

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use crate::settings::{
+use pinewrit_settings::{
     CheckedSettings, EapMethod, Enterprise, HashError, Joined, Sudo, WirelessKey,
 };
 
@@ -150,7 +150,7 @@ pub(super) fn of(settings: &CheckedSettings) -> Result<Values, HashError> {
     })
 }
 
-fn user(user: &crate::settings::User) -> Result<User, HashError> {
+fn user(user: &pinewrit_settings::User) -> Result<User, HashError> {
     let password = user.password.as_ref();
     Ok(User {
         name: user.name.clone(),
@@ -164,7 +164,7 @@ fn user(user: &crate::settings::User) -> Result<User, HashError> {
     })
 }
 
-fn wired(wired: &crate::settings::Wired) -> Wired {
+fn wired(wired: &pinewrit_settings::Wired) -> Wired {
     let texts = |all: &[std::net::IpAddr]| all.iter().map(ToString::to_string).collect();
     let address = |net: &ipnet::IpNet| Address {
         address: net.addr().to_string(),
@@ -197,7 +197,7 @@ fn wired(wired: &crate::settings::Wired) -> Wired {
     }
 }
 
-fn wireless(wireless: &crate::settings::Wireless) -> Wireless {
+fn wireless(wireless: &pinewrit_settings::Wireless) -> Wireless {
     let networks = wireless.networks.iter().map(|network| Network {
         ssid: network.ssid.clone(),
         hidden: network.hidden,
@@ -209,7 +209,7 @@ fn wireless(wireless: &crate::settings::Wireless) -> Wireless {
             WirelessKey::Enterprise(account) => Some(self::account(account)),
             _ => None,
         },
-        wpa3: network.security == crate::settings::Security::Wpa3,
+        wpa3: network.security == pinewrit_settings::Security::Wpa3,
         priority: network.priority,
     });
     Wireless {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::settings::{CheckedSettings, HashError, PEOPLE, StockUser, Sudo, User};
+use pinewrit_settings::{CheckedSettings, HashError, PEOPLE, StockUser, Sudo, User};
 use pinewrit_volume::files::{Files, FilesError, Kind, Rights, join};
 
 use super::RootError;

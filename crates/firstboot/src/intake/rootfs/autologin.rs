@@ -4,7 +4,7 @@
 use super::regional::edit;
 use super::services::Init;
 use super::writer::{Secrecy, Writer};
-use crate::settings::{Autologin, CheckedSettings};
+use pinewrit_settings::{Autologin, CheckedSettings};
 use pinewrit_volume::files::{Edit, FilesError, Rights};
 
 const OPEN: Rights = Rights {

@@ -14,7 +14,7 @@ mod writer;
 use crate::intake::cloud_init::SeedError;
 use crate::intake::first_start::{self, Step, When};
 use crate::intake::{FileChange, HostKey};
-use crate::settings::{CheckedSettings, HashError};
+use pinewrit_settings::{CheckedSettings, HashError};
 use pinewrit_volume::files::{Files, FilesError, MAX_TEXT, Rights};
 
 pub(crate) use accounts::stock_user_of;

@@ -1,7 +1,7 @@
 //! Host name, time, language and keyboard.
 
 use crate::intake::first_start::{Step, When};
-use crate::settings::CheckedSettings;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::files::{Edit, Files, FilesError, Rights, TextKind, edit_text_as};
 
 use super::services;

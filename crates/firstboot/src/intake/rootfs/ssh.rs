@@ -1,7 +1,7 @@
 //! The SSH server: on or off, its settings, and host keys that are known before the first start.
 
 use crate::intake::host_key::{HostKey, KeyOrigin, described, make_host_key};
-use crate::settings::CheckedSettings;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::files::{FilesError, Rights};
 
 use super::writer::{Secrecy, Writer, block, without_block};

@@ -1,7 +1,7 @@
 //! Swap: a file with its line in fstab(5), and compressed memory.
 
-use crate::settings::CheckedSettings;
 use pinewrit_ext4::EditError;
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::files::{FilesError, Rights};
 use pinewrit_volume::format::swap_header;
 

@@ -5,7 +5,7 @@ use crate::intake::online::PATIENCE;
 use crate::intake::rootfs::RootError;
 use crate::intake::rootfs::services;
 use crate::intake::rootfs::writer::{Secrecy, Writer, block, without_block};
-use crate::settings::{Joined, Wired, Wireless};
+use pinewrit_settings::{Joined, Wired, Wireless};
 use pinewrit_volume::files::{Edit, FilesError, Spot, edit_text};
 
 const MAIN: &str = "/etc/network/interfaces";

@@ -6,7 +6,7 @@ use super::{HIDDEN, Stacks};
 use crate::intake::certificates::Paths;
 use crate::intake::rootfs::services;
 use crate::intake::rootfs::writer::{Secrecy, Writer};
-use crate::settings::{
+use pinewrit_settings::{
     EapMethod, Enterprise, Joined, Wired, Wireless, WirelessKey, WirelessNetwork,
 };
 use pinewrit_volume::files::FilesError;

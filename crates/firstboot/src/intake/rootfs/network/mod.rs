@@ -5,7 +5,7 @@ mod keyfile;
 mod networkd;
 mod wpa;
 
-use crate::settings::{CheckedSettings, Joined, Security, Wired, Wireless};
+use pinewrit_settings::{CheckedSettings, Joined, Security, Wired, Wireless};
 use pinewrit_volume::files::{Files, FilesError, Rights};
 
 use super::RootError;

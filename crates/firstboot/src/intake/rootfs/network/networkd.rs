@@ -3,7 +3,7 @@
 use super::{HIDDEN, OPEN, Stacks, put_name_servers, wpa};
 use crate::intake::rootfs::services;
 use crate::intake::rootfs::writer::{Secrecy, Writer};
-use crate::settings::{Joined, Wired, Wireless};
+use pinewrit_settings::{Joined, Wired, Wireless};
 use pinewrit_volume::files::FilesError;
 
 const FOLDER: &str = "/etc/systemd/network";

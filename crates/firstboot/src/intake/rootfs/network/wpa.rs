@@ -2,7 +2,7 @@
 
 use crate::intake::certificates::Paths;
 use crate::intake::rootfs::writer::Writer;
-use crate::settings::{EapMethod, Enterprise, Wireless, WirelessKey, WirelessNetwork};
+use pinewrit_settings::{EapMethod, Enterprise, Wireless, WirelessKey, WirelessNetwork};
 use pinewrit_volume::files::FilesError;
 
 pub(super) fn config(writer: &Writer<'_, '_>, wireless: &Wireless) -> Result<String, FilesError> {

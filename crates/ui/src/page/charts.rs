@@ -1,0 +1,188 @@
+//! The drawings of the page, as SVG.
+
+use pinewrit_core::receipt::Receipt;
+use plotters::coord::Shift;
+use plotters::prelude::*;
+
+use super::Finished;
+use super::pace::{Curve, SlowSpot, over_offset, over_time};
+use crate::units;
+
+const USED: RGBColor = RGBColor(47, 125, 91);
+const FREE: RGBColor = RGBColor(207, 227, 216);
+const OUTSIDE: RGBColor = RGBColor(236, 239, 241);
+const INK: RGBColor = RGBColor(29, 42, 38);
+const SOFT: RGBColor = RGBColor(92, 107, 102);
+const LINE: RGBColor = RGBColor(222, 228, 225);
+const READ: RGBColor = RGBColor(63, 111, 181);
+const BAD: RGBColor = RGBColor(200, 69, 47);
+
+/// Columns of the medium's map, and shades of how much of one is in use.
+const COLUMNS: usize = 560;
+const SHADES: u8 = 8;
+/// Points of a curve over time, and how many seconds each stands for at least.
+const BINS: f64 = 160.0;
+const SECONDS: f64 = 0.5;
+
+type Drawn = Result<(), Box<dyn std::error::Error>>;
+
+/// Draws on a new SVG. What cannot be drawn leaves a gap, and no page is lost for it.
+fn svg(
+    size: (u32, u32),
+    draw: impl FnOnce(&DrawingArea<SVGBackend<'_>, Shift>) -> Drawn,
+) -> String {
+    let mut text = String::new();
+    {
+        let area = SVGBackend::with_string(&mut text, size).into_drawing_area();
+        if draw(&area).is_err() || area.present().is_err() {
+            return "<p class=\"legend\">could not be drawn</p>\n".to_owned();
+        }
+    }
+    text
+}
+
+/// The medium to scale: what is in use, what is free, and the partitions.
+pub(crate) fn medium(section: &Finished) -> String {
+    svg((1120, 96), |area| {
+        let receipt = &section.receipt;
+        let size = receipt.medium.size.max(receipt.bytes.image).max(1);
+        let x = |byte: u64| (byte as f64 / size as f64 * 1118.0) as i32 + 1;
+        area.draw(&Rectangle::new([(1, 26), (1119, 70)], OUTSIDE.filled()))?;
+        area.draw(&Rectangle::new(
+            [(1, 26), (x(receipt.bytes.image), 70)],
+            FREE.filled(),
+        ))?;
+        let shades: Vec<u8> = used_shares(receipt, size)
+            .into_iter()
+            .map(|share| (share * f64::from(SHADES)).ceil() as u8)
+            .collect();
+        let mut column = 0;
+        for run in shades.chunk_by(|a, b| a == b) {
+            let (from, to) = (1 + column * 2, 1 + (column + run.len() as i32) * 2);
+            column += run.len() as i32;
+            if run[0] > 0 {
+                let color = USED.mix(0.2 + 0.8 * f64::from(run[0]) / f64::from(SHADES));
+                area.draw(&Rectangle::new([(from, 26), (to, 70)], color.filled()))?;
+            }
+        }
+        let style = ("sans-serif", 13).into_font().color(&INK);
+        // Names stand above; where there is no room, below.
+        let mut free_from = [0, 0];
+        let partitions = section
+            .content
+            .iter()
+            .flat_map(|content| &content.partitions);
+        for partition in partitions {
+            let (from, to) = (x(partition.start), x(partition.range().end));
+            area.draw(&Rectangle::new(
+                [(from, 26), (to.max(from + 1), 70)],
+                INK.stroke_width(1),
+            ))?;
+            let facts = partition.filesystem.as_ref();
+            let kind = facts.map_or(partition.kind.word(), |facts| facts.kind.word());
+            let label = facts.and_then(|facts| facts.label.as_ref());
+            let label = label.map_or(String::new(), |label| format!(" \"{label}\""));
+            let text = format!(
+                "{} {kind}{label} {}",
+                partition.number,
+                units::size(partition.size)
+            );
+            if let Some(row) = free_from.iter().position(|free| from >= *free) {
+                free_from[row] = from + text.len() as i32 * 8;
+                let y = [9, 75][row];
+                area.draw(&Text::new(text, (from, y), style.clone()))?;
+            }
+        }
+        let soft = ("sans-serif", 12).into_font().color(&SOFT);
+        let end = units::size(size);
+        let place = (1117 - end.len() as i32 * 7, 76);
+        area.draw(&Text::new(end, place, soft))?;
+        Ok(())
+    })
+}
+
+/// How much of each column's part of the medium is in use.
+fn used_shares(receipt: &Receipt, size: u64) -> Vec<f64> {
+    let width = size as f64 / COLUMNS as f64;
+    let mut shares = vec![0.0; COLUMNS];
+    for (start, end) in receipt.chunks.iter().flat_map(|chunk| &chunk.used) {
+        let (start, end) = (*start as f64, *end as f64);
+        let last = ((end / width).ceil() as usize).min(COLUMNS);
+        for (column, share) in shares
+            .iter_mut()
+            .enumerate()
+            .take(last)
+            .skip((start / width) as usize)
+        {
+            let (from, to) = (column as f64 * width, (column + 1) as f64 * width);
+            *share += (to.min(end) - from.max(start)).max(0.0) / width;
+        }
+    }
+    shares
+}
+
+pub(crate) fn pace_over_offset(receipt: &Receipt, spots: &[SlowSpot]) -> String {
+    let end = receipt.bytes.image.max(1);
+    let written = over_offset(&receipt.pace_written);
+    let read = over_offset(&receipt.pace_read);
+    let marks: Vec<f64> = spots.iter().map(|spot| spot.offset as f64 / 1e9).collect();
+    let scaled = |curve: Curve| {
+        curve
+            .into_iter()
+            .map(|(at, rate)| (at / 1e9, rate))
+            .collect()
+    };
+    pace(
+        scaled(written),
+        scaled(read),
+        end as f64 / 1e9,
+        "GB on the medium",
+        &marks,
+    )
+}
+
+pub(crate) fn pace_over_time(receipt: &Receipt) -> String {
+    let points = receipt.pace_written.iter().chain(&receipt.pace_read);
+    let end = points.map(|point| point.at).fold(0.1, f64::max);
+    let bins = (end / SECONDS).clamp(4.0, BINS) as usize;
+    let written = over_time(&receipt.pace_written, end, bins);
+    let read = over_time(&receipt.pace_read, end, bins);
+    pace(written, read, end, "seconds", &[])
+}
+
+/// Two curves of rates in MB/s, and marks at the foot.
+fn pace(written: Curve, read: Curve, end: f64, what: &str, marks: &[f64]) -> String {
+    let rates = written.iter().chain(&read).map(|(_, rate)| *rate);
+    let top = rates.fold(1.0, f64::max) * 1.12;
+    svg((540, 250), |area| {
+        let mut chart = ChartBuilder::on(area)
+            .margin(6)
+            .x_label_area_size(36)
+            .y_label_area_size(54)
+            .build_cartesian_2d(0.0..end, 0.0..top)?;
+        chart
+            .configure_mesh()
+            .disable_x_mesh()
+            .bold_line_style(LINE)
+            .light_line_style(TRANSPARENT)
+            .axis_style(SOFT)
+            .label_style(("sans-serif", 12).into_font().color(&SOFT))
+            .x_desc(what)
+            .y_desc("MB/s")
+            .x_labels(8)
+            .y_labels(6)
+            .draw()?;
+        chart.draw_series(AreaSeries::new(
+            written.iter().copied(),
+            0.0,
+            USED.mix(0.15),
+        ))?;
+        chart.draw_series(LineSeries::new(written, USED.stroke_width(2)))?;
+        chart.draw_series(LineSeries::new(read, READ.stroke_width(2)))?;
+        let points = marks
+            .iter()
+            .map(|at| Circle::new((*at, 0.0), 4, BAD.filled()));
+        chart.draw_series(points)?;
+        Ok(())
+    })
+}
