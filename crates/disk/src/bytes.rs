@@ -1,4 +1,4 @@
-//! Little-endian numbers at named offsets. All of them panic where the bytes end before: callers
+//! Little-endian numbers at named offsets, and bytes in two places. Numbers panic past the end: callers
 //! have a whole sector or block in hand.
 
 /// The 16 bits at `offset`.
@@ -45,4 +45,14 @@ pub fn low(value: u64) -> u32 {
 #[inline]
 pub fn high(value: u64) -> u32 {
     (value >> 32) as u32
+}
+
+/// Copies what `bytes`, which lie at `start`, and a buffer of what lies at `offset` have in common.
+pub fn copy_shared(start: u64, bytes: &[u8], offset: u64, buffer: &mut [u8]) {
+    let end = (start + bytes.len() as u64).min(offset + buffer.len() as u64);
+    let from = start.max(offset);
+    if from < end {
+        let part = &bytes[(from - start) as usize..(end - start) as usize];
+        buffer[(from - offset) as usize..(end - offset) as usize].copy_from_slice(part);
+    }
 }

@@ -15,6 +15,7 @@
 //! # Ok::<(), pinewrit_disk::DiskError>(())
 //! ```
 
+pub mod bits;
 mod buffer;
 pub mod bytes;
 mod device;

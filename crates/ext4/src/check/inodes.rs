@@ -6,12 +6,12 @@ use super::folders::Directory;
 use super::map::{Mapped, Walk};
 use super::{Check, CheckError, Seen, read, read_blocks};
 use crate::checksum::crc32c;
-use crate::edit::is_set;
 use crate::fields::{bg, node};
 use crate::inode::{FileKind, Inode, InodeNumber, inode_seed, is_intact, most_in_block_map};
 use crate::tree::Tree;
 use crate::xattr;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
+use pinewrit_disk::bits::is_set;
 use pinewrit_disk::bytes::{u16le, u32le};
 
 /// Bytes of inode tables that are read at once.

@@ -15,10 +15,11 @@ use std::ops::Range;
 
 use folders::Directory;
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bits::is_set;
 use used::Used;
 
 use crate::blocks::{ExtError, Source};
-use crate::edit::{is_set, unknown_feature};
+use crate::edit::unknown_feature;
 use crate::inode::FileKind;
 use crate::volume::Volume;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use crate::Superblock;
-use crate::edit::{same_bits, set_bits};
+use pinewrit_disk::bits::{first_set, set};
 
 /// A bitmap of each group, made when the first of its blocks is met.
 pub(super) struct Used {
@@ -34,7 +34,7 @@ impl Used {
             if let Some(bit) = first_set(bitmap, bits.clone()) {
                 return Some(start + bit);
             }
-            set_bits(bitmap, bits);
+            set(bitmap, bits);
             at = end;
         }
         None
@@ -50,15 +50,4 @@ impl Used {
     pub(super) fn group(&self, group: u64) -> Option<&[u8]> {
         self.groups.get(group as usize)?.as_deref()
     }
-}
-
-fn first_set(bitmap: &[u8], bits: Range<u64>) -> Option<u64> {
-    let mut at = bits.start;
-    while at < bits.end {
-        if crate::edit::is_set(bitmap, at) {
-            return Some(at);
-        }
-        at += same_bits(bitmap, at, 0);
-    }
-    None
 }

@@ -3,8 +3,8 @@
 use std::ops::Range;
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bits::{best_run, clear, free_run, is_set, set};
 
-use super::groups::{clear, is_set, set};
 use super::{EditError, Editor};
 use crate::ExtError;
 use crate::fields::{bg, sb};
@@ -12,54 +12,6 @@ use crate::inode::InodeNumber;
 
 /// A run of this many blocks is long enough not to look for a longer one.
 const LONG_RUN: u64 = 2048;
-
-/// The first clear bit in `bits`, and how many follow it, up to `most`.
-fn free_run(bitmap: &[u8], bits: Range<u64>, most: u64) -> Option<Range<u64>> {
-    let mut at = bits.start;
-    while at < bits.end && is_set(bitmap, at) {
-        at += same_bits(bitmap, at, 0xff);
-    }
-    if at >= bits.end {
-        return None;
-    }
-    let limit = bits.end.min(at.saturating_add(most));
-    let mut end = at + 1;
-    while end < limit {
-        if is_set(bitmap, end) {
-            break;
-        }
-        end += same_bits(bitmap, end, 0);
-    }
-    Some(at..end.min(limit))
-}
-
-/// How many bits from `at` on are like it: eight bytes' worth, one byte's, or only itself.
-pub(crate) fn same_bits(bitmap: &[u8], at: u64, byte: u8) -> u64 {
-    let bytes = &bitmap[(at / 8) as usize..];
-    match bytes.first_chunk::<8>() {
-        _ if !at.is_multiple_of(8) => 1,
-        Some(word) if *word == [byte; 8] => 64,
-        _ if bytes[0] == byte => 8,
-        _ => 1,
-    }
-}
-
-/// The first free run of `want` blocks, or else the longest.
-fn best_run(bitmap: &[u8], bits: Range<u64>, want: u64) -> Option<Range<u64>> {
-    let mut best: Option<Range<u64>> = None;
-    let mut at = bits.start;
-    while let Some(run) = free_run(bitmap, at..bits.end, want) {
-        at = run.end;
-        let len = run.end - run.start;
-        if best.as_ref().is_none_or(|best| best.end - best.start < len) {
-            best = Some(run);
-        }
-        if len >= want {
-            break;
-        }
-    }
-    best
-}
 
 impl<D: BlockDevice> Editor<D> {
     pub(crate) fn no_space(&mut self, blocks: u64) -> EditError {
@@ -278,23 +230,5 @@ impl<D: BlockDevice> Editor<D> {
             self.add_group_count(group, bg::DIRECTORIES, -1)?;
         }
         Ok(())
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case::first_fit(3, Some(18..21))]
-    #[case::short(2, Some(4..6))]
-    #[case::longest(100, Some(18..64))]
-    fn runs_are_found(#[case] want: u64, #[case] expected: Option<Range<u64>>) {
-        let mut bitmap = vec![0xff; 8];
-        clear(&mut bitmap, 4..6);
-        clear(&mut bitmap, 18..64);
-        assert_eq!(best_run(&bitmap, 0..64, want), expected);
-        assert_eq!(best_run(&bitmap, 6..18, want), None);
     }
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use pinewrit_disk::bytes::copy_shared;
 use pinewrit_disk::{BlockDevice, DiskError, Spans};
 
 use crate::blocks::ExtError;
@@ -260,15 +261,5 @@ impl<D: BlockDevice> Cache<D> {
             slot.is_changed = false;
         }
         Ok(())
-    }
-}
-
-/// Copies the bytes that both ranges share.
-fn copy_shared(start: u64, bytes: &[u8], offset: u64, buffer: &mut [u8]) {
-    let end = (start + bytes.len() as u64).min(offset + buffer.len() as u64);
-    let from = start.max(offset);
-    if from < end {
-        let part = &bytes[(from - start) as usize..(end - start) as usize];
-        buffer[(from - offset) as usize..(end - offset) as usize].copy_from_slice(part);
     }
 }

@@ -7,6 +7,7 @@ use crate::checksum::crc32c;
 use crate::fields::bg;
 use crate::group::{GroupDescriptor, descriptor_checksum};
 use crate::{ExtError, ReadOnlyCompatible, Superblock};
+use pinewrit_disk::bits::set;
 use pinewrit_disk::bytes::{put16, put32, u16le};
 
 /// A number of 16 bits in a descriptor, with its upper half where there is room for it.
@@ -37,30 +38,6 @@ pub(crate) fn put_place(raw: &mut [u8], field: usize, block: u64) {
 pub(crate) fn seal(sb: &Superblock, group: u64, raw: &mut [u8]) {
     let sum = descriptor_checksum(sb, group, raw).unwrap_or(0);
     put16(raw, bg::CHECKSUM, sum);
-}
-
-pub(crate) fn is_set(bitmap: &[u8], bit: u64) -> bool {
-    bitmap[(bit / 8) as usize] & 1 << (bit % 8) != 0
-}
-
-pub(crate) fn set(bitmap: &mut [u8], bits: std::ops::Range<u64>) {
-    for_bytes(bitmap, bits, |byte, mask| *byte |= mask);
-}
-
-pub(crate) fn clear(bitmap: &mut [u8], bits: std::ops::Range<u64>) {
-    for_bytes(bitmap, bits, |byte, mask| *byte &= !mask);
-}
-
-/// Calls `change` with each byte that holds some of these bits, and a mask of them.
-fn for_bytes(bitmap: &mut [u8], bits: std::ops::Range<u64>, change: fn(&mut u8, u8)) {
-    let mut at = bits.start;
-    while at < bits.end {
-        let (index, first) = ((at / 8) as usize, at % 8);
-        let count = (8 - first).min(bits.end - at);
-        let mask = (0xffu16 >> (8 - count) << first) as u8;
-        change(&mut bitmap[index], mask);
-        at += count;
-    }
 }
 
 impl<D: BlockDevice> Editor<D> {

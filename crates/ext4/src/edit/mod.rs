@@ -26,13 +26,12 @@ use crate::inode::{InodeNumber, Timestamp};
 use crate::tree::Tree;
 use crate::xattr::Kept;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
-pub(crate) use alloc::same_bits;
 use cache::Cache;
 pub use content::Zeros;
 pub use error::{EditError, SizeError};
 use folder::Folder;
-pub(crate) use groups::{is_set, set as set_bits};
 pub use ops::{Attributes, NodeKind};
+use pinewrit_disk::bits;
 use pinewrit_disk::bytes::{high, low, put32, u32le, wide};
 
 /// Features that are kept right when something is changed.
@@ -284,12 +283,12 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     pub(crate) fn use_bits(&mut self, bitmap: u64, bits: Range<u64>) -> Result<(), EditError> {
-        groups::set(self.cache.edit(bitmap)?, bits);
+        bits::set(self.cache.edit(bitmap)?, bits);
         Ok(())
     }
 
     pub(crate) fn free_bits(&mut self, bitmap: u64, bits: Range<u64>) -> Result<(), EditError> {
-        groups::clear(self.cache.edit(bitmap)?, bits);
+        bits::clear(self.cache.edit(bitmap)?, bits);
         Ok(())
     }
 
