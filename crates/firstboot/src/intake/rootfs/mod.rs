@@ -8,7 +8,7 @@ mod regional;
 mod revert;
 mod services;
 mod ssh;
-mod storage;
+mod swap;
 mod writer;
 
 use crate::intake::cloud_init::SeedError;
@@ -108,7 +108,7 @@ pub(crate) fn apply(
     forget_identity(&mut writer)?;
     let host_key = ssh::apply(&mut writer, settings)?;
     let network = network::apply(&mut writer, settings)?;
-    storage::apply(&mut writer, settings)?;
+    swap::apply(&mut writer, settings)?;
     autologin::apply(&mut writer, settings)?;
     quiet_cloud_init(&mut writer)?;
     steps.extend(first_steps(&mut writer, settings)?);
