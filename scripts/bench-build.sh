@@ -3,6 +3,7 @@
 #
 # Needs, from Debian: e2fsprogs, tar, time, zstd, and a system with 800 MB in /usr.
 # Usage: scripts/bench-build.sh [ROUNDS]
+# PINEWRIT_BEFORE=FILE: another build of the program, measured in the same rounds.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 rounds=${1:-3}
@@ -42,6 +43,9 @@ for _ in $(seq "$rounds"); do
   timed 'pinewrit build, not read back' pinewrit -q build layout.toml --to a.img --size 2GB --no-verify --yes
   rm -f a.img
   timed 'pinewrit build, read back' pinewrit -q build layout.toml --to a.img --size 2GB --yes
+  rm -f a.img
+  [ -z "${PINEWRIT_BEFORE:-}" ] || timed 'the same before' \
+    "$PINEWRIT_BEFORE" -q build layout.toml --to a.img --size 2GB --yes
   truncate -s 2GB b.img
   timed 'mkfs.ext4 -d (its tree unpacked before)' mkfs.ext4 -q -F -d tree b.img
 done
@@ -52,7 +56,9 @@ for _ in $(seq "$rounds"); do
   timed 'table add' pinewrit table add c.img --type fat32 --size rest
   timed 'format as FAT32, 64 GB' pinewrit format c.img 1 --as fat32
   timed 'format as ext4, 64 GB' pinewrit format c.img 1 --as ext4 --yes
+  [ -z "${PINEWRIT_BEFORE:-}" ] || timed 'the same before' "$PINEWRIT_BEFORE" format c.img 1 --as ext4 --yes
 done
+[ -z "${PINEWRIT_BEFORE:-}" ] || exit 0
 
 rm -f c.img small.img
 truncate -s 2G small.img && mkfs.ext4 -q -F small.img && zstd -q small.img

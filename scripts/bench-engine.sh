@@ -5,6 +5,7 @@
 # Needs root (loop devices, the blkio controller), and from Debian: mtools dosfstools e2fsprogs fdisk
 # zstd xz-utils time bc
 # Usage: scripts/bench-engine.sh [ROUNDS] [FOLDER]
+# PINEWRIT_BEFORE=FILE: another build of the program, measured in the same rounds; nothing else then.
 set -euo pipefail
 rounds=${1:-3}
 work=$(mktemp -d -p "${2:-${TMPDIR:-/tmp}}")
@@ -71,6 +72,23 @@ ratio() { printf '%.2f' "$(echo "$1 / $2" | bc -l)"; }
 plain_zst() { zstd -dc image.zst > plain; sync plain; drop_caches; zstd -dc image.zst | cmp - plain; }
 plain_xz() { xz -T0 -dc image.xz > plain; sync plain; drop_caches; xz -T0 -dc image.xz | cmp - plain; }
 ours() { "$pinewrit" -q write "$1" --to card --size 8GB --yes; }
+before() { "$PINEWRIT_BEFORE" -q write "$1" --to card --size 8GB --yes; }
+
+# Two builds of the program, one after the other, so that neither has the better machine.
+side_by_side() {
+  local packed now then
+  for packed in zst xz; do
+    for _ in $(seq "$rounds"); do
+      rm -f card; drop_caches
+      then=$(seconds before "image.$packed")
+      rm -f card; drop_caches
+      now=$(seconds ours "image.$packed")
+      printf '%-28s now %6.2f s   before %6.2f s   ratio %s\n' \
+        "$packed to a card file" "$now" "$then" "$(ratio "$now" "$then")"
+    done
+  done
+  rm -f card
+}
 
 card_file() {
   local packed mine plain
@@ -167,6 +185,7 @@ resources() {
 }
 
 make_image
+if [ -n "${PINEWRIT_BEFORE:-}" ]; then side_by_side; exit; fi
 card_file
 resources
 slow_media

@@ -2,6 +2,7 @@
 # Writing and verifying against the plain pipeline of the system's own tools, side by side.
 #
 #   scripts/bench-write.sh [ROUNDS]      (default 3)
+#   PINEWRIT_BEFORE=FILE                 another build of the program, measured in the same rounds
 #
 # Needs zstd, GNU time (`apt-get install time`), python3, and 8 GB in the folder TMPDIR.
 set -euo pipefail
@@ -40,6 +41,10 @@ for round in $(seq "$rounds"); do
   plain=$(measure sh -c 'zstd -dcq gib.img.zst > plain.img; sync plain.img; zstd -dcq gib.img.zst | cmp - plain.img')
   rm -f plain.img; sync
   ours=$(measure "$pinewrit" -q write gib.img.zst --to card.img --size 1100MB --yes)
+  rm -f card.img; sync
+  # shellcheck disable=SC2046
+  [ -z "${PINEWRIT_BEFORE:-}" ] || printf '%-6s %-10s %7s %7s %7s %9s\n' "$round" before \
+    $(measure "$PINEWRIT_BEFORE" -q write gib.img.zst --to card.img --size 1100MB --yes)
   rm -f card.img
   # shellcheck disable=SC2086
   { printf '%-6s %-10s %7s %7s %7s %9s\n' "$round" plain $plain
@@ -47,6 +52,7 @@ for round in $(seq "$rounds"); do
   awk -v a="${ours%% *}" -v b="${plain%% *}" 'BEGIN { printf "       ratio      %7.2f\n", a / b }'
 done
 
+[ -z "${PINEWRIT_BEFORE:-}" ] || exit 0
 echo
 echo "peak memory of a 2 GiB write, in KiB, by wrapping:"
 make_image two.img 2048
