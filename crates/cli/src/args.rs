@@ -318,7 +318,7 @@ pub(crate) struct ConfigureArgs {
 
 /// Build a medium from parts: partitions, file systems, files, archives, boot loaders
 ///
-/// A layout is a TOML file that describes the medium. It is put together in a sparse file first,
+/// A layout is a TOML file that describes the medium. It is assembled in a sparse file first,
 /// then written and read back like an image. Nothing is mounted, and a card file needs no root.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \

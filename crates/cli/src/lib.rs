@@ -26,7 +26,7 @@ pub fn run() -> ExitCode {
     }
 }
 
-/// The arguments of the program. Options of every command are told once, by `pinewrit --help`.
+/// The arguments of the program. Options of all commands are shown once, by `pinewrit --help`.
 ///
 /// ```
 /// let mut command = pinewrit_cli::command();

@@ -101,7 +101,7 @@ const EXT_FOLDERS: [&str; 9] = [
     "/etc/initramfs-tools/conf.d",
 ];
 const EXT_FILES: [&str; 2] = ["/etc/fstab", "/etc/crypttab"];
-/// Larger files are no settings.
+/// Larger files are not settings.
 const MAX_TEXT: u64 = 64 << 10;
 
 /// Works out new identifiers for all of a medium, and the files that have to follow.
@@ -302,7 +302,7 @@ fn candidates(files: &Files<'_>, kind: FilesystemKind) -> Result<Vec<String>, Fi
     Ok(paths)
 }
 
-/// A text with new identifiers, and how many; `None` where it is no text or names none.
+/// A text with new identifiers, and how many; `None` where it is not a text or names none.
 fn replaced(bytes: &[u8], renewals: &[Renewal]) -> Option<(String, usize)> {
     if bytes.len() as u64 > MAX_TEXT || bytes.contains(&0) {
         return None;

@@ -11,7 +11,7 @@ use crate::{
     UndoLog,
 };
 
-/// Content for free places is gathered as all else until so many bytes are: what is small is on the
+/// Content for free places is gathered as all else until this many bytes are: what is small is on the
 /// device as a whole or not at all, byte for byte.
 const DIRECT_FROM: usize = 16 << 20;
 

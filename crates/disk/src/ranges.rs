@@ -7,7 +7,7 @@ use crate::ByteRange;
 pub struct Ranges(Vec<ByteRange>);
 
 impl Ranges {
-    /// From ranges in any order, with those put together that are less than `gap` bytes apart.
+    /// From ranges in any order, merging those that are less than `gap` bytes apart.
     pub fn joined(mut ranges: Vec<ByteRange>, gap: u64) -> Self {
         ranges.retain(|range| !range.is_empty());
         ranges.sort_unstable();

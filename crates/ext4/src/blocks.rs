@@ -83,7 +83,7 @@ pub(crate) trait Source {
         Ok(table * sb.block_size + within)
     }
 
-    /// An inode as it stands in the table, if it is as its checksum says.
+    /// An inode as it is in the table, if its checksum is right.
     fn raw_inode(&self, number: InodeNumber) -> Result<Vec<u8>, ExtError> {
         let mut raw = vec![0; self.superblock().inode_size as usize];
         let offset = self.inode_offset(number)?;

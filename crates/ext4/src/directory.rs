@@ -103,7 +103,7 @@ pub(crate) fn is_whole(block: &[u8]) -> bool {
     end == block.len()
 }
 
-/// Where a name leads that stands in a block.
+/// Where a name in a block leads.
 pub(crate) fn find_name(block: &[u8], name: &[u8]) -> Option<InodeNumber> {
     let is_meant = |slot: &Slot| slot.inode != 0 && slot.name(block) == name;
     let found = slots(block).find(is_meant)?;

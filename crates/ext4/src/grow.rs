@@ -62,7 +62,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(Growth { before, after })
     }
 
-    /// The superblock's numbers for so many blocks, less a last group that is too short.
+    /// The superblock's numbers for this many blocks, less a last group that is too short.
     fn grown_superblock(&self, blocks: u64) -> Result<Superblock, EditError> {
         let old = self.superblock();
         let tables = old.descriptor_locations().len() as u64;

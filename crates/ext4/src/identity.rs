@@ -9,7 +9,7 @@ use crate::{Compatible, Incompatible, ReadOnlyCompatible};
 impl<D: BlockDevice> Editor<D> {
     /// Changes the UUID, in all copies of the superblock.
     ///
-    /// Checksums of all metadata begin with the UUID. Instead of making all of them anew, the
+    /// Checksums of all metadata begin with the UUID. Instead of rewriting all of them, the
     /// superblock then says with what they began (`metadata_csum_seed`, known since kernel 4.4).
     ///
     /// # Errors

@@ -308,7 +308,7 @@ impl Inode {
         })
     }
 
-    /// `i_blocks`: blocks of the file's data, map and attributes, as it counts them; what is no whole
+    /// `i_blocks`: blocks of the file's data, map and attributes, as it counts them; what is not a whole
     /// number of blocks becomes one that no file has.
     pub(crate) fn blocks(&self, sb: &Superblock) -> u64 {
         let high = if sb.read_only.has(ReadOnlyCompatible::HUGE_FILE) {

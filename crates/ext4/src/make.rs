@@ -37,7 +37,7 @@ impl MakeOptions {
 
 /// From this size in bytes on, blocks have 4096 bytes.
 const LARGE_BLOCKS_FROM: u64 = 64 << 20;
-/// A file for so many bytes, in small file systems and in larger ones.
+/// A file for this many bytes, in small file systems and in larger ones.
 const BYTES_PER_INODE: [u64; 2] = [8192, 16384];
 const MANY_BYTES: u64 = 512 << 20;
 const INODE_SIZE: u64 = 256;

@@ -1,4 +1,4 @@
-//! A check that a file system holds together: what is found first is told.
+//! A check that a file system is consistent: the first fault is reported.
 //!
 //! Microsoft FAT specification 1.03. The counts of free clusters are hints and not looked at, nor is
 //! the boot sector's copy.

@@ -83,7 +83,7 @@ impl Entry {
     }
 }
 
-/// What stands in a directory.
+/// An entry of a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Item {
     Entry(Entry),

@@ -96,7 +96,7 @@ impl Folder {
         folder
     }
 
-    /// A new directory in one cluster of so many entries.
+    /// A new directory in one cluster of this many entries.
     pub(crate) fn new(width: FatWidth, cluster: u32, room: usize, dots: [[u8; ENTRY]; 2]) -> Self {
         let mut folder = Self::read(width, vec![cluster], dots.concat());
         folder.room = room;
@@ -131,7 +131,7 @@ impl Folder {
         Self::weight_of(self.bytes.len() / ENTRY) + 512
     }
 
-    /// Roughly how many bytes of memory so many entries take, with their indexes.
+    /// Roughly how many bytes of memory this many entries take, with their indexes.
     pub(crate) fn weight_of(entries: usize) -> usize {
         entries * ENTRY * 4
     }
@@ -192,7 +192,7 @@ impl Folder {
         }
     }
 
-    /// Entries by which its clusters would have to grow for so many more; `None` if it cannot.
+    /// Entries by which its clusters would have to grow for this many more; `None` if it cannot.
     pub(crate) fn missing(&self, slots: usize) -> Option<usize> {
         let used = self.bytes.len() / ENTRY;
         let in_gap = self.gaps.by_len.range((slots, 0)..).next().is_some();
@@ -201,7 +201,7 @@ impl Folder {
         (self.room + missing <= MAX_ENTRIES).then_some(missing)
     }
 
-    /// One more cluster, of so many entries.
+    /// One more cluster, of this many entries.
     pub(crate) fn grow(&mut self, cluster: u32, entries: usize) {
         self.chain.push(cluster);
         self.touch(self.room * ENTRY..(self.room + entries) * ENTRY);

@@ -79,7 +79,7 @@ impl FatWidth {
         }
     }
 
-    /// Bytes that so many entries take.
+    /// Bytes that this many entries take.
     pub(crate) fn table_bytes(self, entries: u64) -> u64 {
         match self {
             Self::Fat12 => (entries * 3).div_ceil(2),
@@ -127,7 +127,7 @@ pub struct Geometry {
 }
 
 impl Geometry {
-    /// Reads the geometry; `None` if this is no FAT file system, or one whose numbers do not fit
+    /// Reads the geometry; `None` if this is not a FAT file system, or one whose numbers do not fit
     /// together or reach past the device.
     ///
     /// # Errors

@@ -36,7 +36,7 @@ pub enum MakeKind {
 }
 
 impl MakeKind {
-    /// The width for so many bytes.
+    /// The width for this many bytes.
     pub fn for_size(self, size: u64) -> FatWidth {
         match self {
             Self::Fat12 => FatWidth::Fat12,

@@ -85,7 +85,7 @@ pub fn folded(name: &str) -> String {
     name.chars().map(fold).collect()
 }
 
-/// A short name as it stands in an entry: eight and three bytes, filled up with blanks.
+/// A short name as in an entry: eight and three bytes, padded with spaces.
 pub(crate) type Short = [u8; 11];
 
 /// The short form of a name, before it is known to be the only one.

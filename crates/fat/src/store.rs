@@ -172,7 +172,7 @@ impl<D: BlockDevice> Store<D> {
         Ok(())
     }
 
-    /// Hands what was put together to the device.
+    /// Passes what was gathered to the device.
     pub(crate) fn write_content(&mut self) -> Result<(), DiskError> {
         let (start, pending) = &mut self.pending;
         if !pending.is_empty() {

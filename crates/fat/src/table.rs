@@ -46,7 +46,7 @@ impl FatWidth {
         self.mask()
     }
 
-    /// How many whole entries are in so many bytes of a table.
+    /// How many whole entries are in this many bytes of a table.
     pub(crate) fn entries_in(self, bytes: u64) -> u64 {
         match self {
             Self::Fat12 => bytes * 2 / 3,

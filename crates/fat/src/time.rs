@@ -48,7 +48,7 @@ impl Stamp {
         }
     }
 
-    /// Seconds since 1970, the stamp being local time in this zone; `None` where it is no time.
+    /// Seconds since 1970, the stamp being local time in this zone; `None` where it is not a time.
     pub fn seconds(self, zone: &TimeZone) -> Option<i64> {
         let year = i16::try_from(1980 + (self.date >> 9)).ok()?;
         let part = |value: u16| i8::try_from(value).ok();

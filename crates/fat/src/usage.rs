@@ -38,7 +38,7 @@ pub struct Usage {
 
 impl Usage {
     /// Begins with the boot sector of a file system in a partition of `len` bytes, and says which
-    /// ranges of it to hand to [`Usage::take`]. `None` if it is no FAT.
+    /// ranges of it to hand to [`Usage::take`]. `None` if it is not a FAT.
     pub fn begin(boot: &[u8; BOOT], len: u64) -> Option<(Self, Vec<(ByteRange, TableRead)>)> {
         let geometry = Geometry::from_boot_sector(boot)?;
         let mut usage = Self {

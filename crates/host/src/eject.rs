@@ -14,7 +14,7 @@ use crate::{BlockName, Bus, Medium, MediumError, MediumKind, SystemRoots};
 pub enum Removal {
     /// A slot without power of its own, or nothing that can be taken out.
     Plain,
-    /// A reader or a stick is told to let go of its medium.
+    /// A reader or a stick is asked to release its medium.
     LetGo,
     /// A disk is removed from the system, which parks and stops it. The file that does it.
     Remove(PathBuf),

@@ -111,7 +111,7 @@ fn unpack(block: &Block, next: Option<&Block>) -> io::Result<Piece> {
     }
 }
 
-/// Unpacks a block that was cut in two at what is no mark.
+/// Unpacks a block that was cut in two at what is not a mark.
 fn unpack_joined(block: &Block, between: u64, next: &Block) -> io::Result<Vec<u8>> {
     unpack_bits(block.level, block.checksum, |bits| {
         bits.add_block(block);
@@ -370,7 +370,7 @@ mod tests {
         assert!(unpacked == [&data[..], &data[..10]].concat());
     }
 
-    /// The two halves of a block that had a mark in it by chance are put together again.
+    /// The two halves of a block that contained a mark by chance are joined again.
     #[test]
     fn a_mark_by_chance_is_no_boundary() {
         let data = noise(90_000);

@@ -178,7 +178,7 @@ impl ImageSource {
         let place = plain.size().checked_sub(content::END as u64);
         match place.map(|place| plain.0.file.read_exact_at(&mut end, place)) {
             Some(Ok(())) => content::check_end(&end),
-            // What cannot be read is told when it is.
+            // What cannot be read is reported when it is read.
             _ => Ok(()),
         }
     }

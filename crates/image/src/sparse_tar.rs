@@ -12,7 +12,7 @@ const MAX_PIECES: usize = 1 << 20;
 /// Unit of an archive, in bytes.
 const RECORD: usize = 512;
 
-/// What is told of a sparse file beside its data.
+/// What is known of a sparse file besides its data.
 #[derive(Debug, Default)]
 pub(crate) struct SparseFile {
     /// The file's own name; the member's is made up.

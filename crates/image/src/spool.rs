@@ -44,7 +44,7 @@ impl Spool {
         self.folder?()
     }
 
-    /// Checks that there is room for so many bytes.
+    /// Checks that there is room for this many bytes.
     pub(crate) fn announce(&self, total: Option<u64>) -> io::Result<()> {
         let Some(folder) = self.find_folder() else {
             return Err(io::Error::other(StreamError {

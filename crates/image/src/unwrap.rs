@@ -19,7 +19,7 @@ const INPUT_BUFFER: usize = 256 << 10;
 /// The unwrapped bytes of an image. Errors hold a [`StreamError`].
 pub type ImageStream = Box<dyn Read + Send>;
 
-/// Puts a decoder for `wrapping`, which is no archive, on top of `packed`.
+/// Puts a decoder for `wrapping`, which is not an archive, on top of `packed`.
 pub(crate) fn decompress(packed: ImageStream, wrapping: Wrapping) -> io::Result<ImageStream> {
     let used = Arc::new(AtomicU64::new(0));
     let input = CountingReader {

@@ -15,7 +15,7 @@ const THREADING_MEMORY: u64 = 128 << 20;
 pub enum OneThread {
     /// It has a single block.
     OneBlock,
-    /// Two blocks at once would take more than so many bytes.
+    /// Two blocks at once would take more than this many bytes.
     LargeBlocks(u64),
     /// There is but one core.
     OneCore,

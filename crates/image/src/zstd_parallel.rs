@@ -52,7 +52,7 @@ fn read_up_to(input: &mut impl Read, len: usize) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Section 3.1.2: a length of four bytes, then so many bytes.
+/// Section 3.1.2: a length of four bytes, then this many bytes.
 fn skip(input: &mut impl Read) -> io::Result<()> {
     let mut len = [0; 4];
     input.read_exact(&mut len)?;
@@ -66,7 +66,7 @@ fn skip(input: &mut impl Read) -> io::Result<()> {
 
 enum Walked {
     /// The frame is all there, or the data ends in it: the decoder will tell. It does not unpack
-    /// to more than so many bytes.
+    /// to more than this many bytes.
     Whole {
         unpacked: usize,
     },

@@ -56,7 +56,7 @@ pub enum WirelessKey {
     Derived(Secret),
     /// The passphrase itself, for WPA3.
     Plain(Secret),
-    /// What a server of the network is told.
+    /// What is sent to a server of the network.
     Enterprise(Box<Enterprise>),
     /// To be asked for once all else is checked; holds the line of the wish.
     Ask(usize),

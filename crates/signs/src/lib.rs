@@ -56,7 +56,7 @@ pub struct Sign {
     pub label: Option<String>,
     /// Its identifier in the form that its own tools use.
     pub id: Option<String>,
-    /// Bytes that it spans, where that is told.
+    /// Bytes that it spans, if it says so.
     pub size: Option<u64>,
 }
 

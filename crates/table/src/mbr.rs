@@ -43,7 +43,7 @@ pub struct Mbr {
 }
 
 impl Mbr {
-    /// Parses a sector; `None` if it is no master boot record: the end mark is missing, or an
+    /// Parses a sector; `None` if it is not a master boot record: the end mark is missing, or an
     /// entry's status byte is neither 0 nor 0x80, as in the boot sector of a file system.
     pub fn from_bytes(sector: &[u8; MBR_SIZE]) -> Option<Self> {
         if sector[0x1fe..] != [0x55, 0xaa] {

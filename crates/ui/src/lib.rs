@@ -58,7 +58,7 @@ pub enum Answer {
 
 impl Ui {
     /// A part of the result for people. Nobody reading it any more is no error; that it cannot be
-    /// written is told at the end.
+    /// written is reported at the end.
     pub fn result(&self, text: impl Display) {
         if !self.json {
             let text = text::safe(&text.to_string());

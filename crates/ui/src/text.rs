@@ -1,6 +1,6 @@
 //! Names from media, archives and servers, without what could command or deceive a terminal.
 
-/// Stands in for what is not shown.
+/// Replaces what is not shown.
 const SHOWN_INSTEAD: char = '\u{fffd}';
 
 /// Whether a character changes how others are shown, or is not seen at all: controls, marks of

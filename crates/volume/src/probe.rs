@@ -101,7 +101,7 @@ pub fn clean_label(raw: &[u8]) -> Option<String> {
     (!clean.is_empty()).then_some(clean)
 }
 
-/// Stands in for characters that could command a terminal.
+/// Replaces characters that could control a terminal.
 pub fn printable(c: char) -> char {
     if c.is_control() { '\u{fffd}' } else { c }
 }

@@ -195,7 +195,7 @@ fn size_of(
     if chosen.facts.is_none() && !chosen.path.exists() {
         return Ok((asked.ok_or_else(no_size)?, SectorSize::B512));
     }
-    // What is never written is told before anything is put together for it.
+    // What will never be written is reported before anything is assembled for it.
     if let Some(facts) = &chosen.facts
         && matches!(facts.verdict, Verdict::System(_) | Verdict::Locked)
         && !args.dry_run
@@ -246,7 +246,7 @@ fn remove_abandoned(place: &Path) {
     }
 }
 
-/// A sparse file in which the medium is put together.
+/// A sparse file in which the medium is assembled.
 struct Scratch {
     _lock: File,
     _folder: TempDir,

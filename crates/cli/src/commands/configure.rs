@@ -116,7 +116,7 @@ pub(super) fn files(report: &ConfigureReport) -> String {
     for (kind, word) in [
         (ChangeKind::New, "new"),
         (ChangeKind::Changed, "replaced"),
-        (ChangeKind::Renewed, "made anew"),
+        (ChangeKind::Renewed, "new for this unit"),
         (ChangeKind::Edited, "edited"),
         (ChangeKind::Removed, "removed"),
         (ChangeKind::Same, "as it was"),
@@ -147,7 +147,7 @@ pub(super) fn more(report: &ConfigureReport) -> Vec<(&'static str, String)> {
 fn more_of_dry_run(report: &ConfigureReport) -> Vec<(&'static str, String)> {
     match &report.host_key {
         Some(key) if key.is_new => {
-            let key = "made when this is carried out; its fingerprint is told then";
+            let key = "made when this is carried out; its fingerprint is shown then";
             more_with(report, vec![("host key", key.to_owned())])
         }
         _ => more(report),
@@ -225,7 +225,7 @@ fn dry_run_text(name: &str, report: &ConfigureReport) -> String {
         let word = match file.kind {
             ChangeKind::New => "new",
             ChangeKind::Removed => "removed",
-            ChangeKind::Renewed => "made anew",
+            ChangeKind::Renewed => "new for this unit",
             ChangeKind::Edited => "edited",
             _ => "replaced",
         };

@@ -351,7 +351,7 @@ fn find(cx: &Context, chosen: &Chosen, name: &str, medium: &Medium) -> Result<Fo
     })
 }
 
-/// The receipt of another medium, or one from before this medium was written anew.
+/// The receipt of another medium, or one from before this medium was rewritten.
 fn of_another(name: &str, path: &Path, receipt: &Receipt) -> Message {
     let medium = &receipt.medium;
     Message::new(

@@ -123,7 +123,7 @@ pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result
     })
 }
 
-/// A packed image is no card file: what is in it cannot be changed.
+/// A packed image is not a card file: what is in it cannot be changed.
 fn must_not_be_packed(name: &str, path: &Path) -> Outcome {
     let mut head = [0; 512];
     let read = open_plain(path).and_then(|mut file| file.read(&mut head));
@@ -237,7 +237,7 @@ pub(crate) fn tell_interrupted(cx: &Context, path: &Path) {
     if there.is_empty() {
         return;
     }
-    // One that cannot be opened is told by the command itself.
+    // One that cannot be opened is reported by the command itself.
     let Ok(medium) = cx.readers.open_for_reading(path) else {
         return;
     };

@@ -86,7 +86,7 @@ fn unknown(tag: &Tag, media: &[MediumFacts]) -> Message {
 /// The medium that a source names by its tag, or in a rack; `None` for files and addresses.
 pub(crate) fn named_as_source(cx: &Context, source: &Location) -> Option<Chosen> {
     let path = source.path().filter(|path| !path.exists())?;
-    // What is no medium either is told as a missing file.
+    // What is not a medium either is reported as a missing file.
     let chosen = find(cx, path, false).ok()?;
     chosen.tag().is_some().then_some(chosen)
 }

@@ -104,7 +104,7 @@ pub(crate) fn finish(
             let why = cx.folders.cache().err().filter(|_| keep == Keep::Yes);
             lines.extend(why.map(|why| ("not kept", why)));
         }
-        // The medium is right all the same.
+        // The medium is right anyway.
         Err(error) => lines.push(("not kept", reason(&error))),
     }
     lines
@@ -117,7 +117,7 @@ pub(crate) struct DownloadEvent {
     fetched_bytes: u64,
     /// What was there from earlier.
     kept_bytes: u64,
-    /// How often the connection broke and was made anew.
+    /// How often the connection broke and was restored.
     resumed: u64,
     /// Whether the server could not be asked if there is a newer one.
     unconfirmed: bool,

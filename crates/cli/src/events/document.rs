@@ -1,5 +1,5 @@
 //! The description of all lines of `--json`, made from their types: a schema for programs, and a page
-//! for people. `PINEWRIT_REWRITE_DOCS=1 cargo test -p pinewrit events` writes both anew.
+//! for people. `PINEWRIT_REWRITE_DOCS=1 cargo test -p pinewrit events` rewrites both.
 
 use std::fmt::Write;
 use std::path::Path;

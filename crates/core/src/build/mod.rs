@@ -26,7 +26,7 @@ use pinewrit_volume::files::fill::{FillError, Refusal, Taken, Taking, look_at, t
 use pinewrit_volume::files::{FilesError, open_to_change};
 use pinewrit_volume::format::{self, FormatError, FormatKind, FormatOptions};
 
-/// How often what was put together so far is sent on its way.
+/// How often what was gathered so far is sent on.
 const FLUSH_EVERY: Duration = Duration::from_millis(250);
 
 /// What a build depends on besides its layout.
@@ -236,7 +236,7 @@ fn type_by_size(
     else {
         return None;
     };
-    // One that cannot be made is told elsewhere.
+    // One that cannot be created is reported elsewhere.
     let made = pinewrit_fat::MakePlan::of(kind, range.len(), sector, None).ok()?;
     layout::type_for(made.width(), layout.scheme)
 }
@@ -363,7 +363,7 @@ pub fn build(
 /// Lets go out what has come, so that little is left to wait for at the end.
 fn keep_flushing(device: &dyn BlockDevice, is_done: &Receiver<()>) {
     while let Err(RecvTimeoutError::Timeout) = is_done.recv_timeout(FLUSH_EVERY) {
-        // What does not work is told by the last flush.
+        // Failures are reported by the last flush.
         let _ = device.flush();
     }
 }

@@ -229,7 +229,7 @@ impl BlockDevice for AmendedMedium {
 }
 
 impl Receipt {
-    /// The receipt of a whole medium without one partition of it, which is about to be written anew
+    /// The receipt of a whole medium without one partition of it, which is about to be rewritten
     /// and gets a receipt of its own. The rest of what a chunk holds must still be as it says; if not,
     /// the chunk stays recorded as it is, and will differ.
     ///

@@ -72,7 +72,7 @@ pub struct Receipt {
 pub struct ReceiptMedium {
     /// Its name: the file's, or the device's path.
     pub name: String,
-    /// Its tag, if it is no card file.
+    /// Its tag, if it is not a card file.
     pub tag: Option<String>,
     /// How it was connected.
     pub bus: Option<String>,
@@ -266,7 +266,7 @@ pub enum ReceiptError {
 pub enum Kinship {
     /// The same identifiers.
     Same,
-    /// Other identifiers: it is a receipt of another medium, or this one was written anew.
+    /// Other identifiers: it is a receipt of another medium, or this one was rewritten.
     Other,
     /// The medium has no identifiers any more.
     Unknown,

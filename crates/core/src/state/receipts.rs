@@ -24,7 +24,7 @@ const ENDING: &str = ".receipt.json";
 /// A medium whose receipt is looked for.
 #[derive(Clone, Copy, Debug)]
 pub struct Subject<'a> {
-    /// Its tag, if it is no card file.
+    /// Its tag, if it is not a card file.
     pub tag: Option<&'a str>,
     /// Where it is; of card files, the full path.
     pub place: &'a Path,

@@ -25,7 +25,7 @@ const TICK: Duration = Duration::from_millis(100);
 /// Silence from here on is a pause.
 const PAUSE: Duration = Duration::from_millis(700);
 
-/// So many bytes that nobody wrote there are no flipped bits any more.
+/// This many bytes that nobody wrote there are no flipped bits any more.
 const MISPLACED: u64 = 512;
 
 /// How the stream of chunks ended.
@@ -36,7 +36,7 @@ pub(super) enum StreamOutcome {
         checksum: Option<ChecksumReport>,
         regions: Vec<RegionFacts>,
     },
-    /// It broke off; why is told elsewhere.
+    /// It broke off; the reason is reported elsewhere.
     Broken,
 }
 

@@ -26,7 +26,7 @@ pub struct WritePlan {
     pub request: WriteRequest,
     /// What is in the image, as far as a quick look reaches.
     pub preview: Option<Inspection>,
-    /// What speaks against writing it; whoever knows better may do it all the same.
+    /// What speaks against writing it; whoever knows better may do it anyway.
     pub doubts: Vec<ImageDoubt>,
     /// What the settings would change in the image, as far as a quick look reaches.
     pub rehearsal: Option<ConfigureReport>,

@@ -61,7 +61,7 @@ struct NoteState {
 }
 
 impl<'a> NoteKeeper<'a> {
-    /// Begins a note. Where it cannot be kept, the observer is told.
+    /// Begins a note. If it cannot be kept, the observer is informed.
     pub(super) fn begin(
         inner: &'a dyn Observer,
         store: Option<&'a StateFolder>,

@@ -48,7 +48,7 @@ pub(super) struct State {
 }
 
 impl State {
-    /// Takes note of what a worker told, so many seconds after the start. What can be read back
+    /// Takes note of what a worker told, this many seconds after the start. What can be read back
     /// at once goes to `to_check`.
     pub(super) fn take(&mut self, event: Event, now: f64, to_check: Option<&Sender<ChunkRecord>>) {
         let point = |record: &ChunkRecord, bytes: u64, took: Duration| PacePoint {

@@ -92,10 +92,10 @@ pub enum CheckError {
     /// A block belongs to two files.
     #[error("block {0} belongs to two files")]
     Shared(u64),
-    /// A block of a file is told to be free.
+    /// A block of a file is marked as free.
     #[error("block {0} belongs to a file, and its bitmap says that it is free")]
     Unmarked(u64),
-    /// A block is told to be in use, and belongs to nothing.
+    /// A block is marked as used, but belongs to nothing.
     #[error("block {0} belongs to nothing, and its bitmap says that it is in use")]
     Lost(u64),
 }

@@ -74,7 +74,7 @@ impl Check<'_> {
 
     /// The blocks behind the descriptors, which were marked with these: a map leads to the first of
     /// each, and these to the others ("Meta Block Groups", `resize_inode`). Whoever makes the file
-    /// system larger writes it anew, so that it only matters that it counts them.
+    /// system larger rewrites it, so only the count matters.
     fn reserve(&mut self, inode: &Inode) -> Done {
         let number = InodeNumber::RESIZE;
         let sb = self.sb();

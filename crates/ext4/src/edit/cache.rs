@@ -7,7 +7,7 @@ use pinewrit_disk::{BlockDevice, DiskError, Spans};
 
 use crate::blocks::ExtError;
 
-/// Bytes that are put together for one request.
+/// Bytes that are combined into one request.
 const REQUEST: usize = 1 << 20;
 
 struct Slot {
@@ -28,7 +28,7 @@ pub(super) struct Cache<D> {
     content: (u64, Vec<u8>),
     /// Whether its blocks were in use when the work began.
     content_was_freed: bool,
-    /// Blocks that were in use then and are not any more.
+    /// Blocks that were in use then and no longer are.
     freed: Spans,
 }
 

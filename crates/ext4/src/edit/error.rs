@@ -1,10 +1,10 @@
-//! Why a change was not created.
+//! Why a change was not made.
 
 use pinewrit_disk::DiskError;
 
 use crate::{ExtError, SuperblockError};
 
-/// Why a file system cannot be changed, or a change was not created. A change that fails leaves all
+/// Why a file system cannot be changed, or a change was not made. A change that fails leaves all
 /// as it was before.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]

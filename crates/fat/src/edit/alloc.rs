@@ -116,7 +116,7 @@ impl FreeMap {
         part(hint, self.end).chain(part(2, hint))
     }
 
-    /// Takes so many clusters; `None` if there are too few, or they are not together.
+    /// Takes this many clusters; `None` if there are too few, or they are not together.
     pub(super) fn take(&mut self, wanted: u64, placement: Placement) -> Option<Vec<Range<u32>>> {
         if wanted > self.count {
             return None;

@@ -43,7 +43,7 @@ pub(super) fn hint<D: BlockDevice>(store: &Store<D>) -> Result<Option<u32>, FatE
 
 /// What goes to one place.
 enum Piece<'f> {
-    /// A part of a directory, which is put together when it is written.
+    /// A part of a directory, assembled when it is written.
     Folder(&'f Folder, Range<usize>),
     Bytes(Vec<u8>),
 }

@@ -1,4 +1,4 @@
-//! Why a change was not created.
+//! Why a change was not made.
 
 use std::io;
 
@@ -7,7 +7,7 @@ use pinewrit_disk::DiskError;
 use crate::error::FatError;
 use crate::name::NameError;
 
-/// Why a file system cannot be changed, or a change was not created. A change that fails leaves all
+/// Why a file system cannot be changed, or a change was not made. A change that fails leaves all
 /// as it was before, unless the device failed.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]

@@ -35,7 +35,7 @@ const PIECE: u64 = 4096;
 pub struct Editor<D> {
     store: Store<D>,
     free: FreeMap,
-    /// Clusters that were in use when the work began and are not any more.
+    /// Clusters that were in use when the work began and no longer are.
     freed: Spans,
     /// Content on the device that a failure has made unusable.
     is_spoiled: bool,
@@ -281,7 +281,7 @@ impl<D: BlockDevice> Editor<D> {
             self.insert_raw(folder, name, to, raw)?;
         } else {
             self.insert_raw(folder, name, to, raw)?;
-            // The folder may have been put together anew.
+            // The folder may have been rebuilt.
             let found = self.found(path)?;
             self.store.folder_mut(found.folder)?.remove(&found.entry);
         }

@@ -24,7 +24,7 @@ pub enum ChangeKind {
     New,
     /// Its content is replaced.
     Changed,
-    /// It came with the image, the same on every card, and is made anew for this unit.
+    /// It came with the image, the same on every card, and is replaced for this unit.
     Renewed,
     /// Something in it changes; the rest stays as it is.
     Edited,

@@ -1,6 +1,6 @@
 //! The rack: readers and cards that are simulated, for rehearsals and tests.
 //!
-//! It stands in for the computer's own readers as a whole ([`Readers`](crate::Readers)); nothing
+//! It replaces the computer's own readers as a whole ([`Readers`](crate::Readers)); nothing
 //! else knows which of them it works with.
 
 mod device;

@@ -65,7 +65,7 @@ const OTHERS: &[&str] = &[
     "txt", "md", "pdf", "html", "htm", "rtf", "sha256", "sha512", "sha1", "md5", "asc", "sig",
     "json", "xml", "yml", "yaml", "toml", "bmap", "png", "jpg", "svg", "ini", "cfg", "log", "nfo",
 ];
-/// Less than this is no image of a medium without an ending that says so.
+/// Less than this is not an image of a medium without an ending that says so.
 const SMALLEST: u64 = 1 << 20;
 
 #[derive(PartialEq, Eq, PartialOrd, Ord)]

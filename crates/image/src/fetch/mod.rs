@@ -47,7 +47,7 @@ pub struct FetchStats {
     pub fetched: u64,
     /// Bytes that were there already from an earlier download.
     pub kept: u64,
-    /// How often a broken connection was made anew.
+    /// How often a broken connection was restored.
     pub resumed: u64,
     /// A kept copy is used without the server having confirmed it.
     pub unconfirmed: bool,

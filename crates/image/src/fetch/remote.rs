@@ -26,7 +26,7 @@ use crate::packed::{PackedBytes, PackedReader};
 const FIRST: u64 = 64 << 10;
 /// The end of the file that is fetched at once, in bytes: indexes and directories are there.
 const TAIL: u64 = 64 << 10;
-/// So many bytes are rather read and dropped than asked for anew.
+/// Up to this many bytes are read and dropped rather than requested again.
 const SMALL_GAP: u64 = 256 << 10;
 /// How often a waiting reader looks whether it shall stop.
 const LOOK: Duration = Duration::from_millis(50);
@@ -381,7 +381,7 @@ impl Remote {
         fetched
     }
 
-    /// Makes broken connections anew until nothing has arrived for too long.
+    /// Restores broken connections until nothing has arrived for too long.
     fn fetch_lastingly(
         &self,
         buffer: &mut [u8],

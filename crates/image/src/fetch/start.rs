@@ -12,7 +12,7 @@ pub(super) const IN_MEMORY: u64 = 32 << 20;
 pub(super) enum Start {
     /// In memory, and no more than fits there.
     Memory(Vec<u8>),
-    /// In a file, of which so many bytes are filled.
+    /// In a file, of which this many bytes are filled.
     File(File, u64),
 }
 

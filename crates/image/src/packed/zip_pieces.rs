@@ -58,7 +58,7 @@ impl PackedBytes for JoinedZip {
 /// Shows the disks in `files`, which are those of the zip `name`, as one zip.
 ///
 /// # Errors
-/// Disks are missing, or this is no zip cut by its packer.
+/// Disks are missing, or this is not a zip cut by its packer.
 pub(crate) fn join(files: Files, name: &str) -> Result<Arc<dyn PackedBytes>, PiecesFault> {
     let unlike = || PiecesFault::NoZip {
         name: name.to_owned(),

@@ -10,7 +10,7 @@ use crate::packed::{self, PackedBytes};
 use crate::spool::{Spool, StoredPart};
 use crate::{Member, OpenError, UnpackedSize, Wrapping};
 
-/// An archive whose members are the pieces of one image, and these put together.
+/// An archive whose members are the pieces of one image, and the joined pieces.
 pub(super) struct PiecesInside {
     pub(super) layer: Layer,
     pub(super) packed: Arc<dyn PackedBytes>,
@@ -51,7 +51,7 @@ impl ImageSource {
         spool.keep(self.stream()?)
     }
 
-    /// An archive whose members are the pieces of one image, and these put together.
+    /// An archive whose members are the pieces of one image, and the joined pieces.
     pub(super) fn find_pieces(
         &self,
         kind: Wrapping,

@@ -17,7 +17,7 @@ const MAX_LOGICAL: u32 = 124;
 /// How large a partition is to be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PartitionSize {
-    /// So many bytes, rounded up to whole sectors.
+    /// This many bytes, rounded up to whole sectors.
     Bytes(u64),
     /// All of the gap that it is put in.
     Rest,

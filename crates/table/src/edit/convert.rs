@@ -11,7 +11,7 @@ impl TableEdit {
     /// entries go.
     ///
     /// # Errors
-    /// [`TableError::InTheWay`] names everything that stands in the way; nothing is changed then.
+    /// [`TableError::InTheWay`] names all obstacles; nothing is changed then.
     pub fn convert(
         &mut self,
         to: SchemeKind,

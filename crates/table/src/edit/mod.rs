@@ -123,7 +123,7 @@ pub enum TableError {
         /// Its size in bytes.
         size: u64,
     },
-    /// What stands in the way of another kind of table.
+    /// What prevents another kind of table.
     #[error("the table cannot be changed: {}", .0.join("; "))]
     InTheWay(Vec<String>),
     /// The device failed.

@@ -3,7 +3,7 @@
 use pinewrit_core::receipt::Receipt;
 use pinewrit_core::write::PacePoint;
 
-/// A chunk takes this many times as long as the usual one, and at least so many seconds.
+/// A chunk takes this many times as long as the usual one, and at least this many seconds.
 const SLOW: f64 = 5.0;
 const SLOW_SECONDS: f64 = 0.5;
 

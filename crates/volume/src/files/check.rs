@@ -92,7 +92,7 @@ fn read_lines(text: &str) -> Option<BTreeMap<String, Expected>> {
         }
         let list: List = toml::from_str(&format!("[files]\n{}", part.join("\n"))).ok()?;
         for (path, expected) in list.files {
-            // Twice the same is told by reading it as a whole.
+            // Duplicates are reported when it is read as a whole.
             if all.insert(path, expected).is_some() {
                 return None;
             }

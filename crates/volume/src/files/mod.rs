@@ -350,7 +350,7 @@ impl<'a> Files<'a> {
         }
     }
 
-    /// Size of a file, links followed; `None` if there is none, or it is no file.
+    /// Size of a file, links followed; `None` if there is none, or it is not a file.
     ///
     /// # Errors
     /// [`FilesError`].
@@ -649,7 +649,7 @@ impl Rights {
     }
 }
 
-/// A larger file is no text that anybody edits.
+/// A larger file is not a text that anybody edits.
 pub const MAX_TEXT: u64 = 1 << 20;
 /// Paths are not longer in the kernel either.
 const MAX_PATH: usize = 4096;

@@ -168,7 +168,7 @@ fn meant_without_top(
         }
     });
     if visited.is_err() {
-        // There are several, or what is wrong is told when it is unpacked.
+        // There are several, or the fault is reported when it is unpacked.
         return Ok(None);
     }
     let Some(top) = tops.pop_first().filter(|_| !below.is_empty()) else {

@@ -38,7 +38,7 @@ impl Met<'_> {
     }
 }
 
-/// What is told of each node; whether to go on.
+/// Called with each node; returns whether to go on.
 pub(super) type Visit<'v> = &'v mut dyn FnMut(Node, &Met<'_>) -> Result<bool, FilesError>;
 
 /// Calls `visit` with all below a folder, folders before what is in them, names in order. `visit`

@@ -7,7 +7,7 @@ use pinewrit_ui::Exit;
 use pinewrit_ui::Message;
 use pinewrit_ui::{Answer, Ui, units};
 
-/// Refuses or asks about what is no image that is known, is too short, or is for other media. What is
+/// Refuses or asks about what is not an image that is known, is too short, or is for other media. What is
 /// answered with yes is written as it is.
 pub(super) fn ask(ui: &Ui, wish: &Wish<'_>, plan: &mut WritePlan) -> Result<(), Message> {
     let name = plan.source.name();

@@ -192,7 +192,7 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
             unfinished: medium.note.as_ref(),
         });
     }
-    // A draft was told of when it was put together.
+    // A draft was reported when it was assembled.
     if !wish.is_draft {
         let text = PlanText {
             plan: &plan,
@@ -402,7 +402,7 @@ impl Work<'_> {
             if let Err(message) = outcome {
                 let message = message.of(id.clone());
                 sections.push(failed_section(name, &image, &message));
-                // All but the last are told at once.
+                // All but the last are reported at once.
                 if let Some(earlier) = failure.replace(message) {
                     tell_failure(ui, &earlier);
                 }

@@ -23,7 +23,7 @@ const NETWORK_CONFIG: &str = "network-config";
 /// The label of file systems on which cloud-init looks for a seed by itself, in either case.
 pub(crate) const LABEL: &str = "CIDATA";
 
-/// A seed file larger than this was not created by anybody.
+/// A seed file larger than this was not written by anybody.
 pub(crate) const MAX_FILE: u64 = 1 << 20;
 
 /// One file of the seed, and its content.

@@ -26,7 +26,7 @@ pub(crate) struct NetworkConfig {
     vlans: BTreeMap<String, Vlan>,
 }
 
-/// The same, as it stands in netplan's own files.
+/// The same, as in netplan's own files.
 #[derive(Serialize)]
 pub(crate) struct NetplanFile {
     network: NetworkConfig,

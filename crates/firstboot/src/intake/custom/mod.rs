@@ -64,7 +64,7 @@ struct Step {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum CustomError {
-    /// The file is no intake.
+    /// The file is not an intake.
     #[error("it is not an intake: {0}")]
     Form(String),
     /// A place is none.

@@ -14,7 +14,7 @@ use super::{Fill, FillError, Filled, MAX_KNOWN, Refusal, Stands};
 
 /// Bytes that a file can have: 32 bits count them.
 const MAX_FILE: u64 = u32::MAX as u64;
-/// What cannot be is told all at once, up to so many.
+/// What cannot be stored is reported all at once, up to this many.
 const MAX_REFUSED: usize = 50;
 /// Bytes of directories that are gathered before they are written.
 const MAX_GATHERED: usize = 64 << 20;

@@ -129,7 +129,7 @@ pub trait Fill {
     /// # Errors
     /// [`FillError`].
     fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Filled;
-    /// Whether a name can stand beside all that came before it. What cannot is told later, all at once.
+    /// Whether a name is possible beside all earlier ones. Those that are not are reported later, all at once.
     ///
     /// # Errors
     /// [`FillError`].

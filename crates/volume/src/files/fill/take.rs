@@ -29,7 +29,7 @@ pub struct Portion {
     pub is_template: bool,
     /// Folders that are taken off the front of an archive's names, after picking.
     pub strip: usize,
-    /// Where it goes: a folder, unless it names a file anew.
+    /// Where it goes: a folder, unless it gives a file a new name.
     pub to: String,
     /// Whether an archive is copied as the file that it is.
     pub is_packed: bool,
@@ -271,7 +271,7 @@ impl Taking<'_> {
         let archive = Unpackable::open(location, self.options).map_err(unreadable)?;
         match (archive.is_archive(), location) {
             (true, _) => self.archive(&archive, location),
-            // A packed file that is no archive is copied as it is.
+            // A packed file that is not an archive is copied as it is.
             (false, Location::Path(from)) => self.single(from),
             (false, Location::Url(_)) => Err(FillError::refused(
                 format!("{location} is not an archive"),
@@ -280,7 +280,7 @@ impl Taking<'_> {
         }
     }
 
-    /// A text that stands in the layout itself.
+    /// A text in the layout itself.
     fn text(&mut self, text: &str) -> Result<(), FillError> {
         let target = self.target("")?;
         let text = match self.names {

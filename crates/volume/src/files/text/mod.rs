@@ -68,7 +68,7 @@ pub enum Edit {
     RemoveWord(String),
 }
 
-/// Why an edit was not created.
+/// Why an edit was not made.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum EditFault {
