@@ -114,7 +114,7 @@ fn one_of_several_is_named(#[case] packer: &str, #[case] archive: &str) {
     }
     let args = ["write", archive, "--to", "card.img", "--size", "16MiB"];
     bench.run(&args).expect(4).says(&[
-        "holds several images",
+        "contains several images",
         "b2.img",
         "b4.img",
         "--member b2.img",
@@ -135,7 +135,7 @@ fn only_the_archive_has_members() {
     bench
         .run(&["inspect", "hut.img", "--member", "x"])
         .expect(4)
-        .says(&["is no archive", "omit --member"]);
+        .says(&["is not an archive", "omit --member"]);
 }
 
 #[rstest]
@@ -160,7 +160,7 @@ fn an_archive_without_an_image() {
         bench
             .run(&["inspect", "a.zip"])
             .expect(4)
-            .says(&["a.zip holds no image", "read-me.txt"]);
+            .says(&["a.zip contains no image", "read-me.txt"]);
     }
 }
 

@@ -194,16 +194,16 @@ fn single_members_are_picked() {
 #[rstest]
 #[case::two_rests("size = \"rest\"\n[[partition]]\nsize = \"rest\"\n", &["line 4", "second partition takes the rest"])]
 #[case::too_large("size = \"1GB\"\n", &["line 2", "no room for"])]
-#[case::label("size = \"8MiB\"\nfilesystem = \"fat16\"\nlabel = \"MUCH-TOO-LONG\"\n", &["line 5", "13 bytes, 11"])]
-#[case::kind("size = \"8MiB\"\ntype = \"linus\"\n", &["line 4", "no type of partition"])]
+#[case::label("size = \"8MiB\"\nfilesystem = \"fat16\"\nlabel = \"MUCH-TOO-LONG\"\n", &["line 5", "13 bytes; at most 11"])]
+#[case::kind("size = \"8MiB\"\ntype = \"linus\"\n", &["line 4", "not a partition type"])]
 #[case::word("size = \"8MiB\"\nfilesystm = \"ext4\"\n", &["line 4", "did you mean `filesystem`"])]
 #[case::missing("size = \"8MiB\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"nowhere\"\n", &["line 6", "nowhere"])]
 #[case::member("size = \"rest\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"a.tar\"\npick = \"boot/loadr.bin\"\n", &["line 5", "no member boot/loadr.bin", "boot/loader.bin"])]
-#[case::climbs("size = \"rest\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"bad.tar\"\n", &["line 5", "climbs out"])]
+#[case::climbs("size = \"rest\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"bad.tar\"\n", &["line 5", "leaves the archive"])]
 #[case::fat_name("size = \"rest\"\nfilesystem = \"fat16\"\n[[partition.content]]\nfrom = \"names\"\n", &["line 5", "':'"])]
 #[case::fat_link("size = \"rest\"\nfilesystem = \"fat16\"\n[[partition.content]]\nfrom = \"links\"\n", &["line 5", "a link"])]
-#[case::blob_on_table("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"256B\"\n", &["line 4", "over the partition table"])]
-#[case::blob_on_partition("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"2MiB\"\n", &["line 4", "over partition 1"])]
+#[case::blob_on_table("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"256B\"\n", &["line 4", "overlap the partition table"])]
+#[case::blob_on_partition("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"2MiB\"\n", &["line 4", "overlap partition 1"])]
 #[case::blob_too_large("size = \"8MiB\"\n[[blob]]\nfrom = \"loader\"\nat = \"8KiB\"\nmax = \"1KiB\"\n", &["line 4", "1024 are allowed"])]
 #[case::five("size = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n[[partition]]\nsize = \"1MiB\"\n", &["5 partitions", "four"])]
 #[case::full("size = \"2MiB\"\nfilesystem = \"ext4\"\n[[partition.content]]\nfrom = \"large\"\nto = \"/\"\n", &["no room", "a larger partition"])]
@@ -247,7 +247,7 @@ fn a_dry_run_shows_the_partitions_and_makes_nothing() {
             "--dry-run",
         ])
         .expect(0)
-        .shows(&["nothing was made", "loader.bin at byte 8192"]);
+        .shows(&["nothing was created", "loader.bin at byte 8192"]);
     assert!(!bench.path("hut.img").exists());
 }
 

@@ -166,7 +166,7 @@ fn names_that_climb_out_are_refused() {
     bench
         .run(&["files", "unpack", "hut.img", "root:/srv", "bad.zip"])
         .expect(4)
-        .says(&["climbs out"]);
+        .says(&["leaves the archive"]);
     sound(&bench);
 }
 
@@ -295,7 +295,7 @@ fn something_moves(#[case] place: &str, #[case] to: &str, #[case] now: &str) {
 #[case::below_itself("root:/etc", "/etc/default/etc", "below itself")]
 #[case::fat_below_itself("boot:/overlays", "/overlays/x/overlays", "below itself")]
 #[case::on_something("root:/etc/hosts", "/etc/fstab", "already")]
-#[case::from_nowhere("root:/etc/none", "/etc/some", "there is no")]
+#[case::from_nowhere("root:/etc/none", "/etc/some", "does not exist")]
 fn moves_that_cannot_be(#[case] place: &str, #[case] to: &str, #[case] says: &str) {
     let bench = Bench::with_hut();
     let before = bench.read("hut.img");
@@ -437,5 +437,5 @@ fn a_packed_image_is_not_changed() {
     bench
         .run(&["configure", "hut.img.zst", "--settings", "hut.toml"])
         .expect(2)
-        .says(&["is packed (zstd)", "pinewrit write hut.img.zst"]);
+        .says(&["is compressed (zstd)", "pinewrit write hut.img.zst"]);
 }

@@ -251,7 +251,7 @@ fn settings_that_are_there_are_not_replaced_unasked() {
     let before = bench.read("card.img");
     bench.write("hut.toml", SETTINGS.replace("larkfell-03", "larkfell-04"));
     bench.run(&CONFIGURE).expect(3).says(&[
-        "settings on this medium already",
+        "this medium already has settings",
         "/user-data",
         "--yes",
     ]);
@@ -424,7 +424,7 @@ fn many_mistakes_come_at_once() {
     for what in [
         "overlap",
         "network address",
-        "is outside of",
+        "is outside",
         "no country",
         "did you mean",
     ] {
@@ -528,7 +528,7 @@ fn what_the_settings_refer_to_has_to_be_there() {
     bench.write("hut.toml", format!("{SETTINGS}{edit}"));
     let args = ["configure", "hut.img", "--settings", "hut.toml"];
     bench.run(&args).expect(7).says(&[
-        "the settings ask for what hut.img does not have",
+        "the settings ask for something that hut.img does not have",
         "there is no line \"nothing\"",
         "nothing was changed",
     ]);

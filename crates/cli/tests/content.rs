@@ -117,17 +117,17 @@ fn content(name: &str) -> Vec<u8> {
 }
 
 #[rstest]
-#[case::rar("rar", Refused, "packed as rar")]
-#[case::cab("cab", Refused, "packed as cab")]
-#[case::cpio("cpio", Refused, "packed as cpio")]
-#[case::cpio_binary("cpio, binary", Refused, "packed as cpio")]
-#[case::rpm("rpm", Refused, "packed as rpm")]
-#[case::deb("deb", Refused, "packed as ar or deb")]
-#[case::compress("compress", Refused, "packed as compress (.Z)")]
-#[case::lzop("lzop", Refused, "packed as lzop")]
-#[case::lrzip("lrzip", Refused, "packed as lrzip")]
+#[case::rar("rar", Refused, "rar, a format")]
+#[case::cab("cab", Refused, "cab, a format")]
+#[case::cpio("cpio", Refused, "cpio, a format")]
+#[case::cpio_binary("cpio, binary", Refused, "cpio, a format")]
+#[case::rpm("rpm", Refused, "rpm, a format")]
+#[case::deb("deb", Refused, "ar or deb, a format")]
+#[case::compress("compress", Refused, "compress (.Z), a format")]
+#[case::lzop("lzop", Refused, "lzop (.lzo), a format")]
+#[case::lrzip("lrzip", Refused, "lrzip (.lrz), a format")]
 #[case::old_lz4("old lz4", Refused, "lz4 in its older form")]
-#[case::wim("wim", Refused, "packed as wim")]
+#[case::wim("wim", Refused, "wim, a format")]
 #[case::qcow2("qcow2", Refused, "disk in the format qcow2")]
 #[case::vmdk("vmdk", Refused, "disk in the format VMDK")]
 #[case::vhd("vhd, growing", Refused, "disk in the format VHD")]
@@ -142,11 +142,11 @@ fn content(name: &str) -> Vec<u8> {
 #[case::elf("elf", Refused, "ELF")]
 #[case::text("text", Refused, "text")]
 #[case::page("page", Refused, "web page")]
-#[case::nothing("nothing", Refused, "0 bytes")]
+#[case::nothing("nothing", Refused, "is empty")]
 #[case::few("a few bytes", Refused, "not an image")]
-#[case::noise("noise", Asked, "not known to be an image")]
-#[case::zeros("zeros", Asked, "not known to be an image")]
-#[case::ones("ones", Asked, "not known to be an image")]
+#[case::noise("noise", Asked, "is not a known kind of image")]
+#[case::zeros("zeros", Asked, "is not a known kind of image")]
+#[case::ones("ones", Asked, "is not a known kind of image")]
 #[case::boot_sector("boot sector", Written, "")]
 #[case::fat("MBR with FAT", Written, "")]
 #[case::mbr_xfs("MBR with XFS", Written, "")]
@@ -413,7 +413,7 @@ fn no_room_for_what_has_to_be_unpacked_first() {
     let run = bench.run(&["write", "b.zip", "--to", "card.img", "--size", "24MiB"]);
     bench.judge("umount", &["cache"]).unwrap().expect(0);
     run.expect(4)
-        .says(&["no room", "needed", "free", "XDG_CACHE_HOME"]);
+        .says(&["not enough space", "needed", "free", "XDG_CACHE_HOME"]);
     assert!(!bench.path("card.img").exists());
 }
 

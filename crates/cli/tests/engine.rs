@@ -353,7 +353,7 @@ fn a_new_release_writes_what_differs() {
         ])
         .expect(0);
     assert!(
-        run.stdout.contains("written   3.20 MB") && run.stdout.contains("kept      3.15 MB"),
+        run.stdout.contains("written   3.20 MB") && run.stdout.contains("skipped   3.15 MB"),
         "{}",
         run.stdout
     );

@@ -328,7 +328,7 @@ fn a_change_killed_at_any_moment_leaves_a_sound_fat() {
         child.wait().unwrap();
         rack("instant");
         let run = bench.run(&nothing);
-        let is_back = run.stderr.contains("it was put back");
+        let is_back = run.stderr.contains("it was rolled back");
         halfway += u64::from(is_back);
         assert_eq!(
             bench.read("card.img") == image,

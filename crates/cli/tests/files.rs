@@ -34,7 +34,11 @@ fn looking_shows_what_is_there() {
     bench
         .run(&["files", "tree", "hut.img", "boot:/"])
         .expect(0)
-        .shows(&["├─ EFI/", "│     └─ BOOTAA64.EFI", "8 files in 3 folders"]);
+        .shows(&[
+            "├─ EFI/",
+            "│     └─ BOOTAA64.EFI",
+            "8 files in 3 directories",
+        ]);
     bench
         .run(&["files", "read", "hut.img", "2:/etc/os-release"])
         .expect(0)
@@ -64,7 +68,7 @@ fn looking_shows_what_is_there() {
 #[case::two_file_systems(&["list", "hut.img", "/etc"], 2, "no file system for the place")]
 #[case::no_place(&["list", "hut.img", "root:etc"], 2, "PARTITION:/path")]
 #[case::not_empty(&["remove", "hut.img", "root:/etc", "--yes"], 2, "--all")]
-#[case::the_root(&["remove", "hut.img", "root:/", "--all", "--yes"], 2, "is not removed")]
+#[case::the_root(&["remove", "hut.img", "root:/", "--all", "--yes"], 2, "cannot be removed")]
 #[case::no_folder(&["tree", "hut.img", "boot:/boot.conf"], 2, "boot:/boot.conf is not a directory")]
 #[case::no_line(&["edit", "hut.img", "boot:/boot.conf", "--on", "x"], 6, "there is no line")]
 #[case::many_lines(&["edit", "hut.img", "boot:/boot.conf", "--word", "x"], 2, "--line adds a line")]
@@ -260,7 +264,7 @@ fn archives_go_over_what_is_there() {
     };
     unpack(&["--dry-run"])
         .expect(0)
-        .says(&["all of huts.tar.gz is in its folder huts", "--strip 1"])
+        .says(&["all of huts.tar.gz is in the directory huts", "--strip 1"])
         .shows(&["2 new, 0 replaced"]);
     // Older than what is there.
     unpack(&["--strip", "1"])
@@ -319,7 +323,7 @@ fn a_place_is_compared_with_a_list() {
         .expect(6)
         .says(&[
             "brindle-b2.dtb: 24 000 bytes, expected 24 001",
-            "gauge; an editor has made gauge.txt of it",
+            "gauge; an editor renamed it to gauge.txt",
             "boot.conf",
         ]);
     bench.write("list.toml", "no list");
@@ -330,7 +334,7 @@ fn a_place_is_compared_with_a_list() {
 
 #[rstest]
 #[case::plain(&["10.77.3.0/24"], 0, &["255.255.255.0", "10.77.3.1 to 10.77.3.254", "254"])]
-#[case::pool(&["10.77.3.0/24", "--pool", "10.77.3.100-10.77.3.150"], 0, &["51, 203 are left"])]
+#[case::pool(&["10.77.3.0/24", "--pool", "10.77.3.100-10.77.3.150"], 0, &["51, 203 left"])]
 #[case::overlap(&["10.77.3.0/24", "--with", "10.77.0.0/22"], 6, &["10.77.4.0/24"])]
 #[case::broadcast(&["10.77.3.255/24"], 6, &["10.77.3.0/24"])]
 #[case::no_net(&["10.77.3.0"], 2, &[""])]

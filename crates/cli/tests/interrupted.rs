@@ -57,8 +57,8 @@ fn an_interrupted_run_is_put_back_by_the_next() {
     let bench = bench();
     interrupt(&bench);
     bench.run(&NOTHING).says(&[
-        "an earlier change of card.img was interrupted: 512 B of it are on the medium, 512 B",
-        "it was put back",
+        "an earlier change of card.img was interrupted: 512 B of it is on the medium, 512 B",
+        "it was rolled back",
     ]);
     assert!(bench.read("card.img") == small_image());
     bench.run(&CONFIGURE).expect(0);
@@ -127,10 +127,13 @@ fn an_undo_file_of_another_card_is_kept_for_it() {
     other[(1 << 20) + 40] = 0x5c;
     bench.write("card.img", &other);
     let run = bench.run(&CONFIGURE).expect(0);
-    assert!(!run.stderr.contains("put back"), "{}", run.stderr);
+    assert!(!run.stderr.contains("rolled back"), "{}", run.stderr);
     assert_eq!(bench.read("card.img")[(1 << 20) + 40], 0x5c);
     bench.write("card.img", halfway);
-    bench.run(&CONFIGURE).expect(0).says(&["it was put back"]);
+    bench
+        .run(&CONFIGURE)
+        .expect(0)
+        .says(&["it was rolled back"]);
 }
 
 /// A rack with a card of a slow reader, or one that takes no time.
@@ -166,7 +169,7 @@ fn a_change_killed_at_any_moment_is_put_back() {
         child.wait().unwrap();
         rack(&bench, "instant");
         let run = bench.run(&nothing);
-        let is_back = run.stderr.contains("it was put back");
+        let is_back = run.stderr.contains("it was rolled back");
         assert_eq!(
             bench.read("card.img") == image,
             is_back,

@@ -97,7 +97,7 @@ fn a_missing_piece_is_named(#[case] commands: &str, #[case] missing: &str) {
         write(&bench, &format!("in/{given}")).expect(4).says(&[
             "pieces are missing",
             missing,
-            "into the same folder",
+            "into the same directory",
         ]);
     }
     write(&bench, "in")

@@ -93,7 +93,7 @@ fn a_medium_in_a_reader_is_a_source() {
 )]
 #[case::lies_and_wraps(
     r#"faults = [{ kind = "smaller-than-told", real = "8MiB", beyond = "wraps" }]"#,
-    &["is smaller than it says", "found at its start"]
+    &["is smaller than it says", "appeared at its start"]
 )]
 #[case::lies_and_loses(
     r#"faults = [{ kind = "smaller-than-told", real = "8MiB" }]"#,
@@ -186,7 +186,7 @@ fn cards_are_moved_as_by_hand() {
     let card = tag(&bench, "rack:slot");
     run(&bench, &["rack", "insert", "other", "slot"])
         .expect(2)
-        .says(&["reader slot holds card card already", "rack remove card"]);
+        .says(&["reader slot already holds card card", "rack remove card"]);
     run(&bench, &["rack", "insert", "other", "hub"]).expect(0);
     run(&bench, &["rack", "swap", "slot", "hub"]).expect(0);
     let shown = run(&bench, &["rack", "show"]).expect(0).stdout;

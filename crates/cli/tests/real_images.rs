@@ -90,7 +90,7 @@ fn real_images_to_block_devices(
         assert!(run.code == 0 || run.code == 3, "{}", run.stderr);
     }
     let run = bench.run(&[&args[..], options].concat()).expect(0);
-    assert!(run.stdout.contains("then take it out"), "{}", run.stdout);
+    assert!(run.stdout.contains("then remove it"), "{}", run.stdout);
     let image = fs::read(image).unwrap();
     // Read independently: by another program, through the device. Nothing of a hybrid image is
     // taken for free, so that it is the same without the option.

@@ -63,7 +63,7 @@ fn two_cards_of_one_image_have_their_own_receipts() {
     bench
         .run(&["verify", "moved.img"])
         .expect(0)
-        .shows(&["of 2 receipts that could be meant"]);
+        .shows(&["of 2 receipts that match"]);
     // A card that has changed is told of, and not taken for the other one.
     flip(&bench, "moved.img", 20 * MIB as u64);
     bench.run(&["verify", "moved.img"]).expect(0);

@@ -109,7 +109,7 @@ fn a_medium_that_holds_what_is_needed_is_not_unmounted_for_it() {
     bench.judge("umount", &["on"]).unwrap().expect(0);
     for (run, what) in refused
         .into_iter()
-        .zip(["image", "receipt", "report", "state folder"])
+        .zip(["image", "receipt", "report", "state directory"])
     {
         run.expect(3).says(&["cannot be written", what]);
     }
@@ -326,7 +326,7 @@ fn state_is_for_its_owner_only_and_not_where_everybody_writes() {
         .unwrap();
     Run::from(run)
         .expect(2)
-        .says(&["others can write in", "open"]);
+        .says(&["others can write to", "open"]);
     assert!(!bench.path("c.img").exists());
 }
 
@@ -646,7 +646,7 @@ fn a_deep_archive_ends_soon() {
     let before = std::time::Instant::now();
     let run = bench.run(&["files", "unpack", "a.img", "1:/", "deep.tar", "--yes"]);
     assert_ne!(run.code, 0);
-    assert!(run.stderr.contains("259 are possible"), "{}", run.stderr);
+    assert!(run.stderr.contains("at most 259"), "{}", run.stderr);
     assert!(before.elapsed().as_secs() < 30, "{:?}", before.elapsed());
     assert!(bench.read("a.img") == small_image());
 }

@@ -261,7 +261,7 @@ fn a_dry_run_changes_nothing_and_a_second_time_neither() {
     bench
         .run(&["table", "activate", card, "1"])
         .expect(0)
-        .shows(&["unchanged"]);
+        .shows(&["nothing to change"]);
     let before = bench.read(card);
     bench
         .run(&["format", card, "1", "--as", "ext4", "--dry-run"])
@@ -273,9 +273,9 @@ fn a_dry_run_changes_nothing_and_a_second_time_neither() {
 #[rstest]
 #[case::no_room(&["table", "add", "card.img", "--type", "linux", "--size", "1GB"], 2, &["no room", "largest"])]
 #[case::no_such(&["table", "remove", "card.img", "7"], 2, &["no partition 7", "1 (BOOT)"])]
-#[case::type_(&["table", "type", "card.img", "1", "linus"], 2, &["no type of partition", "linux"])]
+#[case::type_(&["table", "type", "card.img", "1", "linus"], 2, &["not a partition type", "linux"])]
 #[case::taken(&["table", "add", "card.img", "--type", "linux", "--size", "1MiB", "--start", "2MiB"], 2, &["not free"])]
-#[case::long_label(&["format", "card.img", "1", "--as", "fat16", "--label", "MUCH-TOO-LONG", "--yes"], 2, &["13 bytes, 11"])]
+#[case::long_label(&["format", "card.img", "1", "--as", "fat16", "--label", "MUCH-TOO-LONG", "--yes"], 2, &["13 bytes; at most 11"])]
 #[case::small(&["format", "card.img", "1", "--as", "fat32", "--yes"], 2, &["FAT32 cannot have"])]
 #[case::nobody_to_ask(&["format", "card.img", "1", "--as", "ext4"], 3, &["nobody to ask", "--yes"])]
 #[case::wipe_asks(&["table", "wipe", "card.img"], 3, &["nobody to ask"])]
@@ -314,7 +314,7 @@ fn what_stands_in_the_way_of_a_gpt_is_told() {
     bench
         .run(&["table", "convert", "card.img", "--scheme", "gpt"])
         .expect(2)
-        .says(&["partition 1 begins at byte 8192", "nothing was changed"]);
+        .says(&["partition 1 starts at byte 8192", "nothing was changed"]);
 }
 
 #[rstest]

@@ -101,7 +101,7 @@ pub(crate) fn read_wireless(document: &Document<'_>, top: &Fields<'_, '_>) -> Op
         document.mistake(
             fields.line(),
             "[wireless] has no country, so the radio would stay off",
-            "add country = \"AT\" the country where the unit is used",
+            "add country = \"AT\", for example: the country where the unit is used",
         );
     }
     let country = fields.checked("country", country);

@@ -357,7 +357,7 @@ fn text(
     let head = if args.dry_run {
         "would be built like this; nothing was created (--dry-run)"
     } else {
-        "put together"
+        "assembled"
     };
     let name = args.layout.display();
     let rows = inspection::partitions(found, pinewrit_ui::width());

@@ -260,10 +260,6 @@ fn growth(inspection: &Inspection) -> Option<String> {
     Some(if free < MARGIN {
         format!("partition {} reaches the end of the medium", last.number)
     } else {
-        format!(
-            "{} after partition {} are free",
-            units::size(free),
-            last.number
-        )
+        format!("{} free after partition {}", units::size(free), last.number)
     })
 }

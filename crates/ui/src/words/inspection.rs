@@ -65,11 +65,15 @@ pub fn layers(source: &ImageSource, facts: &mut FactList) {
         size = layer.unpacked.exact();
     }
     let ratio = source.packed_size().zip(source.unpacked_size().exact());
-    let ratio = ratio
-        .filter(|(packed, _)| *packed > 0)
-        .map_or(String::new(), |(packed, unpacked)| {
-            format!(", {:.1} times the packed", unpacked as f64 / packed as f64)
-        });
+    let ratio =
+        ratio
+            .filter(|(packed, _)| *packed > 0)
+            .map_or(String::new(), |(packed, unpacked)| {
+                format!(
+                    ", {:.1} times the packed size",
+                    unpacked as f64 / packed as f64
+                )
+            });
     facts.add("unpacked", format!("{unpacked}{ratio}"));
     let others = source.layers().iter().flat_map(|layer| &layer.others);
     let names: Vec<_> = others.map(|other| other.display_name()).collect();

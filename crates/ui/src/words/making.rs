@@ -101,7 +101,7 @@ pub fn build_error(name: &str, error: &BuildError) -> Message {
         BuildError::Mistakes(found) => mistakes(name, found),
         BuildError::Disk(error) => Message::new(
             Exit::Internal,
-            format!("{name} could not be put together in the scratch file"),
+            format!("{name} could not be assembled in the scratch file"),
         )
         .fact(
             "system",

@@ -95,7 +95,7 @@ fn pieces(name: &str, why: &PiecesFault) -> Message {
             .remedy(
                 "get that piece again; if they were split to different sizes, join them with `cat`",
             ),
-        other => message(format!("{name} cannot be put together"))
+        other => message(format!("{name} cannot be assembled"))
             .fact("found", other.to_string())
             .remedy("are they named in order? if so, get the first and the last one again"),
     }

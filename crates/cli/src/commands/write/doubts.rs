@@ -26,7 +26,7 @@ fn in_words(name: &str, doubt: &ImageDoubt) -> (Message, String) {
     match doubt {
         ImageDoubt::Unknown { head } => (
             unknown(name, head.as_ref()),
-            format!("{name} is not a known image. Write its bytes as they are?"),
+            format!("{name} is not a known kind of image. Write its bytes as they are?"),
         ),
         ImageDoubt::CutOff { size, reach } => (
             cut_off(name, *size, *reach),
@@ -48,7 +48,7 @@ fn unknown(name: &str, head: Option<&[u8; 16]>) -> Message {
         Some(head) => head.map(|byte| format!("{byte:02x}")).join(" "),
         None => "nothing that can be read".to_owned(),
     };
-    let what = format!("{name} is not a known image of a medium");
+    let what = format!("{name} is not a known kind of image");
     Message::new(Exit::Source, what)
         .fact("found", "no partition table, boot sector or file system")
         .fact("begins", head)
