@@ -185,8 +185,11 @@ fn who_keeps_it_mounted_is_named() {
     keeper.kill().unwrap();
     keeper.wait().unwrap();
     let pid = format!("sleep (process {})", keeper.id());
-    run.expect(3)
-        .says(&["kept cannot be unmounted", &pid, "close what uses it"]);
+    run.expect(3).says(&[
+        "kept cannot be unmounted",
+        &pid,
+        "close the programs that use it",
+    ]);
     bench.judge("umount", &["kept"]).unwrap().expect(0);
     assert!(fs::read(&behind).unwrap()[1080] == before[1080]);
     let checked = bench.judge("e2fsck", &["-fn", "behind.img"]);
@@ -213,7 +216,7 @@ fn what_belongs_to_an_array_needs_its_tag_once_more() {
     let confirm = format!("--confirm {tag}");
     bench.run(&args).expect(3).says(&[
         "may not be the medium you mean",
-        "belongs to LVM",
+        "is part of LVM",
         &confirm,
     ]);
     bench
