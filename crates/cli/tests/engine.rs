@@ -297,13 +297,13 @@ fn an_interrupted_write_is_remembered_and_goes_on() {
     let rack = |args: &[&str]| -> Run { bench.run(&[&["--rack", "rack.toml"], args].concat()) };
     let listed = rack(&["media"]).expect(0);
     assert!(
-        listed.stdout.contains("noise.img was not finished:"),
+        listed.stdout.contains("noise.img was interrupted:"),
         "{}",
         listed.stdout
     );
     let looked = rack(&["inspect", "rack:slot"]).expect(0);
     assert!(
-        looked.stdout.contains("was not finished"),
+        looked.stdout.contains("was interrupted"),
         "{}",
         looked.stdout
     );
@@ -317,7 +317,7 @@ fn an_interrupted_write_is_remembered_and_goes_on() {
     ];
     rack(&[&args[..], &["--dry-run"]].concat())
         .expect(0)
-        .says(&["begun", "noise.img was not finished"]);
+        .says(&["started", "noise.img was interrupted"]);
     let json = rack(&[&["--json"], &args[..], &["--only-changes"]].concat()).expect(0);
     let result: Value = serde_json::from_str(json.stdout.lines().last().unwrap()).unwrap();
     let kept = result["kept_bytes"].as_u64().unwrap();
@@ -326,7 +326,7 @@ fn an_interrupted_write_is_remembered_and_goes_on() {
     assert!(bench.read("card.img")[..40 * MIB] == bench.read("noise.img"));
     let listed = rack(&["media"]).expect(0);
     assert!(
-        !listed.stdout.contains("was not finished"),
+        !listed.stdout.contains("was interrupted"),
         "{}",
         listed.stdout
     );

@@ -138,7 +138,7 @@ pub(crate) fn unfinished_text(note: &UnfinishedWrite) -> String {
         None => units::size(note.done),
     };
     let (image, begun) = (&note.image_name, &note.begun);
-    format!("{image} was interrupted: {amount} written, started {begun}")
+    format!("writing {image} was interrupted: {amount} written, started {begun}")
 }
 
 fn medium_text(one: &Destination) -> String {
