@@ -341,7 +341,7 @@ fn doubt(image: &Path) -> (Option<String>, u64) {
 }
 
 #[rstest]
-#[case::journal("feature needs_recovery", "journal has to be replayed")]
+#[case::journal("feature needs_recovery", "journal needs replay")]
 #[case::not_unmounted("ssv state 0", "was not unmounted")]
 #[case::errors("ssv state 3", "has errors")]
 #[case::unknown_feature("feature FEATURE_I30", "is not understood")]
