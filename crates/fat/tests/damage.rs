@@ -155,7 +155,7 @@ fn entries_that_cannot_be(
     );
     assert_eq!(
         told(at(INNER) + 28, &[1]),
-        "the folder /sub folder/INNER does not begin with valid . and .. entries"
+        "the directory /sub folder/INNER does not start with valid . and .. entries"
     );
     assert_eq!(
         told(at(SUB), b"SUBFOL~2"),
@@ -164,11 +164,11 @@ fn entries_that_cannot_be(
     // `..` of the folder in the root has to say 0.
     assert_eq!(
         told(dots + 32 + 26, &[2]),
-        "the folder /sub folder does not begin with valid . and .. entries"
+        "the directory /sub folder does not start with valid . and .. entries"
     );
     assert_eq!(
         told(dots + 26, &[9]),
-        "the folder /sub folder does not begin with valid . and .. entries"
+        "the directory /sub folder does not start with valid . and .. entries"
     );
     assert_eq!(
         told(at(A), &[0xe5]),
