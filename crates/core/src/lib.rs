@@ -16,7 +16,7 @@
 //!
 //! let folder = tempfile::tempdir()?;
 //! let (image, card) = (folder.path().join("os.img"), folder.path().join("card.img"));
-//! std::fs::write(&image, vec![0x2a; 2 << 20])?;
+//! std::fs::write(&image, vec![0xff; 2 << 20])?;
 //!
 //! let readers = Readers::Computer(SystemRoots::default());
 //! let target = readers.open_target(&card, Some(8 << 20), &Permits::default())?;
@@ -40,7 +40,7 @@
 //! let done = carry_out(&mut plan, &start, surroundings, &[&Silent], &cancel).ok();
 //! let first = done.and_then(|media| media.into_iter().next()).ok_or("one medium")?;
 //! assert!(first.result?.report.verified);
-//! assert_eq!(std::fs::read(&card)?[..4], [0x2a; 4]);
+//! assert_eq!(std::fs::read(&card)?[..4], [0xff; 4]);
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 

@@ -478,7 +478,7 @@ fn cloud_init_does_not_undo_what_the_root_has() {
             .has_name("/etc/cloud/cloud-init.disabled")
             .unwrap()
     );
-    let noted = |note: &String| note.contains("settings by rootfs as well");
+    let noted = |note: &String| note.contains("also has settings by rootfs");
     assert!(report.notes.iter().any(noted), "{:?}", report.notes);
 }
 

@@ -136,7 +136,10 @@ fn dhcpcd_makes_no_bridges_and_says_so() {
     let device = root(DHCPCD);
     let wish = settings("[wired]\ninterface = \"br0\"\nbridge = [\"eth0\"]\n");
     let error = prepare(&device, &wish).err().unwrap();
-    assert!(error.to_string().contains("makes no bridge"), "{error}");
+    assert!(
+        error.to_string().contains("does not support bridge"),
+        "{error}"
+    );
 }
 
 #[rstest]
@@ -326,15 +329,18 @@ fn steps_that_were_done_are_told() {
     "[wired]\ninterface = \"b0\"\nbond = [\"eth0\"]\nbond-mode = \"fast\"\n",
     "active-backup"
 )]
-#[case::group_mac("[wired]\nmac = \"01:00:5e:10:00:01\"\n", "no single interface")]
-#[case::bad_mac("[wired]\nmac = \"02:00:5e\"\n", "no hardware address")]
+#[case::group_mac(
+    "[wired]\nmac = \"01:00:5e:10:00:01\"\n",
+    "not the address of a single interface"
+)]
+#[case::bad_mac("[wired]\nmac = \"02:00:5e\"\n", "not a hardware address")]
 #[case::small_mtu(
     "[wired]\ninterface = \"eth0\"\nmtu = 1000\naddresses = [\"fd00:77::1/64\"]\n",
     "IPv6 needs 1280"
 )]
 #[case::nobody(
     "[autologin]\nuser = \"nobody\"\nconsole = true\n",
-    "no user of these settings"
+    "who is not a user in these settings"
 )]
 #[case::variant(
     "keyboard = \"de\"\nkeyboard-variant = \"nodeadkey\"\n",

@@ -10,7 +10,7 @@
 //!
 //! let folder = tempfile::tempdir()?;
 //! let path = folder.path().join("hut.img.xz");
-//! let image = vec![0x2a; 3 << 20];
+//! let image = vec![0xff; 3 << 20];
 //! Packing::Xz.pack(&mut &image[..], image.len() as u64, std::fs::File::create(&path)?)?;
 //!
 //! let source = ImageSource::open(&path)?;

@@ -61,7 +61,7 @@ fn all_mistakes_come_at_once_in_the_order_of_their_lines() {
 #[case::modifier("locale = \"de_AT.UTF-8@'; reboot\"", "de_AT.UTF-8")]
 #[case::keyboard("keyboard = \"qwertz\"", "\"us\", \"gb\" or \"de\"")]
 #[case::unknown_key("hostnmae = \"x\"", "did you mean `hostname`?")]
-#[case::wrong_type("hostname = 3", "where a string is needed")]
+#[case::wrong_type("hostname = 3", "must be a string")]
 #[case::control("timezone = \"a\\u001b[31m\"", "\\u{1b}")]
 fn top_level(#[case] text: &str, #[case] part: &str) {
     let (line, message) = only_mistake(text);
@@ -83,7 +83,7 @@ fn syntax_is_told_with_its_line() {
     1,
     "both password-env and"
 )]
-#[case::plain_as_hash("password-hash = \"kestrel over scree\"", 3, "no password hash")]
+#[case::plain_as_hash("password-hash = \"kestrel over scree\"", 3, "not a password hash")]
 #[case::missing_variable("password-env = \"NOPE\"", 3, "no variable NOPE")]
 #[case::missing_file("password-file = \"nope\"", 3, "relative to the settings file")]
 #[case::cut_key(
@@ -122,7 +122,7 @@ fn a_user_given_twice_is_a_mistake() {
     let one = user("password-env = \"GOOD\"");
     let (line, message) = only_mistake(&format!("{one}{one}"));
     assert_eq!(line, 4);
-    assert!(message.contains("already"));
+    assert!(message.contains("appears twice"));
 }
 
 #[test]
@@ -141,18 +141,18 @@ fn keys_come_from_files_too() {
 #[case::outside(
     "addresses = [\"10.77.3.10/25\"]\ngateway = \"10.77.3.129\"",
     3,
-    "outside of 10.77.3.0/25"
+    "outside 10.77.3.0/25"
 )]
 #[case::own_address(
     "addresses = [\"10.77.3.10/24\"]\ngateway = \"10.77.3.10\"",
     3,
     "the unit's own address"
 )]
-#[case::gateway_alone("gateway = \"10.77.3.1\"", 2, "gateway without a fixed address")]
+#[case::gateway_alone("gateway = \"10.77.3.1\"", 2, "gateway without a static address")]
 #[case::both(
     "dhcp = true\naddresses = [\"10.77.3.10/24\"]",
     1,
-    "DHCP and for fixed"
+    "both DHCP and static"
 )]
 #[case::neither("dhcp = false", 1, "neither DHCP nor")]
 #[case::dns("dns = [\"10.77.3.1/24\"]", 2, "without a prefix")]
@@ -171,7 +171,7 @@ const GOOD: &str = "passphrase = \"eight or more\"";
 #[case::uk("country = \"UK\"", GOOD, 2, "\"GB\"")]
 #[case::small("country = \"at\"", GOOD, 2, "write \"AT\"")]
 #[case::short(AT, "passphrase = \"seven77\"", 5, "7 characters")]
-#[case::umlaut(AT, "passphrase = \"grüße vom Grat\"", 5, "outside of ASCII")]
+#[case::umlaut(AT, "passphrase = \"grüße vom Grat\"", 5, "non-ASCII")]
 #[case::none(AT, "", 3, "without a passphrase")]
 fn wireless_networks(
     #[case] country: &str,
@@ -194,7 +194,7 @@ fn passphrases_at_the_bounds(#[case] line: &str) {
 }
 
 #[rstest]
-#[case::common("WEAK", "usual lists")]
+#[case::common("WEAK", "common password lists")]
 #[case::short("SHORT", "only 3 characters")]
 fn weak_passwords_are_warned_of(#[case] variable: &str, #[case] part: &str) {
     let text = format!(
@@ -248,7 +248,7 @@ fn a_password_of_two_users_is_told() {
 #[case::same(
     "addresses = [\"10.77.3.10/24\"]",
     "addresses = [\"10.77.3.10/24\"]",
-    "is there twice"
+    "appears twice"
 )]
 #[case::overlap(
     "addresses = [\"10.77.3.10/24\"]",

@@ -195,10 +195,10 @@ fn swap() {
 }
 
 #[rstest]
-#[case::long_fat("fat32", "TWELVE-CHARS", "12 bytes, 11")]
+#[case::long_fat("fat32", "TWELVE-CHARS", "12 bytes; at most 11")]
 #[case::character("fat32", "HUT/3", "'/'")]
 #[case::accent("fat32", "H\u{fc}tte", "'\u{fc}'")]
-#[case::long_ext4("ext4", "seventeen-letters", "17 bytes, 16")]
+#[case::long_ext4("ext4", "seventeen-letters", "17 bytes; at most 16")]
 fn labels_that_cannot_be(#[case] kind: &str, #[case] label: &str, #[case] why: &str) {
     let error = FormatKind::from_word(kind)
         .unwrap()

@@ -33,7 +33,7 @@ mod tests {
         let folder = tempfile::tempdir()?;
         write(folder.path())?;
         let read = |name: &str| fs::read_to_string(folder.path().join(name));
-        assert!(read("man/pinewrit-files-put.1")?.contains("PARTITION:/path"));
+        assert!(read("man/pinewrit-files-put.1")?.contains("PLACE"));
         assert!(read("man/pinewrit.1")?.contains("\\-\\-rack"));
         for name in ["pinewrit.bash", "_pinewrit", "pinewrit.fish"] {
             let text = read(&format!("completions/{name}"))?;

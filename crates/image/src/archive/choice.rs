@@ -187,9 +187,9 @@ mod tests {
     }
 
     #[rstest]
-    #[case::several(&["b2.img", "b4.img", "x.txt"], None, "2 members may be the image")]
+    #[case::several(&["b2.img", "b4.img", "x.txt"], None, "2 members could be the image")]
     #[case::none(&["x.txt", "y.md"], None, "no member can be an image")]
-    #[case::not_there(&["b2.img"], Some("b4.img"), "there is no member b4.img")]
+    #[case::not_there(&["b2.img"], Some("b4.img"), "member b4.img does not exist")]
     fn none_is(#[case] names: &[&str], #[case] wanted: Option<&str>, #[case] why: &str) {
         let error = choose(&members(names), wanted).unwrap_err();
         assert_eq!(error.to_string(), why);

@@ -410,7 +410,7 @@ mod tests {
         "plug it in firmly"
     )]
     #[case::reader_gone(6, Operation::Flush, "is gone", "another reader")]
-    #[case::disk_full(28, Operation::Write, "the disk that holds it is full", "make room")]
+    #[case::disk_full(28, Operation::Write, "the disk that holds it is full", "free space")]
     fn a_failed_medium_is_told_apart(
         #[case] code: i32,
         #[case] operation: Operation,
