@@ -4,8 +4,8 @@ use pinewrit_disk::{BlockDevice, DiskError};
 
 use crate::features::{Compatible, Incompatible};
 use crate::fields::sb as field;
-use crate::superblock::{MAGIC, MAX_LOG_BLOCK_SIZE, Superblock};
-use pinewrit_disk::bytes::{u16le, u32le, wide};
+use crate::superblock::{MAGIC, MAX_LOG_BLOCK_SIZE, Superblock, count};
+use pinewrit_disk::bytes::{u16le, u32le};
 
 /// Which of the family a file system is, by the features that it has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -65,13 +65,7 @@ impl ExtFacts {
         let incompatible = Incompatible::of(u32le(sb, field::INCOMPATIBLE));
         let compatible = Compatible::of(u32le(sb, field::COMPATIBLE));
         let is_wide = incompatible.has(Incompatible::BIT64);
-        let count = |low: usize, high: usize| {
-            if is_wide {
-                wide(sb, low, high)
-            } else {
-                u64::from(u32le(sb, low))
-            }
-        };
+        let count = |low, high| count(sb, is_wide, low, high);
         let blocks = count(field::BLOCKS, field::BLOCKS_HIGH);
         let free = count(field::FREE_BLOCKS, field::FREE_BLOCKS_HIGH);
         let bytes = |blocks: u64| blocks.checked_mul(1024 << log_block_size);

@@ -107,6 +107,15 @@ fn wrong(field: &'static str, found: impl Into<u64>) -> SuperblockError {
     }
 }
 
+/// A count of blocks, whose upper half is only there in file systems of 64-bit block numbers.
+pub(crate) fn count(sb: &[u8], is_wide: bool, low: usize, high: usize) -> u64 {
+    if is_wide {
+        wide(sb, low, high)
+    } else {
+        u64::from(u32le(sb, low))
+    }
+}
+
 impl Superblock {
     /// Offset of the superblock in bytes from the file system's start.
     pub const OFFSET: u64 = 1024;
@@ -140,13 +149,7 @@ impl Superblock {
             return Err(SuperblockError::Checksum);
         }
         let is_wide = incompatible.has(Incompatible::BIT64);
-        let count = |low: usize, high: usize| {
-            if is_wide {
-                wide(sb, low, high)
-            } else {
-                u64::from(u32le(sb, low))
-            }
-        };
+        let count = |low, high| count(sb, is_wide, low, high);
         let mut uuid = [0; 16];
         uuid.copy_from_slice(&sb[field::UUID..field::LABEL]);
         let superblock = Self {

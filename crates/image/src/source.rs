@@ -1,6 +1,7 @@
 //! A source: packed bytes that hold an image in some wrapping.
 
 mod nested;
+mod open;
 
 use std::fmt;
 use std::fs::File;
@@ -11,12 +12,13 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use nested::PiecesInside;
+pub(crate) use open::{open_path, open_url};
 use pinewrit_disk::BlockDevice;
 
 use crate::archive::{self, ArchiveInput};
 use crate::fetch::{FetchOptions, FetchStats, Remote};
 use crate::jumps::Jumps;
-use crate::packed::{self, DeviceBytes, FileCursor, FolderFault, PackedBytes, PackedReader, Part};
+use crate::packed::{self, DeviceBytes, FileCursor, PackedBytes, PackedReader, Part};
 use crate::spool::Spool;
 use crate::summed::sum_up;
 use crate::unwrap::decompress;
@@ -569,64 +571,4 @@ impl PlainImage<'_> {
     pub fn is_hole(&self, offset: u64, len: u64) -> bool {
         self.0.is_hole(offset, len)
     }
-}
-
-pub(crate) fn open_path(path: &Path) -> Result<Opened, OpenError> {
-    let is_folder = std::fs::metadata(path).is_ok_and(|facts| facts.is_dir());
-    let pieces = |why| OpenError::Pieces {
-        path: path.to_owned(),
-        why,
-    };
-    let found = if is_folder {
-        Some(packed::find_in_folder(path).map_err(|fault| match fault {
-            FolderFault::Pieces(why) => pieces(why),
-            FolderFault::NotOne(names) => OpenError::Folder {
-                path: path.to_owned(),
-                names,
-            },
-            FolderFault::Io(source) => OpenError::Io {
-                path: path.to_owned(),
-                source,
-            },
-        })?)
-    } else {
-        packed::find_around(path).map_err(pieces)?
-    };
-    let Some(found) = found else {
-        let files = packed::Files::open(path)?;
-        packed::check_alone(path, &files).map_err(pieces)?;
-        return Ok(Opened {
-            name: Location::Path(path.to_owned()).name(),
-            packed: Arc::new(files),
-            remote: None,
-        });
-    };
-    let files = packed::Files::open_all(&found.paths)?;
-    let packed = if found.is_zip {
-        packed::join_zip(files, &found.name).map_err(pieces)?
-    } else {
-        Arc::new(files)
-    };
-    Ok(Opened {
-        name: found.name,
-        packed,
-        remote: None,
-    })
-}
-
-pub(crate) fn open_url(
-    location: &Location,
-    url: &str,
-    options: &FetchOptions,
-) -> Result<Opened, OpenError> {
-    let remote = Remote::open(url, options).map_err(|error| OpenError::Stream {
-        path: location.to_string().into(),
-        source: StreamError::from_io(error),
-    })?;
-    let remote = Arc::new(remote);
-    Ok(Opened {
-        name: location.name(),
-        packed: Arc::clone(&remote) as Arc<dyn PackedBytes>,
-        remote: Some(remote),
-    })
 }

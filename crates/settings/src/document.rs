@@ -219,6 +219,13 @@ impl<'d, 't> Fields<'d, 't> {
         self.table.contains_key(key)
     }
 
+    /// Notes a mistake in the table's line if the key is not there.
+    pub fn must_have(&self, key: &str, what: impl Into<String>, remedy: impl Into<String>) {
+        if !self.has(key) {
+            self.document.mistake(self.line, what, remedy);
+        }
+    }
+
     /// Whether the key is there, and a string.
     pub fn has_text(&self, key: &str) -> bool {
         self.get(key).is_some_and(|(value, _)| value.is_str())

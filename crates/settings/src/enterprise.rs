@@ -63,10 +63,8 @@ pub(crate) fn read(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<E
         ),
         ("identity", "identity = \"larkfell-03\""),
     ] {
-        if !fields.has(key) {
-            let what = format!("an enterprise network without `{key}`");
-            document.mistake(fields.line(), what, remedy);
-        }
+        let missing = format!("an enterprise network without `{key}`");
+        fields.must_have(key, missing, remedy);
     }
     if !fields.has("ca-file") {
         document.warn(
@@ -140,10 +138,8 @@ fn read_tls(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<EapMetho
     let others = ["password-env", "password-file", "password-prompt"];
     refuse(document, fields, &others, "eap = \"peap\", or omit it");
     for key in ["certificate-file", "key-file"] {
-        if !fields.has(key) {
-            let what = format!("EAP-TLS without `{key}`");
-            document.mistake(fields.line(), what, format!("{key} = \"larkfell-03.pem\""));
-        }
+        let missing = format!("EAP-TLS without `{key}`");
+        fields.must_have(key, missing, format!("{key} = \"larkfell-03.pem\""));
     }
     let certificate = pem(document, fields, "certificate-file", "CERTIFICATE");
     let key = pem(document, fields, "key-file", "PRIVATE KEY");

@@ -130,13 +130,11 @@ pub(crate) fn read_edits(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<P
 
 fn read_edit(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<PlacedEdit> {
     let line = fields.line();
-    if !fields.has("place") {
-        document.mistake(
-            line,
-            "an edit without a place",
-            "place = \"boot:/boot.conf\"",
-        );
-    }
+    fields.must_have(
+        "place",
+        "an edit without a place",
+        "place = \"boot:/boot.conf\"",
+    );
     let place = fields.checked("place", place);
     let verbs = &EDIT[..VERBS];
     let given: Vec<_> = verbs.iter().filter(|verb| fields.has(verb)).collect();
@@ -178,9 +176,11 @@ fn read_edit(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<PlacedE
         "word" => Edit::AddWord(text("word")?),
         "remove-word" => Edit::RemoveWord(text("remove-word")?),
         "replace-word" => {
-            if !fields.has("with") {
-                document.mistake(line, "replace-word without its replacement", "with = \"…\"");
-            }
+            fields.must_have(
+                "with",
+                "replace-word without its replacement",
+                "with = \"…\"",
+            );
             Edit::ReplaceWord {
                 old: text("replace-word")?,
                 new: text("with")?,
@@ -233,9 +233,7 @@ pub(crate) fn read_files(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<P
     let read = |fields: &Fields<'_, '_>| {
         let line = fields.line();
         let remedy = "from = \"wind.conf\" and to = \"root:/etc/wind.conf\"";
-        if !fields.has("to") {
-            document.mistake(line, "a file without `to`", remedy);
-        }
+        fields.must_have("to", "a file without `to`", remedy);
         match (fields.has("from"), fields.has("text")) {
             (false, false) => {
                 let remedy = format!("{remedy}; or text = \"\"\"…\"\"\"");
@@ -383,10 +381,8 @@ pub(crate) fn read_autologin(
         let remedy = "console = true, or desktop = true";
         document.mistake(fields.line(), "[autologin] does not say where", remedy);
     }
-    if !fields.has("user") {
-        let remedy = "user = \"warden\"";
-        document.mistake(fields.line(), "[autologin] does not say who", remedy);
-    }
+    let unnamed = "[autologin] does not say who";
+    fields.must_have("user", unnamed, "user = \"warden\"");
     let user = fields.checked("user", |name| {
         if users.iter().any(|user| user.name == name) {
             Ok(name.to_owned())

@@ -287,10 +287,8 @@ fn read_joined(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<Joine
         (true, false) => Joined::Bridge(ports("bridge")),
         (false, true) => Joined::Bond(ports("bond"), mode.unwrap_or(BondMode(BondMode::ALL[0]))),
     };
-    if !fields.has("interface") {
-        let remedy = "interface = \"br0\"";
-        document.mistake(fields.line(), "a bridge or a bond without its name", remedy);
-    }
+    let unnamed = "a bridge or a bond without its name";
+    fields.must_have("interface", unnamed, "interface = \"br0\"");
     for other in ["vlan", "mac"].into_iter().filter(|key| fields.has(key)) {
         document.mistake(
             fields.line(),

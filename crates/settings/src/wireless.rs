@@ -97,13 +97,11 @@ const ACCOUNT: usize = 8;
 
 pub(crate) fn read_wireless(document: &Document<'_>, top: &Fields<'_, '_>) -> Option<Wireless> {
     let fields = top.table("wireless", WIRELESS)?;
-    if !fields.has("country") {
-        document.mistake(
-            fields.line(),
-            "[wireless] has no country, so the radio would stay off",
-            "add country = \"AT\", for example: the country where the unit is used",
-        );
-    }
+    fields.must_have(
+        "country",
+        "[wireless] has no country, so the radio would stay off",
+        "add country = \"AT\", for example: the country where the unit is used",
+    );
     let country = fields.checked("country", country);
     let networks = fields.tables("networks", "wireless.networks", NETWORK);
     if networks.is_empty() && !fields.has("networks") {
@@ -131,13 +129,11 @@ pub(crate) fn read_wireless(document: &Document<'_>, top: &Fields<'_, '_>) -> Op
 }
 
 fn read_network(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<WirelessNetwork> {
-    if !fields.has("ssid") {
-        document.mistake(
-            fields.line(),
-            "a wireless network without a name",
-            "add ssid = \"…\"",
-        );
-    }
+    fields.must_have(
+        "ssid",
+        "a wireless network without a name",
+        "add ssid = \"…\"",
+    );
     let ssid = fields.checked("ssid", ssid);
     let hidden = fields.boolean("hidden").is_some_and(|at| at.value);
     let security = fields.checked("security", security).unwrap_or_default();

@@ -254,13 +254,11 @@ fn partition(
     folder: &Path,
 ) -> Option<PartitionPlan> {
     let line = fields.line();
-    if !fields.has("size") {
-        document.mistake(
-            line,
-            "a partition without a size",
-            "size = \"256MiB\", or \"rest\"",
-        );
-    }
+    fields.must_have(
+        "size",
+        "a partition without a size",
+        "size = \"256MiB\", or \"rest\"",
+    );
     let filesystem = fields.checked("filesystem", |text| {
         FormatKind::from_word(text).ok_or_else(|| {
             let words: Vec<&str> = FormatKind::WORDS.iter().map(|(word, _)| *word).collect();
@@ -447,13 +445,11 @@ fn origin(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Op
 
 fn source(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Option<PathBuf> {
     let Some(from) = fields.string("from") else {
-        if !fields.has("from") {
-            document.mistake(
-                fields.line(),
-                "nothing to take",
-                "from = \"a file, directory or archive\"",
-            );
-        }
+        fields.must_have(
+            "from",
+            "nothing to take",
+            "from = \"a file, directory or archive\"",
+        );
         return None;
     };
     let path = folder.join(&from.value);
@@ -474,9 +470,7 @@ fn source(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Op
 fn blob(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Option<Blob> {
     let line = fields.line();
     let from = source(document, fields, folder)?;
-    if !fields.has("at") {
-        document.mistake(line, "a blob without a place", "at = \"8KiB\"");
-    }
+    fields.must_have("at", "a blob without a place", "at = \"8KiB\"");
     let (at, max) = (fields.checked("at", size)?, fields.checked("max", size));
     let len = std::fs::metadata(&from).map_or(0, |facts| facts.len());
     if let Some(max) = max.filter(|max| len > *max) {

@@ -2,6 +2,7 @@
 
 mod check;
 mod edit;
+mod error;
 mod facts;
 pub mod fill;
 mod open;
@@ -14,14 +15,13 @@ mod zone;
 use std::io::{Read, Write};
 
 use jiff::tz::TimeZone;
-use pinewrit_disk::{BlockDevice, DiskError};
-use pinewrit_ext4::{
-    Attributes, EditError, Editor, ExtError, FileKind, Timestamp, Tree, Volume, Zeros,
-};
+use pinewrit_disk::BlockDevice;
+use pinewrit_ext4::{Attributes, Editor, ExtError, FileKind, Timestamp, Tree, Volume, Zeros};
 use pinewrit_fat as fat;
 
 pub use check::{Difference, Expected, compare, expected_of, read_expected};
 pub use edit::EditTextError;
+pub use error::FilesError;
 pub use facts::{FileFacts, Kind};
 use facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
 pub use open::{FilesystemOf, FindError, find_place, open_to_change, open_to_read};
@@ -56,113 +56,6 @@ impl Rights {
     /// Those of something that belongs to a user.
     pub fn of(mode: u16, (uid, gid): (u32, u32)) -> Self {
         Self { mode, uid, gid }
-    }
-}
-
-/// Why something was not read or changed.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum FilesError {
-    /// The FAT file system cannot be read.
-    #[error(transparent)]
-    Fat(#[from] fat::FatError),
-    /// The FAT file system cannot be changed.
-    #[error(transparent)]
-    FatEdit(#[from] fat::EditError),
-    /// The ext file system cannot be read.
-    #[error(transparent)]
-    Ext(#[from] ExtError),
-    /// The ext file system cannot be changed.
-    #[error(transparent)]
-    Edit(#[from] EditError),
-    /// The device failed.
-    #[error(transparent)]
-    Disk(#[from] DiskError),
-    /// A file is larger than is read at once.
-    #[error("{path} has {size} bytes, more than {limit}")]
-    TooLarge {
-        /// The file.
-        path: String,
-        /// Its size in bytes.
-        size: u64,
-        /// The largest that is read.
-        limit: u64,
-    },
-    /// There is nothing.
-    #[error("{0} does not exist")]
-    NotFound(String),
-    /// A folder where a file is meant, or the other way round.
-    #[error("{0} is a directory")]
-    IsFolder(String),
-    /// FAT keeps files and folders only.
-    #[error("{path}: FAT does not support {what}")]
-    NotOnFat {
-        /// The path.
-        path: String,
-        /// What was wanted.
-        what: &'static str,
-    },
-    /// What was read could not be handed on.
-    #[error("{path} could not be copied")]
-    Taker {
-        /// The path.
-        path: String,
-        /// The cause.
-        source: std::io::Error,
-    },
-    /// The file system is only read here.
-    #[error("the file system was opened for reading")]
-    ReadOnly,
-    /// A text that would be rewritten is none.
-    #[error("{0} is not a text in UTF-8")]
-    NotText(String),
-    /// A file of our own that cannot be read as what it is.
-    #[error("{path} cannot be used: {why}")]
-    Unusable {
-        /// The file.
-        path: String,
-        /// What is wrong with it.
-        why: String,
-    },
-    /// The file system does not hold together as it is.
-    #[error("the file system is damaged: {0}")]
-    Damaged(String),
-    /// What was changed does not hold together.
-    #[error("the file system would be inconsistent: {0}")]
-    Unsound(String),
-}
-
-impl FilesError {
-    /// The device's own failure behind it, or the error again.
-    ///
-    /// # Errors
-    /// The error itself, where the device did not fail.
-    pub fn into_disk(self) -> Result<DiskError, Self> {
-        match self {
-            Self::Disk(error)
-            | Self::Fat(fat::FatError::Disk(error))
-            | Self::FatEdit(fat::EditError::Volume(fat::FatError::Disk(error)))
-            | Self::Ext(ExtError::Disk(error))
-            | Self::Edit(EditError::Volume(ExtError::Disk(error))) => Ok(error),
-            other => Err(other),
-        }
-    }
-
-    /// Whether a file's content cannot be read by nature: it is encrypted.
-    pub fn is_unreadable(&self) -> bool {
-        matches!(self, Self::Ext(ExtError::Unreadable(_)))
-    }
-
-    /// The device's own failure behind it, if it is one.
-    pub fn disk(&self) -> Option<&DiskError> {
-        match self {
-            Self::Disk(error)
-            | Self::Fat(fat::FatError::Disk(error))
-            | Self::FatEdit(fat::EditError::Volume(fat::FatError::Disk(error)))
-            | Self::Ext(ExtError::Disk(error))
-            | Self::Edit(EditError::Volume(ExtError::Disk(error))) => Some(error),
-            _ => None,
-        }
     }
 }
 
