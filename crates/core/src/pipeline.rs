@@ -22,9 +22,9 @@ use pinewrit_disk::{AlignedBuf, ByteRange, CHUNK_SIZE, is_zero};
 use pinewrit_image::{
     Block, BlockReader, Checksum, ChecksumKind, ImageSource, MemberSum, PlainImage, StreamError,
 };
+use pinewrit_volume::extents::{MapTracker, RegionFacts};
 
 use crate::Cancel;
-use pinewrit_volume::extents::{MapTracker, RegionFacts};
 
 const BLOCK_SIZE: usize = 1 << 20;
 const BLOCKS_IN_FLIGHT: usize = 8;

@@ -3,14 +3,14 @@
 
 use pinewrit_disk::{BlockDevice, DiskError, Window};
 use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
-use schemars::JsonSchema;
-use serde::Serialize;
-
-use crate::inspect::{Inspection, inspect};
 use pinewrit_volume::check::fault;
 use pinewrit_volume::files::{Files, FilesError, Kind, join, open_to_change};
 use pinewrit_volume::format::set_swap_uuid;
 use pinewrit_volume::{FilesystemFacts, FilesystemKind, Gathered, Timestamp, probe};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::inspect::{Inspection, inspect};
 
 /// An identifier that was replaced.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]

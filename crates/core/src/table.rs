@@ -2,10 +2,10 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_table::{TableEdit, TableError};
-
-use crate::inspect::{Inspection, inspect};
 use pinewrit_volume::grow::FilesystemGrowth;
 use pinewrit_volume::{FilesystemKind, Gathered, Timestamp, probe};
+
+use crate::inspect::{Inspection, inspect};
 
 /// What a change of a table makes of a medium.
 #[derive(Clone, Debug)]

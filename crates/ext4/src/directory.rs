@@ -1,9 +1,10 @@
 //! Directory entries, "Linear (Classic) Directories". Blocks of an index look like blocks without
 //! entries, so that directories with one are read the same way.
 
+use pinewrit_disk::bytes::{put16, u16le, u32le};
+
 use crate::InodeNumber;
 use crate::checksum::crc32c;
-use pinewrit_disk::bytes::{put16, u16le, u32le};
 
 /// One name in a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,11 +1,11 @@
 //! What a file system tells of itself at first glance, whether or not it could be used.
 
+use pinewrit_disk::bytes::{u16le, u32le};
 use pinewrit_disk::{BlockDevice, DiskError};
 
 use crate::features::{Compatible, Incompatible};
 use crate::fields::sb as field;
 use crate::superblock::{MAGIC, MAX_LOG_BLOCK_SIZE, Superblock, count};
-use pinewrit_disk::bytes::{u16le, u32le};
 
 /// Which of the family a file system is, by the features that it has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -1,9 +1,10 @@
 //! Group descriptors and block bitmaps, "Block Group Descriptors" and "Block and Inode Bitmaps".
 
+use pinewrit_disk::bytes::{u16le, u32le, wide};
+
 use crate::checksum::{crc16, crc32c};
 use crate::fields::bg;
 use crate::{Incompatible, ReadOnlyCompatible, Superblock};
-use pinewrit_disk::bytes::{u16le, u32le, wide};
 
 /// Where a group's metadata is. All places have been checked to be inside the file system.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,11 +1,11 @@
 //! Making a file system larger while nobody uses it.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bytes::{high, low, put16, put32, u32le, wide};
 
 use crate::edit::{EditError, Editor, SizeError, layout};
 use crate::fields::{bg, sb};
 use crate::{Compatible, ExtError, Incompatible, Superblock};
-use pinewrit_disk::bytes::{high, low, put16, put32, u32le, wide};
 
 /// What growing did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

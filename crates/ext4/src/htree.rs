@@ -2,9 +2,10 @@
 
 use std::collections::BTreeMap;
 
+use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
+
 use crate::checksum::crc32c;
 use crate::{Incompatible, ReadOnlyCompatible, Superblock};
-use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
 
 /// Half MD4, as version 1 of the hash: that of new indexes.
 pub(crate) const HALF_MD4: u8 = 1;

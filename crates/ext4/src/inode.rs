@@ -2,11 +2,12 @@
 
 use std::ops::Range;
 
+use pinewrit_disk::bytes::{u16le, u32le};
+
 use crate::blocks::{ExtError, Source};
 use crate::checksum::crc32c;
 use crate::fields::node;
 use crate::{ReadOnlyCompatible, Superblock};
-use pinewrit_disk::bytes::{u16le, u32le};
 
 /// "Extent Tree", `eh_magic`.
 pub(crate) const EXTENT_MAGIC: u16 = 0xf30a;

@@ -1,5 +1,6 @@
 //! A file system from nothing.
 
+use pinewrit_disk::bytes::{high, low, put16, put32};
 use pinewrit_disk::{BlockDevice, ByteRange};
 
 use crate::checksum::crc32c;
@@ -7,7 +8,6 @@ use crate::edit::{Attributes, EditError, Editor, SizeError, layout};
 use crate::fields::{bg, node, sb};
 use crate::inode::{FileKind, InodeNumber, Run};
 use crate::{Compatible, Incompatible, ReadOnlyCompatible, Superblock, Timestamp};
-use pinewrit_disk::bytes::{high, low, put16, put32};
 
 /// How a file system is to be.
 #[derive(Clone, Debug)]

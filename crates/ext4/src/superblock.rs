@@ -1,10 +1,11 @@
 //! The superblock: where everything else is.
 
+use pinewrit_disk::bytes::{u16le, u32le, wide};
+
 use crate::ExtError;
 use crate::checksum::crc32c;
 use crate::features::{Compatible, Incompatible, ReadOnlyCompatible};
 use crate::fields::sb as field;
-use pinewrit_disk::bytes::{u16le, u32le, wide};
 
 /// Why a superblock cannot be used.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

@@ -1,8 +1,9 @@
 //! Extended attributes, "Extended Attributes": in the inode behind its fields, and in a block.
 
+use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
+
 use crate::blocks::ExtError;
 use crate::fields::node;
-use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
 
 const MAGIC: u32 = 0xea02_0000;
 /// Bytes before the first entry in a block.

@@ -2,10 +2,11 @@
 //!
 //! Microsoft FAT specification 1.03, "FAT Directory Structure" and "FAT Long Directory Entries".
 
+use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
+
 use crate::geometry::FatWidth;
 use crate::name::{self, Short};
 use crate::time::Stamp;
-use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
 
 /// Bytes in an entry.
 pub(crate) const ENTRY: usize = 32;

@@ -2,13 +2,13 @@
 //!
 //! Microsoft FAT specification 1.03, "FAT Volume Initialization" and "FAT Type Determination".
 
+use pinewrit_disk::bytes::{put16, put32};
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
 
 use crate::directory::{ENTRY, New, attribute};
 use crate::edit::info;
 use crate::geometry::{FatWidth, NO_NAME, field};
 use crate::time::Stamp;
-use pinewrit_disk::bytes::{put16, put32};
 
 const MIB: u64 = 1 << 20;
 /// Entries of the root directory of FAT12 and FAT16.

@@ -5,10 +5,10 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
 
+use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
 use pinewrit_disk::{BlockDevice, DiskError};
 
 use crate::geometry::{FatWidth, Geometry};
-use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
 
 /// Bytes of a table that are read together: whole entries of every width, and whole sectors.
 pub(crate) const PAGE: u64 = 96 << 10;

@@ -2,10 +2,10 @@
 //! is done at the first start.
 
 use pinewrit_disk::parse_size;
+use pinewrit_volume::files::{Edit, Place, Rights, Spot, TextKind};
 
 use super::regional::quoted;
 use crate::document::{Document, Fields, Wrong};
-use pinewrit_volume::files::{Edit, Place, Rights, Spot, TextKind};
 
 /// A change of a text on the medium.
 #[derive(Clone, Debug, PartialEq, Eq)]

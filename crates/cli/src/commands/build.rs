@@ -13,11 +13,14 @@ use pinewrit_core::write::WriteRequest;
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
 use pinewrit_host::{MediumError, Verdict};
 use pinewrit_image::{Location, Packing};
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{Event, Exit, Message, Ui, style, units};
 use pinewrit_volume::FilesystemFacts;
 use rustix::fs::FlockOperation;
 use schemars::JsonSchema;
 use serde::Serialize;
-
 use tempfile::TempDir;
 use uuid::Uuid;
 
@@ -28,13 +31,6 @@ use crate::clock;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, medium};
 use crate::signals;
-use pinewrit_ui::Event;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::progress::Waiting;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection::{self, FactList};
-use pinewrit_ui::{self, Ui, style, units};
 
 /// A layout larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;

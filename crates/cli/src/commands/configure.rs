@@ -1,6 +1,9 @@
 //! `pinewrit configure MEDIUM --settings FILE`
 
 use pinewrit_firstboot::configure::{ChangeKind, ConfigureReport, FileChange, prepare};
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{Answer, Event, Exit, MediumName, Message, Ui, style};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -10,12 +13,6 @@ use crate::clock;
 use crate::context::Context;
 use crate::context::change::{self, Opened};
 use crate::context::settings;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection::{self, FactList};
-use pinewrit_ui::{Answer, Ui, style};
-use pinewrit_ui::{Event, MediumName};
 
 /// What settings change, or have changed.
 #[derive(Serialize, JsonSchema)]

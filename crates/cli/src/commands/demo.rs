@@ -6,14 +6,11 @@ use std::path::{Path, PathBuf};
 
 use clap::Parser;
 use pinewrit_host::{Rack, Readers};
+use pinewrit_ui::{Exit, Message, Ui, style, words};
 
 use super::{Outcome, run_in};
 use crate::args::{Args, DemoArgs};
 use crate::context::{Context, Folders};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::{Ui, style};
 
 /// The demo's files: a layout with all that it takes, settings, a rack.
 const FILES: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/demo.tar"));

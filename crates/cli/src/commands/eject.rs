@@ -1,6 +1,7 @@
 //! `pinewrit eject MEDIUM`
 
 use pinewrit_host::{EjectError, Permits, Power, Verdict};
+use pinewrit_ui::{Event, Exit, MediumName, Message, style, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -8,11 +9,6 @@ use super::Outcome;
 use crate::args::EjectArgs;
 use crate::context::Context;
 use crate::context::medium;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::style;
-use pinewrit_ui::words;
-use pinewrit_ui::{Event, MediumName};
 
 /// A medium that can be taken out.
 #[derive(Serialize, JsonSchema)]

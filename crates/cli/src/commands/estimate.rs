@@ -1,16 +1,13 @@
 //! `pinewrit estimate ...`
 
 use pinewrit_core::estimate::{NetReport, Pool, net};
+use pinewrit_ui::words::inspection::FactList;
+use pinewrit_ui::{Event, Exit, Message, Ui, style, units};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
 use crate::args::{EstimateAction, EstimateArgs};
-use pinewrit_ui::Event;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words::inspection::FactList;
-use pinewrit_ui::{Ui, style, units};
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct NetEvent<'a> {

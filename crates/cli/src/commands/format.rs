@@ -4,6 +4,10 @@ use pinewrit_core::inspect::{PartitionFacts, inspect_medium};
 use pinewrit_disk::Window;
 use pinewrit_ext4::Timestamp;
 use pinewrit_fat::FatWidth;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{Event, Exit, MediumName, Message, style, units};
 use pinewrit_volume::format::{FormatKind, FormatOptions, FormatReport, check, format};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -14,13 +18,6 @@ use crate::args::FormatArgs;
 use crate::clock;
 use crate::context::Context;
 use crate::context::change::{self, Opened, confirm};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::progress::Waiting;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection::{self, FactList};
-use pinewrit_ui::{Event, MediumName};
-use pinewrit_ui::{style, units};
 
 /// A file system that was made.
 #[derive(Serialize, JsonSchema)]

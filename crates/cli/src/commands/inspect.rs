@@ -7,6 +7,10 @@ use std::path::Path;
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
 use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words;
+use pinewrit_ui::words::inspection::{self, FactList};
+use pinewrit_ui::{Event, Message, style, units};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -16,12 +20,6 @@ use crate::args::InspectArgs;
 use crate::context::Context;
 use crate::context::source::{self, Keep};
 use crate::context::{change, medium};
-use pinewrit_ui::Event;
-use pinewrit_ui::Message;
-use pinewrit_ui::progress::Waiting;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection::{self, FactList};
-use pinewrit_ui::{self, style, units};
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct InspectEvent<'a> {

@@ -7,6 +7,8 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, inspect_medium};
 use pinewrit_host::{Changes, Hold, MediumFacts, Verdict};
+use pinewrit_ui::words::{self, inspection};
+use pinewrit_ui::{Event, Exit, Message, style, units};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -15,12 +17,6 @@ use super::write::unfinished_text;
 use crate::args::MediaArgs;
 use crate::context::Context;
 use crate::signals;
-use pinewrit_ui::Event;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection;
-use pinewrit_ui::{style, units};
 
 /// Characters of a maker's and model's names that are shown.
 const MAX_NAME: usize = 28;

@@ -17,13 +17,10 @@ pub(crate) mod write;
 use std::path::Path;
 
 use pinewrit_host::{Rack, Readers, SystemRoots};
+use pinewrit_ui::{Exit, Message, Ui, output, words};
 
 use crate::args::{Args, Command};
 use crate::context::{Context, Folders};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::{Ui, output};
 
 /// Runs the command that was asked for.
 pub(crate) fn run(args: Args) -> Exit {

@@ -4,16 +4,12 @@ use std::fs;
 use std::path::Path;
 
 use pinewrit_host::Rack;
+use pinewrit_ui::{Event, Exit, Message, Ui, style, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
 use crate::args::{RackAction, RackArgs};
-use pinewrit_ui::Event;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::{Ui, style, units};
 
 /// The rack that `new` makes.
 pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");

@@ -11,6 +11,10 @@ use pinewrit_core::write::{ChunkRecord, Owned, OwnerKind, owners};
 use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, Window};
 use pinewrit_host::Medium;
 use pinewrit_image::Location;
+use pinewrit_ui::progress::ProgressView;
+use pinewrit_ui::text::printable;
+use pinewrit_ui::words::{self, inspection::FactList};
+use pinewrit_ui::{Event, Exit, MediumName, Message, style, units};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -21,14 +25,6 @@ use crate::context::medium::Chosen;
 use crate::context::source::{self, Keep};
 use crate::context::{change, medium};
 use crate::signals;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::progress::ProgressView;
-use pinewrit_ui::text::printable;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection::FactList;
-use pinewrit_ui::{Event, MediumName};
-use pinewrit_ui::{style, units};
 
 /// Differences that are shown one by one.
 const SHOWN: usize = 8;

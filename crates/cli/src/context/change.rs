@@ -10,17 +10,13 @@ use pinewrit_core::state::StateFolder;
 use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog, open_plain};
 use pinewrit_host::{Medium, MediumError};
 use pinewrit_image::Wrapping;
+use pinewrit_ui::{Answer, Exit, MediumName, Message, Ui, style, units, words};
 
 use super::Context;
 use super::medium::{self, Chosen};
 use crate::args::ChangeArgs;
 use crate::clock;
 use crate::commands::Outcome;
-use pinewrit_ui::Exit;
-use pinewrit_ui::MediumName;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::{Answer, Ui, style, units};
 
 /// A medium that is being changed, and what it is called.
 pub(crate) struct Opened {

@@ -5,9 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 
 use pinewrit_core::state::{Owner, StateFolder, UnsafePlace, make_private};
-
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
+use pinewrit_ui::{Exit, Message};
 
 /// Where records and downloads of this user are. Each is looked for when it is first needed.
 #[derive(Clone, Default)]

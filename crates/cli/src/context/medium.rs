@@ -5,15 +5,11 @@ use std::path::{Path, PathBuf};
 use pinewrit_core::state::Subject;
 use pinewrit_host::{BlockName, Footing, Hold, MediumError, MediumFacts, Permits, Tag, Verdict};
 use pinewrit_image::Location;
+use pinewrit_ui::{Answer, Exit, MediumName, Message, Ui, words};
 
 use super::Context;
 use crate::args::MediumArgs;
 use crate::commands::Outcome;
-use pinewrit_ui::Exit;
-use pinewrit_ui::MediumName;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::{Answer, Ui};
 
 /// The medium that was named.
 pub(crate) struct Chosen {

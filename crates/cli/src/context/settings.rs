@@ -5,16 +5,12 @@ use std::path::{Path, PathBuf};
 use pinewrit_firstboot::configure::{ConfigureReport, IntakeWish};
 use pinewrit_firstboot::intake::custom::CustomIntake;
 use pinewrit_settings::{CheckedSettings, Remark};
+use pinewrit_ui::{Answer, Event, Exit, Message, Ui, style, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::commands::Outcome;
 use crate::secrets::UserSecrets;
-use pinewrit_ui::Event;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::{Answer, Ui, style};
 
 /// A settings file larger than this was not written by anybody.
 const MAX_FILE: u64 = 1 << 20;

@@ -6,16 +6,13 @@ use std::time::Duration;
 use pinewrit_image::{
     FetchOptions, FetchStats, ImageSource, Location, OpenOptions, Spool, StreamError,
 };
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::{Event, Message, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Context, medium};
 use crate::args::SourceArgs;
-use pinewrit_ui::Event;
-use pinewrit_ui::Message;
-use pinewrit_ui::progress::Waiting;
-use pinewrit_ui::units;
-use pinewrit_ui::words;
 
 /// Whether a download is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -4,6 +4,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
+use pinewrit_ui::{ErrorEvent, progress};
 use schemars::SchemaGenerator;
 use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
@@ -14,8 +15,6 @@ use crate::commands::{
     build, configure, eject, estimate, files, format, inspect, media, rack, table, verify, write,
 };
 use crate::context::{settings, source};
-use pinewrit_ui::ErrorEvent;
-use pinewrit_ui::progress;
 
 /// A line, its schema, and the commands that it is the result of.
 struct Described {

@@ -13,7 +13,11 @@ use jiff::tz::TimeZone;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window, open_plain};
 use pinewrit_ext4::Timestamp;
 use pinewrit_image::OpenOptions;
+use pinewrit_settings::{Mistakes, Remark};
 use pinewrit_table::{NewPartition, PartitionType, SchemeKind, TableEdit, TableError};
+use pinewrit_volume::files::fill::{FillError, Refusal, Taken, Taking, look_at, total};
+use pinewrit_volume::files::{FilesError, open_to_change};
+use pinewrit_volume::format::{self, FormatError, FormatKind, FormatOptions};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -21,10 +25,6 @@ use crate::Cancel;
 use crate::pipeline::spawn;
 pub use layout::{Blob, Content, Layout, PartitionPlan, check};
 use names::{Made, Names};
-use pinewrit_settings::{Mistakes, Remark};
-use pinewrit_volume::files::fill::{FillError, Refusal, Taken, Taking, look_at, total};
-use pinewrit_volume::files::{FilesError, open_to_change};
-use pinewrit_volume::format::{self, FormatError, FormatKind, FormatOptions};
 
 /// How often what was gathered so far is sent on.
 const FLUSH_EVERY: Duration = Duration::from_millis(250);

@@ -1,14 +1,15 @@
 //! What texts of a layout may name of the medium that is being made: its identifiers.
 
-use minijinja::{Environment, UndefinedBehavior, Value};
-use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
-use serde::Serialize;
 use std::collections::BTreeMap;
 
-use super::PartitionPlan;
+use minijinja::{Environment, UndefinedBehavior, Value};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_volume::files::fill::{Naming, Refusal};
 use pinewrit_volume::format::FormatKind;
 use pinewrit_volume::probe;
+use serde::Serialize;
+
+use super::PartitionPlan;
 
 /// Steps of a template; one that runs in circles ends there.
 const FUEL: u64 = 100_000;

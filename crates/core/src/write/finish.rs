@@ -3,7 +3,11 @@
 use pinewrit_disk::{
     AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, OVERLAY_BLOCK, Overlay, Ranges,
 };
+use pinewrit_firstboot::configure::{self, ConfigureReport};
+use pinewrit_settings::CheckedSettings;
 use pinewrit_table::TableError;
+use pinewrit_volume::Site;
+use pinewrit_volume::grow::{self, GrowReport};
 
 use super::WriteOrder;
 use super::report::{ChunkRecord, WriteError};
@@ -11,10 +15,6 @@ use super::state::State;
 use super::work::{Bench, REQUEST};
 use crate::Stage;
 use crate::verify::Found;
-use pinewrit_firstboot::configure::{self, ConfigureReport};
-use pinewrit_settings::CheckedSettings;
-use pinewrit_volume::Site;
-use pinewrit_volume::grow::{self, GrowReport};
 
 /// Bytes at the medium's end that are cleared before writing. The backup of a GPT takes 33
 /// sectors there, of up to 4096 bytes.

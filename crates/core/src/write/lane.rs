@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 use pinewrit_disk::{AlignedBuf, ByteRange, CHUNK_SIZE, is_zero};
+use pinewrit_volume::extents::RegionFacts;
 
 use super::finish::{clear_head, clear_tables, finish};
 use super::report::{ChecksumReport, ChunkRecord, WriteError, WriteReport};
@@ -16,7 +17,6 @@ use super::{ReadBack, WriteOptions, WriteOrder};
 use crate::patience;
 use crate::pipeline::{Chunk, SourcePosition, spawn};
 use crate::{Cancel, Progress, Stage};
-use pinewrit_volume::extents::RegionFacts;
 
 /// Requests in flight on a medium, each of up to 1 MiB.
 const WORKERS: usize = 2;

@@ -5,12 +5,12 @@ use pinewrit_ext4::{Owner, Volume};
 use pinewrit_fat as fat;
 use pinewrit_image::ImageSource;
 use pinewrit_table::PartitionTable;
+use pinewrit_volume::extents::MapTracker;
 
 use super::report::{ChunkRecord, Owned, OwnerKind, Whereabouts};
 use crate::Cancel;
 use crate::pipeline::{Chunk, SourcePosition, WantedSums, stream_chunks};
 use crate::verify::Found;
-use pinewrit_volume::extents::MapTracker;
 
 /// What is at `offset` of a medium. `first` is what belongs into its first chunk, where the table
 /// may not be on the medium yet. Whatever cannot be read is left open.

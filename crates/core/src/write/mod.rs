@@ -26,7 +26,10 @@ use pinewrit_disk::{BlockDevice, MemoryDevice};
 use pinewrit_image::{
     Checksum, ChecksumKind, ExpectedChecksum, ImageSource, StreamError, StreamFault, Subject,
 };
+use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::Timestamp;
+use pinewrit_volume::expect::expectation;
+use pinewrit_volume::extents::MapTracker;
 
 use crate::pipeline::{
     Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, spawn, stream_chunks,
@@ -37,9 +40,6 @@ pub use job::{
 };
 use lane::{Lane, LaneFailure, StreamOutcome};
 pub use locate::{owners, whereabouts};
-use pinewrit_settings::CheckedSettings;
-use pinewrit_volume::expect::expectation;
-use pinewrit_volume::extents::MapTracker;
 pub use plan::{ImageDoubt, PREVIEW, PlanError, WritePlan};
 pub use read_back::ReadBack;
 pub use receipts::{Kept, NotKept};

@@ -2,6 +2,9 @@
 
 use std::ops::Range;
 
+use pinewrit_disk::bits::is_set;
+use pinewrit_disk::bytes::{u16le, u32le};
+
 use super::folders::Directory;
 use super::map::{Mapped, Walk};
 use super::{Check, CheckError, Seen, read, read_blocks};
@@ -11,8 +14,6 @@ use crate::inode::{FileKind, Inode, InodeNumber, inode_seed, is_intact, most_in_
 use crate::tree::Tree;
 use crate::xattr;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
-use pinewrit_disk::bits::is_set;
-use pinewrit_disk::bytes::{u16le, u32le};
 
 /// Bytes of inode tables that are read at once.
 const REQUEST: u64 = 1 << 20;

@@ -2,6 +2,8 @@
 
 use std::ops::Range;
 
+use pinewrit_disk::bytes::{u16le, u32le};
+
 use super::used::Used;
 use super::{CheckError, read};
 use crate::blocks::Source;
@@ -9,7 +11,6 @@ use crate::checksum::crc32c;
 use crate::fields::node;
 use crate::inode::{EXTENT_MAGIC, Inode, InodeNumber, MAX_DEPTH, Run, inode_seed};
 use crate::{ReadOnlyCompatible, Superblock};
-use pinewrit_disk::bytes::{u16le, u32le};
 
 /// What a map leads to.
 #[derive(Default)]

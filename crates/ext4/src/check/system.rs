@@ -1,5 +1,7 @@
 //! Inodes of the system's own: bad blocks, room for more group descriptors, the journal.
 
+use pinewrit_disk::bytes::u32le;
+
 use super::inodes::wrong;
 use super::map::Mapped;
 use super::{Check, CheckError, read};
@@ -7,7 +9,6 @@ use crate::Compatible;
 use crate::checksum::crc32c;
 use crate::fields::node;
 use crate::inode::{FileKind, Inode, InodeNumber, most_in_block_map};
-use pinewrit_disk::bytes::u32le;
 
 const BAD_BLOCKS: InodeNumber = InodeNumber(1);
 const BOOT_LOADER: InodeNumber = InodeNumber(5);

@@ -2,8 +2,9 @@
 
 use std::ops::Range;
 
-use crate::Superblock;
 use pinewrit_disk::bits::{first_set, set};
+
+use crate::Superblock;
 
 /// A bitmap of each group, made when the first of its blocks is met.
 pub(super) struct Used {

@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use pinewrit_disk::bytes::{put16, put32, u32le};
 use pinewrit_disk::{BlockDevice, ByteRange};
 
 use super::groups::{fresh_block_bitmap, fresh_inode_bitmap, put_count, put_place};
@@ -12,7 +13,6 @@ use crate::checksum::crc32c;
 use crate::fields::{bg, node, sb};
 use crate::inode::{FileKind, InodeNumber};
 use crate::{Compatible, ExtError, Incompatible, ReadOnlyCompatible, Superblock};
-use pinewrit_disk::bytes::{put16, put32, u32le};
 
 impl<D: BlockDevice> Editor<D> {
     /// Makes these groups, which the superblock counts already. The counts of the superblock

@@ -3,6 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bytes::{put16, put32, u32le};
 
 use super::{EditError, Editor};
 use crate::blocks::Source;
@@ -15,7 +16,6 @@ use crate::htree::{Index, IndexError};
 use crate::inode::{FileKind, Inode, InodeNumber, Run};
 use crate::tree::shown;
 use crate::{ExtError, Incompatible, ReadOnlyCompatible};
-use pinewrit_disk::bytes::{put16, put32, u32le};
 
 /// Folders that are kept in memory.
 const MAX_FOLDERS: usize = 4096;

@@ -1,14 +1,14 @@
 //! Group descriptors and bitmaps as they are changed.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bits::set;
+use pinewrit_disk::bytes::{put16, put32, u16le};
 
 use super::{EditError, Editor};
 use crate::checksum::crc32c;
 use crate::fields::bg;
 use crate::group::{GroupDescriptor, descriptor_checksum};
 use crate::{ExtError, ReadOnlyCompatible, Superblock};
-use pinewrit_disk::bits::set;
-use pinewrit_disk::bytes::{put16, put32, u16le};
 
 /// A number of 16 bits in a descriptor, with its upper half where there is room for it.
 pub(crate) fn count(raw: &[u8], field: usize) -> u32 {

@@ -1,6 +1,7 @@
 //! Making and dropping the index of a folder.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bytes::{put32, u32le};
 
 use super::folder::put_entry;
 use super::{EditError, Editor, has_index};
@@ -11,7 +12,6 @@ use crate::htree::{
 };
 use crate::inode::{Inode, InodeNumber, Run};
 use crate::{ExtError, ReadOnlyCompatible};
-use pinewrit_disk::bytes::{put32, u32le};
 
 /// An entry with its hash.
 struct Hashed {

@@ -1,6 +1,7 @@
 //! Inodes as they are changed.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bytes::{high, low, put16, put32, u16le};
 
 use super::{Attributes, EditError, Editor};
 use crate::ReadOnlyCompatible;
@@ -9,7 +10,6 @@ use crate::checksum::crc32c;
 use crate::fields::{node, sb};
 use crate::inode::{FileKind, Inode, InodeNumber, Timestamp, has_extra, inode_checksum};
 use crate::xattr::{self, Kept};
-use pinewrit_disk::bytes::{high, low, put16, put32, u16le};
 
 /// Bytes of fields behind the first 128 that new inodes have.
 const EXTRA_SIZE: u16 = 32;

@@ -3,13 +3,13 @@
 use std::ops::Range;
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bytes::{high, low, put16, put32};
 
 use super::{EditError, Editor};
 use crate::checksum::crc32c;
 use crate::fields::node;
 use crate::inode::{EXTENT_MAGIC, Inode, InodeNumber, Piece, Run};
 use crate::{Incompatible, ReadOnlyCompatible};
-use pinewrit_disk::bytes::{high, low, put16, put32};
 
 /// Blocks in an extent: 15 bits, the next one says that it is not written yet.
 const MAX_WRITTEN: u64 = 0x8000;

@@ -17,6 +17,9 @@ mod ops;
 use std::collections::{BTreeSet, HashMap};
 use std::ops::Range;
 
+use cache::Cache;
+use pinewrit_disk::bits;
+use pinewrit_disk::bytes::{high, low, put32, u32le, wide};
 use pinewrit_disk::{BlockDevice, ByteRange};
 
 use crate::blocks::{ExtError, Source};
@@ -26,13 +29,10 @@ use crate::inode::{InodeNumber, Timestamp};
 use crate::tree::Tree;
 use crate::xattr::Kept;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
-use cache::Cache;
 pub use content::Zeros;
 pub use error::{EditError, SizeError};
 use folder::Folder;
 pub use ops::{Attributes, NodeKind};
-use pinewrit_disk::bits;
-use pinewrit_disk::bytes::{high, low, put32, u32le, wide};
 
 /// Features that are kept right when something is changed.
 const INCOMPATIBLE: &[Incompatible] = &[

@@ -1,6 +1,7 @@
 //! Names that move and go.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bytes::put32;
 
 use super::ops::MAX_PATH;
 use super::{EditError, Editor};
@@ -8,7 +9,6 @@ use crate::ExtError;
 use crate::fields::node;
 use crate::inode::{FileKind, Inode, InodeNumber};
 use crate::tree::shown;
-use pinewrit_disk::bytes::put32;
 
 impl<D: BlockDevice> Editor<D> {
     /// Gives what is at a path another path.

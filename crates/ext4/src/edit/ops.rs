@@ -3,6 +3,7 @@
 use std::io::Read;
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bytes::put32;
 
 use super::content::Zeros;
 use super::{EditError, Editor};
@@ -11,7 +12,6 @@ use crate::fields::node;
 use crate::inode::{FileKind, Inode, InodeNumber, Run, Timestamp};
 use crate::tree::{names, shown};
 use crate::xattr::{Kept, Xattr};
-use pinewrit_disk::bytes::put32;
 
 /// Owner, rights and times of a file, folder, link or node.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -4,6 +4,7 @@
 
 use std::ops::Range;
 
+use pinewrit_disk::bytes::{put32, u32le};
 use pinewrit_disk::{BlockDevice, DiskError};
 
 use super::{EditError, Editor};
@@ -11,7 +12,6 @@ use crate::error::FatError;
 use crate::folder::Folder;
 use crate::geometry::{BOOT, Geometry, NO_NAME, field};
 use crate::store::{Folders, REQUEST, Source, Store};
-use pinewrit_disk::bytes::{put32, u32le};
 
 /// Offsets and marks of the counts' sector.
 pub(crate) mod info {

@@ -1,18 +1,18 @@
 //! Which intake an image has: asked for, or found by looking at it.
 
 use pinewrit_disk::{BlockDevice, ByteRange, Window};
-use pinewrit_table::{NewPartition, PartitionSize, PartitionType, TableEdit, TableError};
-
-use super::ConfigureError;
-use crate::intake::cloud_init;
-use crate::intake::custom::CustomIntake;
-use crate::intake::rootfs;
 use pinewrit_settings::{CheckedSettings, IntakeWish};
+use pinewrit_table::{NewPartition, PartitionSize, PartitionType, TableEdit, TableError};
 use pinewrit_volume::Timestamp;
 use pinewrit_volume::files::{
     Files, FilesError, FilesystemOf, filesystems, first_unseen, open_to_change, open_to_read,
 };
 use pinewrit_volume::format::{FatKind, FormatError, FormatKind, FormatOptions, format};
+
+use super::ConfigureError;
+use crate::intake::cloud_init;
+use crate::intake::custom::CustomIntake;
+use crate::intake::rootfs;
 
 /// How the settings reach the system.
 pub(super) enum Way {

@@ -1,12 +1,13 @@
 //! Files and changes of texts that the settings ask for beside the intake.
 
-use super::{ChangeKind, ConfigureError, ConfigureReport, FileChange};
 use pinewrit_settings::{CheckedSettings, EditOrRemoval, PlacedEdit, PlacedFile};
 use pinewrit_volume::Site;
 use pinewrit_volume::files::{
     EditTextError, Files, FilesError, FilesystemOf, FindError, MAX_TEXT, Place, Rights, above,
     find_place,
 };
+
+use super::{ChangeKind, ConfigureError, ConfigureReport, FileChange};
 
 pub(super) fn apply(
     site: &mut Site<'_>,

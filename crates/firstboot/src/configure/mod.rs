@@ -4,6 +4,10 @@ mod choice;
 mod extras;
 
 use pinewrit_disk::{BlockDevice, CommitError, DiskError, FreeWrites, Window};
+use pinewrit_settings::CheckedSettings;
+use pinewrit_volume::files::{FilesError, FilesystemOf, Rights};
+use pinewrit_volume::grow::{self, GrowReport};
+use pinewrit_volume::{Gathered, Site, Timestamp};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -13,11 +17,7 @@ use crate::intake::online::{self, Awaited};
 use crate::intake::rootfs::{self, RootError};
 pub use crate::intake::{ChangeKind, FileChange, HostKey};
 use choice::Way;
-use pinewrit_settings::CheckedSettings;
 pub use pinewrit_settings::IntakeWish;
-use pinewrit_volume::files::{FilesError, FilesystemOf, Rights};
-use pinewrit_volume::grow::{self, GrowReport};
-use pinewrit_volume::{Gathered, Site, Timestamp};
 
 /// What configuring changes, or has changed.
 #[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]

@@ -1,10 +1,10 @@
 //! Finding settings on a medium, whichever intake took them.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_volume::files::open_to_read;
 
 use super::rootfs::State;
 use super::{SettingsFacts, cloud_init, networks};
-use pinewrit_volume::files::open_to_read;
 
 /// Looks for settings in a file system. What cannot be read counts as not there.
 pub fn find_settings(device: &dyn BlockDevice, partition: Option<u32>) -> Option<SettingsFacts> {

@@ -386,7 +386,7 @@ impl<'a> Files<'a> {
     /// Only ext has such files.
     ///
     /// # Errors
-    /// [`FilesError`]; [`EditError::NoSpace`] in it where there is no room.
+    /// [`FilesError`]; [`pinewrit_ext4::EditError::NoSpace`] in it where there is no room.
     pub fn reserve(&mut self, path: &str, rights: Rights, size: u64, head: &[u8]) -> Done {
         let attributes = rights.attributes(self.now);
         Ok(self

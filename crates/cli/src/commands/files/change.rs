@@ -1,20 +1,18 @@
 //! Changing files: what the commands share that put something on a medium.
 
-use super::filesystem;
-use crate::args::{ChangeArgs, FatArgs};
-use crate::clock;
-use crate::context::Context;
-use crate::context::change::Opened;
 use pinewrit_disk::{FreeWrites, Window};
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::{Event, MediumName};
-use pinewrit_ui::{Ui, style};
+use pinewrit_ui::{Event, MediumName, Message, Ui, style, words};
 use pinewrit_volume::Gathered;
 use pinewrit_volume::files::UnpackReport;
 use pinewrit_volume::files::{Files, FilesError, FilesystemOf, Place, open_to_read};
 use schemars::JsonSchema;
 use serde::Serialize;
+
+use super::filesystem;
+use crate::args::{ChangeArgs, FatArgs};
+use crate::clock;
+use crate::context::Context;
+use crate::context::change::Opened;
 
 /// A change of files.
 #[derive(Serialize, JsonSchema)]

@@ -1,17 +1,16 @@
 //! `pinewrit files check`
 
+use std::path::Path;
+
+use pinewrit_ui::text::printable;
+use pinewrit_ui::{Exit, Message, style, units, words};
+use pinewrit_volume::files::{Difference, compare, read_expected};
+
 use super::super::Outcome;
 use super::look::{look, not_there};
 use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::CheckEvent;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::text::printable;
-use pinewrit_ui::words;
-use pinewrit_ui::{style, units};
-use pinewrit_volume::files::{Difference, compare, read_expected};
-use std::path::Path;
 
 pub(super) fn check(cx: &Context, at: &ReadArgs, list: &Path) -> Outcome {
     let unreadable = |found: String| {

@@ -1,14 +1,13 @@
 //! `pinewrit files edit`
 
+use pinewrit_ui::{Exit, Message, words};
+use pinewrit_volume::files::{Edit, EditFault, EditTextError, Spot};
+
 use super::super::Outcome;
 use super::change::{ChangeEvent, Work, tell};
 use crate::args::{EditArgs, KindArg};
 use crate::context::Context;
-use crate::context::change::{self};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_volume::files::{Edit, EditFault, EditTextError, Spot};
+use crate::context::change;
 
 fn edit_of(args: &EditArgs) -> Edit {
     let what = &args.what;

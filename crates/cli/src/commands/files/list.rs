@@ -1,13 +1,13 @@
 //! `pinewrit files list`
 
+use pinewrit_ui::{units, words};
+use pinewrit_volume::files::{FileFacts, Kind, Node, expected_of, read_expected, walk};
+
 use super::super::Outcome;
 use super::look::{look, not_there, rights, shown_name, tell_list, time};
 use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::{ExpectedEvent, FileEvent};
-use pinewrit_ui::units;
-use pinewrit_ui::words;
-use pinewrit_volume::files::{FileFacts, Kind, Node, expected_of, read_expected, walk};
 
 pub(super) fn list(cx: &Context, at: &ReadArgs) -> Outcome {
     let text = look(cx, at, |files, name| {

@@ -1,19 +1,17 @@
 //! Looking at a place: what the commands share that only read.
 
+use pinewrit_disk::{BlockDevice, Window};
+use pinewrit_image::PeekDevice;
+use pinewrit_ui::text::printable;
+use pinewrit_ui::{Exit, Message, Ui, words};
+use pinewrit_volume::files::{FileFacts, Files, Kind, open_to_read};
+
 use super::filesystem;
 use crate::args::{ReadArgs, SourceArgs};
 use crate::context::change;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, medium};
 use crate::events::ListEvent;
-use pinewrit_disk::{BlockDevice, Window};
-use pinewrit_image::PeekDevice;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::Ui;
-use pinewrit_ui::text::printable;
-use pinewrit_ui::words;
-use pinewrit_volume::files::{FileFacts, Files, Kind, open_to_read};
 
 /// Opens the place and hands its file system on.
 pub(super) fn look<T>(

@@ -1,13 +1,13 @@
 //! `pinewrit files make-folder`
 
+use pinewrit_ui::{Exit, Message};
+use pinewrit_volume::files::{Kind, Place, Rights};
+
 use super::super::Outcome;
 use super::change::{Work, event, tell};
 use crate::args::{ChangeArgs, FatArgs};
 use crate::context::Context;
-use crate::context::change::{self};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_volume::files::{Kind, Place, Rights};
+use crate::context::change;
 
 pub(super) fn make_folder(
     cx: &Context,

@@ -17,14 +17,12 @@ mod unpack;
 pub(crate) use change::ChangeEvent;
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_ui::{Exit, Message, words};
 use pinewrit_volume::files::{FilesystemOf, FindError, Place, Rights, find_place};
 
 use super::Outcome;
 use crate::args::{FilesAction, FilesArgs};
 use crate::context::Context;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
 
 pub(crate) fn run(cx: &Context, args: &FilesArgs) -> Outcome {
     match &args.action {

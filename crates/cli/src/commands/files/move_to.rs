@@ -1,11 +1,12 @@
 //! `pinewrit files move`
 
+use pinewrit_volume::files::{Kind, Place, Rights, join};
+
 use super::super::Outcome;
 use super::change::{Work, event, tell};
 use crate::args::{ChangeArgs, FatArgs};
 use crate::context::Context;
-use crate::context::change::{self};
-use pinewrit_volume::files::{Kind, Place, Rights, join};
+use crate::context::change;
 
 pub(super) fn move_to(
     cx: &Context,

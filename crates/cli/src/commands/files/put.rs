@@ -1,17 +1,17 @@
 //! `pinewrit files put`
 
+use std::os::unix::fs::PermissionsExt;
+
+use pinewrit_disk::open_plain;
+use pinewrit_ui::{Exit, Message, units};
+use pinewrit_volume::files::{Kind, Place, Rights, join};
+
 use super::super::Outcome;
 use super::change::{Work, event, tell};
 use super::unpack;
 use crate::args::PutArgs;
 use crate::context::Context;
 use crate::context::change::{self, confirm};
-use pinewrit_disk::open_plain;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::units;
-use pinewrit_volume::files::{Kind, Place, Rights, join};
-use std::os::unix::fs::PermissionsExt;
 
 pub(super) fn put(cx: &Context, args: &PutArgs) -> Outcome {
     let unreadable = |e: std::io::Error| {

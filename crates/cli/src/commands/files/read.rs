@@ -1,20 +1,19 @@
 //! `pinewrit files read`
 
+use std::fs::File;
+use std::io::{self, Write};
+use std::path::Path;
+
+use pinewrit_ui::output::Sink;
+use pinewrit_ui::text::printable;
+use pinewrit_ui::{Exit, Message, Ui, style, units, words};
+use pinewrit_volume::files::{Files, Kind, walk};
+
 use super::super::Outcome;
 use super::look::{MAX_LINES, listing, look, not_there};
 use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::ReadEvent;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::output::Sink;
-use pinewrit_ui::text::printable;
-use pinewrit_ui::words;
-use pinewrit_ui::{Ui, style, units};
-use pinewrit_volume::files::{Files, Kind, walk};
-use std::fs::File;
-use std::io::{self, Write};
-use std::path::Path;
 
 pub(super) fn read(cx: &Context, at: &ReadArgs, to: Option<&Path>) -> Outcome {
     look(cx, at, |files, name| {

@@ -1,13 +1,13 @@
 //! `pinewrit files remove`
 
+use pinewrit_ui::{Exit, Message};
+use pinewrit_volume::files::{Kind, Place};
+
 use super::super::Outcome;
 use super::change::{Work, event, tell};
 use crate::args::{ChangeArgs, FatArgs};
 use crate::context::Context;
 use crate::context::change::{self, confirm};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_volume::files::{Kind, Place};
 
 pub(super) fn remove(
     cx: &Context,

@@ -1,13 +1,13 @@
 //! `pinewrit files tree`
 
+use pinewrit_ui::{style, units, words};
+use pinewrit_volume::files::{Kind, Node, walk};
+
 use super::super::Outcome;
 use super::look::{MAX_LINES, look, not_there, shown_name, tell_list};
 use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::FileEvent;
-use pinewrit_ui::words;
-use pinewrit_ui::{style, units};
-use pinewrit_volume::files::{Kind, Node, walk};
 
 pub(super) fn tree(cx: &Context, at: &ReadArgs, depth: Option<usize>) -> Outcome {
     let text = look(cx, at, |files, name| {

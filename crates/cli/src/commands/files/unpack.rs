@@ -1,6 +1,9 @@
 //! Putting many files over what is there: `unpack`, and `put` of a folder.
 
 use pinewrit_image::Location;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::text::printable;
+use pinewrit_ui::{Exit, Message, style, units, words};
 use pinewrit_volume::files::{
     Overwrite, Place, Standing, UnpackOptions, UnpackReport, Unpacked, join, unpack as unpack_into,
 };
@@ -12,12 +15,6 @@ use crate::context::Context;
 use crate::context::change::{self, confirm};
 use crate::context::source;
 use crate::signals;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::progress::Waiting;
-use pinewrit_ui::text::printable;
-use pinewrit_ui::words;
-use pinewrit_ui::{style, units};
 
 /// A folder goes under its own name into a place that ends with `/`; with `/` at its own end, only what
 /// is in it does.

@@ -1,13 +1,14 @@
 //! `pinewrit table add`
 
+use pinewrit_table::{NewPartition, TableEdit};
+use pinewrit_ui::words;
+
 use super::step::{Step, edit};
 use super::{ids, kind_on};
 use crate::args::AddArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
-use crate::context::change::{self};
-use pinewrit_table::{NewPartition, TableEdit};
-use pinewrit_ui::words;
+use crate::context::change;
 
 pub(super) fn add_partition(cx: &Context, args: &AddArgs) -> Outcome {
     let opened = change::open(cx, &args.change, None)?;

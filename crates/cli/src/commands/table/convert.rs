@@ -1,12 +1,13 @@
 //! `pinewrit table convert`
 
+use pinewrit_table::SchemeKind;
+
 use super::ids;
 use super::step::{Step, edit};
 use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
-use crate::context::change::{self};
-use pinewrit_table::SchemeKind;
+use crate::context::change;
 
 pub(super) fn convert(cx: &Context, change: &ChangeArgs, scheme: SchemeKind) -> Outcome {
     let opened = change::open(cx, change, None)?;

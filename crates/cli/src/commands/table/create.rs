@@ -1,16 +1,16 @@
 //! `pinewrit table create` and `pinewrit table wipe`
 
+use pinewrit_core::table::{prepare, prepare_wipe};
+use pinewrit_table::TableEdit;
+use pinewrit_ui::Message;
+use pinewrit_ui::words::{self, inspection};
+
 use super::step::{Step, finish};
 use super::{ids, look_at};
 use crate::args::{ChangeArgs, SchemeArg};
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{self, Opened};
-use pinewrit_core::table::{prepare, prepare_wipe};
-use pinewrit_table::TableEdit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection;
 
 pub(super) fn create(
     cx: &Context,

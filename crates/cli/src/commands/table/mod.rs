@@ -12,20 +12,18 @@ mod set_type;
 mod show;
 mod step;
 
+use pinewrit_core::inspect::{Inspection, inspect_medium};
+use pinewrit_table::{PURPOSES, PartitionType, SchemeKind, TableEdit};
+use pinewrit_ui::words::{self, inspection};
+use pinewrit_ui::{Event, Exit, MediumName, Message};
+use schemars::JsonSchema;
+use serde::Serialize;
+use uuid::Uuid;
+
 use super::Outcome;
 use crate::args::{SchemeArg, TableAction, TableArgs};
 use crate::context::Context;
 use crate::context::change::{self, Opened};
-use pinewrit_core::inspect::{Inspection, inspect_medium};
-use pinewrit_table::{PURPOSES, PartitionType, SchemeKind, TableEdit};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection;
-use pinewrit_ui::{Event, MediumName};
-use schemars::JsonSchema;
-use serde::Serialize;
-use uuid::Uuid;
 
 /// A table, before and after.
 #[derive(Serialize, JsonSchema)]

@@ -5,7 +5,7 @@ use super::{lost_partition, number_of};
 use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
-use crate::context::change::{self};
+use crate::context::change;
 
 pub(super) fn remove(cx: &Context, change: &ChangeArgs, partition: &str) -> Outcome {
     let opened = change::open(cx, change, None)?;

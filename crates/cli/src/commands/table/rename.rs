@@ -5,7 +5,7 @@ use super::step::{Step, edit};
 use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
-use crate::context::change::{self};
+use crate::context::change;
 
 pub(super) fn rename(cx: &Context, change: &ChangeArgs, partition: &str, name: &str) -> Outcome {
     let opened = change::open(cx, change, None)?;

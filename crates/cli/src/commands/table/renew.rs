@@ -1,6 +1,7 @@
 //! `pinewrit table renew MEDIUM`
 
 use pinewrit_core::renew::{RenewError, RenewReport, prepare};
+use pinewrit_ui::{Event, Exit, MediumName, Message, style, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
@@ -10,11 +11,6 @@ use crate::args::ChangeArgs;
 use crate::clock;
 use crate::context::Context;
 use crate::context::change;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::style;
-use pinewrit_ui::words;
-use pinewrit_ui::{Event, MediumName};
 
 /// Identifiers that were replaced.
 #[derive(Serialize, JsonSchema)]

@@ -1,12 +1,13 @@
 //! `pinewrit table resize`
 
+use pinewrit_table::PartitionSize;
+
 use super::number_of;
 use super::step::{Step, edit};
 use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
-use crate::context::change::{self};
-use pinewrit_table::PartitionSize;
+use crate::context::change;
 
 pub(super) fn resize(
     cx: &Context,

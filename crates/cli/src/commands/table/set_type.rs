@@ -5,7 +5,7 @@ use super::{kind_on, number_of};
 use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
-use crate::context::change::{self};
+use crate::context::change;
 
 pub(super) fn set_type(cx: &Context, change: &ChangeArgs, partition: &str, kind: &str) -> Outcome {
     let opened = change::open(cx, change, None)?;

@@ -1,16 +1,16 @@
 //! `pinewrit table show`
 
-use super::TableEvent;
-use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change::{self};
-use crate::context::medium;
 use pinewrit_core::inspect::inspect;
 use pinewrit_disk::BlockDevice;
 use pinewrit_table::TableEdit;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection;
-use pinewrit_ui::{self, style, units};
+use pinewrit_ui::words::{self, inspection};
+use pinewrit_ui::{style, units};
+
+use super::TableEvent;
+use crate::commands::Outcome;
+use crate::context::Context;
+use crate::context::change;
+use crate::context::medium;
 
 pub(super) fn show(cx: &Context, medium: &std::path::Path) -> Outcome {
     let chosen = medium::find(cx, medium, false)?;

@@ -1,20 +1,18 @@
 //! A change of a table: worked out, shown, confirmed, committed.
 
+use pinewrit_core::inspect::Inspection;
+use pinewrit_core::table::{TableChange, cut_filesystems, prepare};
+use pinewrit_disk::BlockDevice;
+use pinewrit_table::{TableEdit, TableError};
+use pinewrit_ui::words::{self, inspection};
+use pinewrit_ui::{Exit, Message, style};
+
 use super::TableEvent;
 use crate::args::ChangeArgs;
 use crate::clock;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{Opened, confirm};
-use pinewrit_core::inspect::Inspection;
-use pinewrit_core::table::{TableChange, cut_filesystems, prepare};
-use pinewrit_disk::BlockDevice;
-use pinewrit_table::{TableEdit, TableError};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
-use pinewrit_ui::words::inspection;
-use pinewrit_ui::{self, style};
 
 /// A change in words, and the new table.
 pub(super) struct Step {

@@ -8,14 +8,11 @@ use pinewrit_core::write::Destination;
 use pinewrit_disk::ByteRange;
 use pinewrit_host::{Footing, Target};
 use pinewrit_image::Location;
+use pinewrit_ui::{Exit, MediumName, Message, words};
 
 use super::Wish;
 use crate::context::medium::{self, Chosen};
 use crate::context::{Context, change};
-use pinewrit_ui::Exit;
-use pinewrit_ui::MediumName;
-use pinewrit_ui::Message;
-use pinewrit_ui::words;
 
 /// Opens all media of a write, each with what it is called in JSON.
 pub(super) fn open_all(

@@ -1,11 +1,9 @@
 //! What speaks against an image, asked before it is written.
 
 use pinewrit_core::write::{ImageDoubt, WritePlan};
+use pinewrit_ui::{Answer, Exit, Message, Ui, units};
 
 use super::{NOTHING_WRITTEN, Wish};
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::{Answer, Ui, units};
 
 /// Refuses or asks about what is not an image that is known, is too short, or is for other media. What is
 /// answered with yes is written as it is.

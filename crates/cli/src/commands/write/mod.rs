@@ -18,6 +18,10 @@ use pinewrit_core::write::{
 use pinewrit_core::{Cancel, Observer, Progress, Stage};
 use pinewrit_host::{MediumKind, Rescan};
 use pinewrit_image::{ExpectedChecksum, ImageSource, Location, find_beside};
+use pinewrit_ui::page::{self, Finished, Section};
+use pinewrit_ui::progress::{ProgressView, Screen, Waiting};
+use pinewrit_ui::{Answer, Event, Exit, MediumName, Message, Ui, words};
+use plan_text::PlanText;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -27,14 +31,6 @@ use crate::clock;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, settings};
 use crate::signals;
-use pinewrit_ui::Exit;
-use pinewrit_ui::Message;
-use pinewrit_ui::page::{self, Finished, Section};
-use pinewrit_ui::progress::{ProgressView, Screen, Waiting};
-use pinewrit_ui::words;
-use pinewrit_ui::{Answer, Ui};
-use pinewrit_ui::{Event, MediumName};
-use plan_text::PlanText;
 pub(crate) use plan_text::unfinished_text;
 use result_text::ResultText;
 

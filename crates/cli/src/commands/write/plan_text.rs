@@ -5,10 +5,10 @@ use pinewrit_core::unfinished::UnfinishedWrite;
 use pinewrit_core::write::{Destination, WritePlan};
 use pinewrit_host::{MediumKind, Target};
 use pinewrit_image::UnpackedSize;
-
-use crate::context::{medium, settings};
 use pinewrit_ui::words::inspection::{self, FactList};
 use pinewrit_ui::{style, units};
+
+use crate::context::{medium, settings};
 
 /// A plan, and how much is said of it.
 pub(super) struct PlanText<'a> {

@@ -4,10 +4,10 @@ use std::time::Duration;
 
 use pinewrit_core::write::{ReadBack, WritePlan, WriteReport, WrittenMedium};
 use pinewrit_host::{MediumKind, Rescan};
-
-use crate::commands::configure;
 use pinewrit_ui::words::inspection::{self, FactList};
 use pinewrit_ui::{style, units};
+
+use crate::commands::configure;
 
 /// A medium that was written, and what else is said of it.
 pub(super) struct ResultText<'a> {

@@ -7,13 +7,13 @@
 mod network_config;
 mod user_data;
 
+use pinewrit_settings::{CheckedSettings, HashError};
+use pinewrit_volume::files::Files;
 use serde::{Deserialize, Serialize};
 
 use super::SettingsFacts;
 use crate::intake::host_key::HostKey;
 use crate::intake::host_key::KeyOrigin;
-use pinewrit_settings::{CheckedSettings, HashError};
-use pinewrit_volume::files::Files;
 
 /// The three files of a seed.
 pub(crate) const USER_DATA: &str = "user-data";

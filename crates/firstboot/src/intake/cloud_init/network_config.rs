@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use serde::Serialize;
-
-use crate::intake::certificates::Paths;
 use pinewrit_settings::{
     CheckedSettings, EapMethod, Enterprise, Joined, Wired, Wireless, WirelessKey,
 };
+use serde::Serialize;
+
+use crate::intake::certificates::Paths;
 
 #[derive(Serialize)]
 pub(crate) struct NetworkConfig {

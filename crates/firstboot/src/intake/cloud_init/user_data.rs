@@ -1,5 +1,6 @@
 //! `user-data`: users, host name, SSH and the regional settings.
 
+use pinewrit_settings::{CheckedSettings, HashError, StockUser, Sudo, User};
 use serde::Serialize;
 
 use super::{HostKeys, SeedContext, parse_user_data};
@@ -8,7 +9,6 @@ use crate::intake::first_start::{self, Step};
 use crate::intake::host_key::HostKey;
 use crate::intake::online::{self, Awaited};
 use crate::intake::{host_key, rootfs};
-use pinewrit_settings::{CheckedSettings, HashError, StockUser, Sudo, User};
 
 #[derive(Serialize)]
 pub(super) struct UserData {

@@ -8,16 +8,16 @@ mod values;
 
 use std::sync::atomic::{AtomicU32, Ordering};
 
-use minijinja::{AutoEscape, Environment, ErrorKind, UndefinedBehavior, Value};
-use serde::Deserialize;
-
-use crate::intake::{ChangeKind, FileChange};
 use bounded::Fault;
+use minijinja::{AutoEscape, Environment, ErrorKind, UndefinedBehavior, Value};
 use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::Site;
 use pinewrit_volume::files::{
     Edit, FilesError, FindError, Place, PlaceError, Rights, above, edit_text, find_place,
 };
+use serde::Deserialize;
+
+use crate::intake::{ChangeKind, FileChange};
 
 /// Longer results are no settings.
 const MAX_RESULT: usize = 1 << 20;

@@ -1,11 +1,12 @@
 //! Logging one user in without being asked: on consoles by agetty(8), on desktops by the usual display
 //! managers.
 
+use pinewrit_settings::{Autologin, CheckedSettings};
+use pinewrit_volume::files::{Edit, FilesError, Rights};
+
 use super::regional::edit;
 use super::services::Init;
 use super::writer::{Secrecy, Writer};
-use pinewrit_settings::{Autologin, CheckedSettings};
-use pinewrit_volume::files::{Edit, FilesError, Rights};
 
 const OPEN: Rights = Rights {
     mode: 0o644,

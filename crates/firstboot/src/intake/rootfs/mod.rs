@@ -11,11 +11,12 @@ mod ssh;
 mod swap;
 mod writer;
 
+use pinewrit_settings::{CheckedSettings, HashError};
+use pinewrit_volume::files::{Files, FilesError, MAX_TEXT, Rights};
+
 use crate::intake::cloud_init::SeedError;
 use crate::intake::first_start::{self, Step, When};
 use crate::intake::{FileChange, HostKey};
-use pinewrit_settings::{CheckedSettings, HashError};
-use pinewrit_volume::files::{Files, FilesError, MAX_TEXT, Rights};
 
 pub(crate) use accounts::stock_user_of;
 pub(crate) use autologin::{CONSOLES, console, desktop_files};

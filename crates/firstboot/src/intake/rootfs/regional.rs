@@ -1,11 +1,11 @@
 //! Host name, time, language and keyboard.
 
-use crate::intake::first_start::{Step, When};
 use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::files::{Edit, Files, FilesError, Rights, TextKind, edit_text_as};
 
 use super::services;
 use super::writer::{Secrecy, Writer};
+use crate::intake::first_start::{Step, When};
 
 const OPEN: Rights = Rights {
     mode: 0o644,

@@ -1,11 +1,11 @@
 //! The SSH server: on or off, its settings, and host keys that are known before the first start.
 
-use crate::intake::host_key::{HostKey, KeyOrigin, described, make_host_key};
 use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::files::{FilesError, Rights};
 
 use super::writer::{Secrecy, Writer, block, without_block};
 use super::{RootError, services};
+use crate::intake::host_key::{HostKey, KeyOrigin, described, make_host_key};
 
 const PRIVATE: &str = "/etc/ssh/ssh_host_ed25519_key";
 const CONFIG: &str = "/etc/ssh/sshd_config";

@@ -3,11 +3,11 @@
 
 use std::collections::BTreeMap;
 
+use pinewrit_volume::files::{Files, FilesError, MAX_TEXT, Rights, above};
 use serde::{Deserialize, Serialize};
 
 use super::revert::Edits;
 use crate::intake::{ChangeKind, FileChange};
-use pinewrit_volume::files::{Files, FilesError, MAX_TEXT, Rights, above};
 
 /// Where the state file lies.
 const STATE: &str = "/var/lib/pinewrit/state.json";

@@ -1,12 +1,13 @@
 //! interfaces(5), and dhcpcd.conf(5).
 
+use pinewrit_settings::{Joined, Wired, Wireless};
+use pinewrit_volume::files::{Edit, FilesError, Spot, edit_text};
+
 use super::{HIDDEN, OPEN, put_name_servers, wpa};
 use crate::intake::online::PATIENCE;
 use crate::intake::rootfs::RootError;
 use crate::intake::rootfs::services;
 use crate::intake::rootfs::writer::{Secrecy, Writer, block, without_block};
-use pinewrit_settings::{Joined, Wired, Wireless};
-use pinewrit_volume::files::{Edit, FilesError, Spot, edit_text};
 
 const MAIN: &str = "/etc/network/interfaces";
 const OWN: &str = "/etc/network/interfaces.d/pinewrit";

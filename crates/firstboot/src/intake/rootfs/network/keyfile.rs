@@ -2,14 +2,15 @@
 
 use std::net::IpAddr;
 
-use super::{HIDDEN, Stacks};
-use crate::intake::certificates::Paths;
-use crate::intake::rootfs::services;
-use crate::intake::rootfs::writer::{Secrecy, Writer};
 use pinewrit_settings::{
     EapMethod, Enterprise, Joined, Wired, Wireless, WirelessKey, WirelessNetwork,
 };
 use pinewrit_volume::files::FilesError;
+
+use super::{HIDDEN, Stacks};
+use crate::intake::certificates::Paths;
+use crate::intake::rootfs::services;
+use crate::intake::rootfs::writer::{Secrecy, Writer};
 
 const FOLDER: &str = "/etc/NetworkManager/system-connections";
 

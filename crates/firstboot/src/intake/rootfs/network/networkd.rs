@@ -1,10 +1,11 @@
 //! systemd.network(5), systemd.netdev(5) and systemd.link(5).
 
+use pinewrit_settings::{Joined, Wired, Wireless};
+use pinewrit_volume::files::FilesError;
+
 use super::{HIDDEN, OPEN, Stacks, put_name_servers, wpa};
 use crate::intake::rootfs::services;
 use crate::intake::rootfs::writer::{Secrecy, Writer};
-use pinewrit_settings::{Joined, Wired, Wireless};
-use pinewrit_volume::files::FilesError;
 
 const FOLDER: &str = "/etc/systemd/network";
 

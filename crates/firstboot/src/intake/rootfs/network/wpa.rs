@@ -1,9 +1,10 @@
 //! wpa_supplicant.conf(5).
 
-use crate::intake::certificates::Paths;
-use crate::intake::rootfs::writer::Writer;
 use pinewrit_settings::{EapMethod, Enterprise, Wireless, WirelessKey, WirelessNetwork};
 use pinewrit_volume::files::FilesError;
+
+use crate::intake::certificates::Paths;
+use crate::intake::rootfs::writer::Writer;
 
 pub(super) fn config(writer: &Writer<'_, '_>, wireless: &Wireless) -> Result<String, FilesError> {
     let groups = writer.text("/etc/group")?.unwrap_or_default();
