@@ -38,7 +38,7 @@ pub(crate) struct Args {
 /// The arguments, with the options of every command shown by the program's own help only.
 pub(crate) fn command() -> clap::Command {
     let mut command = Args::command();
-    // Gives each subcommand its copy of them.
+    // Gives each subcommand its own copy of the global options.
     command.build();
     command.mut_subcommands(without_global)
 }
@@ -56,7 +56,7 @@ fn without_global(command: clap::Command) -> clap::Command {
     }
 }
 
-/// What every command takes.
+/// The options of every command.
 #[derive(Debug, ClapArgs)]
 #[command(next_help_heading = "Options of every command")]
 pub(crate) struct Global {
@@ -78,7 +78,7 @@ pub(crate) struct Global {
 }
 
 impl Global {
-    /// How to talk to the user; colours are on or off from now on.
+    /// How to communicate with the user; sets colours on or off.
     pub(crate) fn ui(&self) -> Ui {
         let choice = match self.color {
             ColorWhen::Auto => ColorChoice::Auto,
@@ -179,7 +179,7 @@ pub(crate) struct SourceArgs {
 }
 
 impl SourceArgs {
-    /// As if no option was given.
+    /// As if no option were given.
     pub(crate) fn plain() -> Self {
         Self {
             member: None,
@@ -188,7 +188,7 @@ impl SourceArgs {
     }
 }
 
-/// Seconds without data from a server after which Pinewrit gives up.
+/// Seconds without data from a server before giving up.
 const PATIENCE: u64 = 60;
 
 pub(crate) fn location() -> impl TypedValueParser<Value = Location> {
@@ -368,7 +368,7 @@ pub(crate) struct BuildArgs {
     pub(crate) yes: bool,
 }
 
-/// What every command takes that changes a medium a little.
+/// The options of every command that makes small changes to a medium.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct ChangeArgs {
     /// Tag, block device or card file to change
@@ -494,7 +494,7 @@ mod tests {
         super::Args::command().debug_assert();
     }
 
-    /// Calls `visit` with each command, and its name in full.
+    /// Calls `visit` with each command and its full name.
     fn each(command: &Cli, path: &str, visit: &mut dyn FnMut(&Cli, &str)) {
         let path = format!("{path} {}", command.get_name());
         visit(command, path.trim());

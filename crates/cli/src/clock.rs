@@ -1,4 +1,4 @@
-//! The time, which nothing below asks for by itself.
+//! The time, which lower crates never look up themselves.
 
 use pinewrit_core::receipt::ReceiptChange;
 use pinewrit_volume::Timestamp;
@@ -19,7 +19,7 @@ pub(crate) fn text() -> String {
     now.map_or(String::new(), |now| now.to_string())
 }
 
-/// A change that is made now, for a receipt.
+/// A change made now, for a receipt.
 pub(crate) fn change(command: &str, files: Vec<String>) -> ReceiptChange {
     ReceiptChange::new(text(), command, files)
 }

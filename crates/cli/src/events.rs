@@ -1,5 +1,5 @@
-//! The lines of `--json`: what each is called, and what is in it. `docs/events.md` and
-//! `docs/events.schema.json` are made from these types.
+//! The lines of `--json`: the name and content of each. `docs/events.md` and
+//! `docs/events.schema.json` are generated from these types.
 
 use pinewrit_volume::files::Difference;
 use schemars::JsonSchema;
@@ -13,7 +13,7 @@ mod document;
 /// One file of a file system.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct FileEvent<'a> {
-    /// Its path, from the root of its file system.
+    /// Its path from the root of its file system.
     pub(crate) path: &'a str,
     #[serde(flatten)]
     pub(crate) facts: &'a pinewrit_volume::files::FileFacts,
@@ -23,7 +23,7 @@ impl Event for FileEvent<'_> {
     const EVENT: &'static str = "file";
 }
 
-/// One file of a list of expected ones.
+/// One file in a list of expected ones.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct ExpectedEvent<'a> {
     /// Its path below the place.
@@ -36,7 +36,7 @@ impl Event for ExpectedEvent<'_> {
     const EVENT: &'static str = "expected";
 }
 
-/// What was listed, once all `file` or `expected` lines are there.
+/// What was listed, after all `file` or `expected` lines.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct ListEvent<'a> {
     /// `files list` or `files tree`.
@@ -45,7 +45,7 @@ pub(crate) struct ListEvent<'a> {
     pub(crate) source: &'a str,
     /// What was listed.
     pub(crate) place: String,
-    /// How many lines there were.
+    /// The number of lines.
     pub(crate) count: usize,
 }
 
@@ -54,7 +54,7 @@ impl Event for ListEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["files list", "files tree"];
 }
 
-/// A file that was read.
+/// A file's content.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct ReadEvent<'a> {
     /// `files read`.
@@ -65,7 +65,7 @@ pub(crate) struct ReadEvent<'a> {
     pub(crate) place: String,
     /// Size in bytes.
     pub(crate) bytes: u64,
-    /// The file that it was copied to; null without `--to`.
+    /// The file it was copied to; null without `--to`.
     pub(crate) to: Option<String>,
     /// Its content; null with `--to`.
     pub(crate) text: Option<String>,
@@ -76,16 +76,16 @@ impl Event for ReadEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["files read"];
 }
 
-/// A file system against a list.
+/// A comparison with a list.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct CheckEvent<'a> {
     /// `files check`.
     pub(crate) command: &'static str,
     /// What was compared.
     pub(crate) place: String,
-    /// How many files the list has.
+    /// The number of files in the list.
     pub(crate) expected: usize,
-    /// What is not as expected.
+    /// The differences.
     pub(crate) differences: &'a [Difference],
 }
 

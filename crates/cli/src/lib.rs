@@ -1,7 +1,7 @@
 //! Pinewrit's command line: arguments in, words and exit codes out.
 //!
-//! It is a library so that the manual and completions are made from the same arguments
-//! ([`command`]); the program is [`run`] and nothing else.
+//! It is a library so that manual pages and completions are generated from the same arguments
+//! ([`command`]); the program is just [`run`].
 
 mod args;
 mod clock;

@@ -1,4 +1,4 @@
-//! Secrets from the environment, from files, and from the person at the terminal.
+//! Secrets from the environment, from files, and from the user at the terminal.
 
 use std::io::{self, IsTerminal, Read};
 use std::path::Path;
@@ -6,7 +6,7 @@ use std::path::Path;
 use pinewrit_disk::open_plain;
 use pinewrit_settings::SecretSource;
 
-/// A file with a key or a password is smaller than this.
+/// The largest file with a key or a password.
 const MAX_FILE: u64 = 1 << 20;
 
 /// The usual sources of secrets.

@@ -9,7 +9,7 @@ use serde::Serialize;
 use pinewrit_settings::Remark;
 use pinewrit_settings::nets;
 
-/// A range of addresses, both ends in it.
+/// A range of addresses, including both ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Pool {
     /// The first.
@@ -23,34 +23,34 @@ pub struct Pool {
 pub struct NetReport {
     /// The network with its prefix.
     pub network: String,
-    /// The prefix as a mask.
+    /// The prefix as a netmask.
     pub mask: String,
     /// The first address that a unit can have.
     pub first: String,
     /// The last one.
     pub last: String,
-    /// The address that all units of it hear (IPv4).
+    /// The broadcast address (IPv4).
     pub broadcast: Option<String>,
     /// Addresses that units can have; `None` for more than 2^64.
     pub usable: Option<u64>,
     /// Addresses of the pool, both ends counted.
     pub pool: Option<u64>,
-    /// Addresses that are left beside the pool.
+    /// Addresses left outside the pool.
     pub beside_pool: Option<u64>,
-    /// Which of the others share addresses with it.
+    /// The other networks that overlap with it.
     pub overlaps: Vec<String>,
-    /// The next network of that size that shares none.
+    /// The next network of that size without overlaps.
     pub next_free: Option<String>,
     /// What is wrong.
     pub mistakes: Vec<String>,
-    /// What is legal, but has burnt people.
+    /// What is valid, but has caused trouble.
     pub warnings: Vec<Remark>,
 }
 
-/// Networks that are tried for the next free one.
+/// How many networks to try in search of a free one.
 const MAX_TRIES: usize = 4096;
 
-/// Works a network out; `net` may be an address in it.
+/// Describes a network; `net` may be an address in it.
 pub fn net(net: IpNet, pool: Option<Pool>, others: &[IpNet]) -> NetReport {
     let own = net.trunc();
     let (first, last) = usable(&own);
@@ -96,7 +96,7 @@ pub fn net(net: IpNet, pool: Option<Pool>, others: &[IpNet]) -> NetReport {
     let odd = others.iter().filter(|other| {
         other.addr().is_ipv4() == own.addr().is_ipv4() && other.prefix_len() != own.prefix_len()
     });
-    // A short one was told already.
+    // A short prefix has already been reported.
     let is_told = report
         .warnings
         .iter()
@@ -155,7 +155,7 @@ fn judge_pool(own: &IpNet, pool: Pool, usable: (IpAddr, IpAddr), report: &mut Ne
         .usable
         .zip(report.pool)
         .and_then(|(all, pool)| all.checked_sub(pool));
-    // What a person writes who means a number of addresses, and adds it to the first one.
+    // The end that people write when they add the number of addresses to the first one.
     if let Some(size) = report.pool.filter(|size| size % 10 == 1 && *size > 10) {
         report.warnings.push(Remark {
             line: 0,
@@ -165,13 +165,13 @@ fn judge_pool(own: &IpNet, pool: Pool, usable: (IpAddr, IpAddr), report: &mut Ne
     }
 }
 
-/// Where networks of one's own may lie: RFC 1918, section 3.
+/// The ranges for private networks: RFC 1918, section 3.
 const PRIVATE: [&str; 3] = ["10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"];
-/// RFC 4193, section 3.1: what one site has of the unique local addresses.
+/// RFC 4193, section 3.1: one site's share of the unique local addresses.
 const SITE: u8 = 48;
 
-/// The next network of the same size that shares no address with any of these: behind it in its own
-/// range, else in another private one.
+/// The next network of the same size without overlaps: after it in its own range, otherwise in
+/// another private one.
 fn next_free(own: &IpNet, others: &[IpNet]) -> Option<IpNet> {
     let ranges: Vec<IpNet> = match own {
         IpNet::V4(_) => PRIVATE
@@ -185,7 +185,7 @@ fn next_free(own: &IpNet, others: &[IpNet]) -> Option<IpNet> {
         IpNet::V6(_) => Vec::new(),
     };
     let taken = others.iter().chain([own]).copied();
-    // What every home has is not free for long.
+    // Networks that every home uses do not stay free for long.
     let taken: Vec<IpNet> = taken.chain(nets::of_homes()).collect();
     let behind = ranges.iter().find(|range| range.contains(own));
     let behind = behind.and_then(|range| free_in(range, own, own.broadcast(), &taken));
@@ -195,7 +195,7 @@ fn next_free(own: &IpNet, others: &[IpNet]) -> Option<IpNet> {
     })
 }
 
-/// The first network in `range` as large as `own`, from `start` on, that overlaps with none of these.
+/// The first network in `range` as large as `own`, from `start` on, without overlaps.
 fn free_in(range: &IpNet, own: &IpNet, start: IpAddr, taken: &[IpNet]) -> Option<IpNet> {
     let step = 1u128 << (own.max_prefix_len() - own.prefix_len());
     let mut start = number(start).checked_next_multiple_of(step)?;

@@ -15,36 +15,36 @@ pub enum Stage {
     Clear,
     /// Unpacking the image and writing it.
     Write,
-    /// Waiting until what was written is on the medium.
+    /// Waiting until everything written is on the medium.
     Flush,
     /// Reading back what was written, past the cache.
     Verify,
     /// Putting the first-boot settings on the medium.
     Configure,
-    /// Writing the first chunk, which makes the medium whole.
+    /// Writing the first chunk, which completes the medium.
     Finish,
     /// Comparing a medium with an image.
     Compare,
 }
 
-/// How far a stage is.
+/// The progress of a stage.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Progress {
-    /// Bytes of the medium that are done.
+    /// Bytes of the medium done.
     pub done: u64,
     /// Bytes of the medium to do; `None` while an image's size is unknown.
     pub total: Option<u64>,
-    /// Bytes of the packed source that have been used. 0 in stages that do not read it.
+    /// Bytes of the packed source consumed; 0 in stages that do not read it.
     pub source_done: u64,
-    /// Size of the packed source in bytes; 0 where it is not known.
+    /// Size of the packed source in bytes; 0 if unknown.
     pub source_total: u64,
     /// How long the medium has been silent although it has work, in seconds; 0 while it works.
     pub waiting_seconds: f64,
 }
 
 impl Progress {
-    /// The part that is done, from 0 to 1. Where the unpacked size is unknown, the used part of
-    /// the packed source stands for it; where that is unknown too, it stays at 0.
+    /// The share done, from 0 to 1. If the unpacked size is unknown, it is the consumed share of
+    /// the packed source; if that is unknown too, it stays at 0.
     pub fn fraction(&self) -> f64 {
         let (done, total) = match self.total {
             Some(total) => (self.done, total),
@@ -61,23 +61,23 @@ impl Progress {
 ///
 /// Calls come often, from the thread that runs the job; showing less of them is up to the caller.
 pub trait Observer: Sync {
-    /// A stage began; `total` in bytes where known.
+    /// A stage began; `total` in bytes if known.
     fn stage(&self, _stage: Stage, _total: Option<u64>) {}
 
-    /// The current stage is this far.
+    /// Progress in the current stage.
     fn progress(&self, _progress: Progress) {}
 
-    /// No note of this job can be kept: after an interruption, nobody will know of it.
+    /// No note of this job can be kept: after an interruption, there will be no record of it.
     fn not_remembered(&self, _why: &std::io::Error) {}
 }
 
-/// An observer that looks away.
+/// An observer that ignores everything.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Silent;
 
 impl Observer for Silent {}
 
-/// A wish to stop, seen by running jobs at every chunk.
+/// A request to stop, which running jobs check at every chunk.
 #[derive(Clone, Debug, Default)]
 pub struct Cancel(Arc<AtomicBool>);
 
@@ -92,7 +92,7 @@ impl Cancel {
         self.0.store(true, Ordering::Relaxed);
     }
 
-    /// Whether somebody asked to stop.
+    /// Whether it was asked to stop.
     pub fn is_cancelled(&self) -> bool {
         self.0.load(Ordering::Relaxed)
     }

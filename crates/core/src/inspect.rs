@@ -10,10 +10,10 @@ use pinewrit_volume::bootmode::{self, BiosBoot, BootModes};
 use pinewrit_volume::system::{self, KernelFacts, SystemFacts};
 use pinewrit_volume::{FilesystemFacts, probe};
 
-/// Everything that was found.
+/// The findings.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Inspection {
-    /// Size in bytes; `None` where an image's size is not known.
+    /// Size in bytes; `None` if an image's size is unknown.
     pub size: Option<u64>,
     /// The partition table's scheme.
     pub scheme: Option<SchemeFacts>,
@@ -22,13 +22,13 @@ pub struct Inspection {
     /// A file system that spans the medium itself: without a table, or beside one as in hybrid
     /// images.
     pub filesystem: Option<FilesystemFacts>,
-    /// A partition table of other computers, which is only recognised, in words.
+    /// A partition table of another kind of computer, only recognised, in words.
     pub other_table: Option<&'static str>,
-    /// The boot modes that it serves.
+    /// The boot modes that it supports.
     pub boot: BootModes,
-    /// The operating system, where it says so.
+    /// The operating system, if identified.
     pub system: Option<SystemFacts>,
-    /// Kernels, as hints for which boards it is.
+    /// Kernels, as hints about suitable boards.
     pub kernels: Vec<KernelFacts>,
     /// First-boot settings found on it.
     pub settings: Option<SettingsFacts>,
@@ -64,14 +64,13 @@ pub struct PartitionFacts {
     pub start: u64,
     /// Length in bytes.
     pub size: u64,
-    /// By what `PARTUUID=` in boot lines and `fstab` names it: its GUID, or the disk signature and its
-    /// number.
+    /// Its `PARTUUID=` in boot lines and `fstab`: its GUID, or the disk signature and its number.
     pub partuuid: Option<String>,
     /// Marked active.
     pub active: bool,
     /// Name in the table.
     pub name: Option<String>,
-    /// The file system in it; `None` if none is recognised or it was not looked at.
+    /// The file system in it; `None` if none is recognised or it was not examined.
     pub filesystem: Option<FilesystemFacts>,
 }
 
@@ -84,7 +83,7 @@ fn type_word<S: Serializer>(kind: &PartitionType, serializer: S) -> Result<S::Ok
 }
 
 impl PartitionFacts {
-    /// Where the partition lies.
+    /// The partition's place.
     pub fn range(&self) -> ByteRange {
         ByteRange {
             start: self.start,
@@ -105,8 +104,8 @@ impl Inspection {
     }
 }
 
-/// Inspects a medium. What lies at the end of it or of a partition is looked at as well: members of arrays
-/// have their marks there.
+/// Inspects a medium, including its end and those of its partitions, where members of arrays have
+/// their marks.
 ///
 /// # Errors
 /// The device could not be read.
@@ -190,7 +189,7 @@ pub fn inspect(device: &dyn BlockDevice, size: Option<u64>) -> Result<Inspection
     Ok(inspection)
 }
 
-/// Whether a problem is only one if the size is really known.
+/// Whether a problem only counts if the size is really known.
 fn needs_size(problem: &Problem) -> bool {
     matches!(
         problem,
@@ -198,7 +197,7 @@ fn needs_size(problem: &Problem) -> bool {
     )
 }
 
-/// Looks into a file system for loaders, kernels, the system's name and settings.
+/// Searches a file system for loaders, kernels, the system's name and settings.
 fn look_into(
     device: &dyn BlockDevice,
     facts: &FilesystemFacts,

@@ -1,4 +1,4 @@
-//! Trying again where a medium fails: in smaller pieces, to tell a bad place from a dead reader.
+//! Retrying failed requests in smaller pieces, to tell a bad place from a dead reader.
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
 use rustix::io::Errno;
@@ -68,7 +68,7 @@ fn in_pieces(
     Ok(repeated)
 }
 
-/// Whether the medium may do better at the next try: not where it is gone or full.
+/// Whether a retry may help: not if the medium is gone or full.
 fn is_worth_another_try(error: &DiskError) -> bool {
     let code = error.io().and_then(std::io::Error::raw_os_error);
     code.is_some_and(|code| {
@@ -77,7 +77,7 @@ fn is_worth_another_try(error: &DiskError) -> bool {
     })
 }
 
-/// Whether a medium that failed at one place answers nowhere else either.
+/// Whether a medium that failed at one place does not answer anywhere else either.
 pub(crate) fn is_dead(device: &dyn BlockDevice) -> bool {
     let mut buffer = vec![0; 4096];
     let size = device.size().saturating_sub(buffer.len() as u64);

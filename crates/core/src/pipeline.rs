@@ -28,17 +28,17 @@ use crate::Cancel;
 
 const BLOCK_SIZE: usize = 1 << 20;
 const BLOCKS_IN_FLIGHT: usize = 8;
-/// How often a wish to stop is looked for while no chunk comes.
+/// How often a request to stop is checked while no chunk arrives.
 const LOOK: Duration = Duration::from_millis(100);
-/// Chunk buffers in all queues together, those of several media too: 72 MiB.
+/// Chunk buffers in all queues together, including those of several media: 72 MiB.
 const BUFFERS: usize = 18;
-/// Runs of zeros from this size on are worth a request of their own, in bytes.
+/// The shortest run of zeros worth a request of its own, in bytes.
 const ZERO_RUN: usize = 64 << 10;
 
-/// What is in every hole.
+/// The content of every hole.
 static ZEROS: LazyLock<AlignedBuf> = LazyLock::new(|| AlignedBuf::new(CHUNK_SIZE));
 
-/// A buffer that goes back to where it came from; without one it is a chunk of zeros.
+/// A buffer that returns to its pool; without one it is a chunk of zeros.
 struct Pooled {
     buffer: Option<AlignedBuf>,
     home: Sender<AlignedBuf>,
@@ -53,7 +53,7 @@ impl Pooled {
 impl Drop for Pooled {
     fn drop(&mut self) {
         if let Some(buffer) = self.buffer.take() {
-            // Nobody may be left to take it at the end, which is fine.
+            // The pool may be gone at the end, which is fine.
             let _ = self.home.try_send(buffer);
         }
     }
@@ -65,13 +65,13 @@ pub(crate) struct Chunk {
     pub(crate) index: u64,
     buffer: Pooled,
     len: usize,
-    /// What of it is in use, in bytes of the image.
+    /// The used ranges, in bytes of the image.
     pub(crate) used: Vec<ByteRange>,
-    /// What of that is zero, in long runs.
+    /// The long runs of zeros in those.
     pub(crate) zeros: Vec<ByteRange>,
     /// BLAKE3 of the bytes in use, one range after the other.
     pub(crate) digest: blake3::Hash,
-    /// Bytes that file systems seen so far say are free.
+    /// Bytes that are free according to the file systems seen so far.
     pub(crate) free_so_far: u64,
 }
 
@@ -81,7 +81,7 @@ impl Chunk {
         self.buffer.bytes(self.len)
     }
 
-    /// The bytes of a range of the image that lies in this chunk.
+    /// The bytes of a range of the image inside this chunk.
     pub(crate) fn slice(&self, range: ByteRange) -> &[u8] {
         let (start, end) = (range.start - self.offset(), range.end - self.offset());
         &self.bytes()[start as usize..end as usize]
@@ -93,21 +93,21 @@ impl Chunk {
     }
 }
 
-/// A chunk on its way: position, buffer, and how much of it is filled.
+/// A chunk in progress: position, buffer, and how much of it is filled.
 type Filled = (u64, Pooled, usize);
 
-/// What was learnt when the stream came to its end.
+/// The results known at the end of the stream.
 #[derive(Clone, Debug)]
 pub(crate) struct StreamEnd {
     /// Size of the image in bytes.
     pub(crate) unpacked: u64,
-    /// Checksum of the packed source, if asked for.
+    /// Checksum of the packed source, if requested.
     pub(crate) packed_sum: Option<Checksum>,
-    /// Checksum of the packed member, if asked for.
+    /// Checksum of the packed member, if requested.
     pub(crate) member_sum: Option<Checksum>,
-    /// Checksum of the image, if asked for.
+    /// Checksum of the image, if requested.
     pub(crate) image_sum: Option<Checksum>,
-    /// What the map knows of the partitions.
+    /// What the map knows about the partitions.
     pub(crate) regions: Vec<RegionFacts>,
 }
 
@@ -116,13 +116,13 @@ pub(crate) struct StreamEnd {
 pub(crate) enum Interrupted<E> {
     /// The source is bad.
     Source(StreamError),
-    /// The taker of the chunks gave up.
+    /// The consumer of the chunks gave up.
     Taker(E),
-    /// Somebody asked to stop.
+    /// It was cancelled.
     Cancelled,
 }
 
-/// Which checksums are to be computed on the way.
+/// Which checksums to compute on the way.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct WantedSums {
     /// Of the packed source.
@@ -143,10 +143,10 @@ impl SourcePosition {
     }
 }
 
-/// Streams `source` through its stages; `take` gets every chunk in order.
+/// Streams `source` through its stages; `take` receives every chunk in order.
 ///
 /// # Errors
-/// [`Interrupted`] says who ended it. Threads are all gone when this returns.
+/// [`Interrupted`] says who ended it. All threads have ended when this returns.
 pub(crate) fn stream_chunks<E>(
     source: &ImageSource,
     sums: WantedSums,
@@ -219,7 +219,7 @@ pub(crate) fn stream_chunks<E>(
     })
 }
 
-/// A thread with a name, for who looks at what the program does.
+/// A named thread, for whoever inspects the running program.
 pub(crate) fn spawn<'scope, T: Send + 'scope>(
     scope: &'scope thread::Scope<'scope, '_>,
     name: &str,
@@ -231,7 +231,7 @@ pub(crate) fn spawn<'scope, T: Send + 'scope>(
         .expect("the system gives a handful of threads")
 }
 
-/// A thread's result; its panic goes on in this thread.
+/// A thread's result; its panic continues in this thread.
 fn join<T>(handle: ScopedJoinHandle<'_, T>) -> T {
     handle
         .join()
@@ -282,7 +282,7 @@ fn sum_blocks(kind: ChecksumKind, blocks: &Receiver<Block>) -> Checksum {
     hasher.finish()
 }
 
-/// Sums up the image on its way to the next stage.
+/// Hashes the image on its way to the next stage.
 fn sum_chunks(kind: ChecksumKind, filled: &Receiver<Filled>, summed: &Sender<Filled>) -> Checksum {
     let mut hasher = kind.hasher();
     for (index, buffer, len) in filled {
@@ -294,14 +294,14 @@ fn sum_chunks(kind: ChecksumKind, filled: &Receiver<Filled>, summed: &Sender<Fil
     hasher.finish()
 }
 
-/// The packed bytes on their way, and how far they are.
+/// The packed bytes in transit, and the progress.
 struct BlocksIn<'a> {
     blocks: Receiver<io::Result<Block>>,
     position: &'a SourcePosition,
 }
 
-/// Unpacks into chunks; returns the image's size, and the checksum of the packed member if that is
-/// asked for.
+/// Unpacks into chunks; returns the image's size, and the checksum of the packed member if
+/// requested.
 fn unpack(
     source: &ImageSource,
     packed: BlocksIn<'_>,
@@ -327,12 +327,12 @@ fn unpack(
             break;
         }
     }
-    // Whatever follows the image in the source belongs to its checksum.
+    // Whatever follows the image in the source is part of its checksum.
     rest.iter().try_for_each(|block| block.map(drop))?;
     Ok((unpacked, sum.and_then(MemberSum::finish)))
 }
 
-/// Reads an image that is in no wrapping, without its holes; returns its size.
+/// Reads an image without a wrapping, skipping its holes; returns its size.
 fn read_plain(
     image: PlainImage<'_>,
     position: &SourcePosition,
@@ -372,7 +372,7 @@ fn fill(stream: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
     Ok(len)
 }
 
-/// Finds out what of each chunk is in use, and hashes that.
+/// Determines the used ranges of each chunk, and hashes them.
 fn map(
     mut tracker: MapTracker,
     filled: &Receiver<Filled>,
@@ -427,7 +427,7 @@ fn zero_runs(chunk: &Chunk, range: ByteRange) -> Vec<ByteRange> {
     runs
 }
 
-/// The buffers of a stream: made when they are first needed, and then used again.
+/// The buffers of a stream: allocated when first needed, and then reused.
 struct Buffers {
     made: usize,
     home: Sender<AlignedBuf>,
@@ -451,7 +451,7 @@ impl Buffers {
                 self.made += 1;
                 Some(AlignedBuf::new(CHUNK_SIZE))
             }
-            // Every buffer comes back: whoever holds one gives it up when the stream is stopped.
+            // Every buffer comes back: its holder gives it up when the stream is stopped.
             Err(_) => self.back.recv().ok(),
         }
     }

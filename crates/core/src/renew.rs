@@ -1,5 +1,5 @@
-//! New identifiers for a medium: of its table, its partitions and its file systems, and in every text
-//! on it that names them.
+//! New identifiers for a medium: for its table, its partitions and its file systems, and in every
+//! text on it that refers to them.
 
 use pinewrit_disk::{BlockDevice, DiskError, Window};
 use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
@@ -19,16 +19,16 @@ pub struct Renewal {
     pub partition: Option<u32>,
     /// What it identifies: `disk`, `partition`, or the kind of a file system.
     pub what: &'static str,
-    /// As it was.
+    /// The former one.
     pub old: String,
-    /// As it is.
+    /// The new one.
     pub new: String,
 }
 
 /// A file in which identifiers were replaced.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Followed {
-    /// The partition that it lies in.
+    /// Its partition.
     pub partition: u32,
     /// Its path.
     pub path: String,
@@ -36,12 +36,12 @@ pub struct Followed {
     pub count: usize,
 }
 
-/// What was renewed, and where it was named.
+/// What was renewed, and the references that were updated.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct RenewReport {
     /// The identifiers.
     pub renewals: Vec<Renewal>,
-    /// The files that follow.
+    /// The updated files.
     pub followed: Vec<Followed>,
     /// Partitions whose file system keeps its identifier, and why.
     pub kept: Vec<(u32, String)>,
@@ -57,7 +57,7 @@ pub enum RenewError {
     /// A file system could not be read or changed.
     #[error(transparent)]
     Files(FilesError),
-    /// What was changed does not hold together.
+    /// The change would leave the file system inconsistent.
     #[error("the file system would be inconsistent: {0}")]
     Unsound(String),
     /// The device failed.
@@ -74,7 +74,7 @@ impl From<FilesError> for RenewError {
     }
 }
 
-/// Folders whose files may name identifiers: command lines, boot menus and their settings. In
+/// Folders whose files may refer to identifiers: command lines, boot menus and their settings. In
 /// `/etc`, only two files.
 const FAT_FOLDERS: [&str; 11] = [
     "",
@@ -104,7 +104,7 @@ const EXT_FILES: [&str; 2] = ["/etc/fstab", "/etc/crypttab"];
 /// Larger files are not settings.
 const MAX_TEXT: u64 = 64 << 10;
 
-/// Works out new identifiers for all of a medium, and the files that have to follow.
+/// Works out new identifiers for a whole medium, and the files to update.
 ///
 /// # Errors
 /// [`RenewError`].
@@ -224,7 +224,7 @@ fn renew_filesystem(
     })
 }
 
-/// Replaces identifiers in all texts that may name them.
+/// Replaces identifiers in all texts that may refer to them.
 fn follow(
     device: &dyn BlockDevice,
     found: &Inspection,
@@ -238,7 +238,7 @@ fn follow(
             continue;
         };
         let window = Window::new(device, partition.range());
-        // Why one cannot be changed was told already.
+        // Why it cannot be changed has already been reported.
         if fault(&window)?.is_some() {
             continue;
         }
@@ -269,7 +269,7 @@ fn follow_in(
             continue;
         }
         let bytes = match files.read(&path, MAX_TEXT) {
-            // An encrypted one is no text that a loader reads.
+            // An encrypted file is not a text that a loader reads.
             Err(error) if error.is_unreadable() => continue,
             bytes => bytes?.unwrap_or_default(),
         };
@@ -287,7 +287,7 @@ fn follow_in(
     Ok(changed)
 }
 
-/// Files that may name identifiers.
+/// Files that may refer to identifiers.
 fn candidates(files: &Files<'_>, kind: FilesystemKind) -> Result<Vec<String>, FilesError> {
     let (own, folders): (&[&str], &[&str]) = if kind.is_fat() {
         (&[], &FAT_FOLDERS)
@@ -302,14 +302,15 @@ fn candidates(files: &Files<'_>, kind: FilesystemKind) -> Result<Vec<String>, Fi
     Ok(paths)
 }
 
-/// A text with new identifiers, and how many; `None` where it is not a text or names none.
+/// A text with new identifiers, and how many; `None` if it is not text or has none.
 fn replaced(bytes: &[u8], renewals: &[Renewal]) -> Option<(String, usize)> {
     if bytes.len() as u64 > MAX_TEXT || bytes.contains(&0) {
         return None;
     }
     let mut text = std::str::from_utf8(bytes).ok()?.to_owned();
     let mut count = 0;
-    // The disk's own identifier of an MBR is a part of its partitions' ones, and stands alone nowhere.
+    // The disk identifier of an MBR is part of its partitions' identifiers, and never appears
+    // alone.
     let wanted = renewals
         .iter()
         .filter(|one| one.what != "disk" || one.old.len() > 8);
@@ -319,7 +320,7 @@ fn replaced(bytes: &[u8], renewals: &[Renewal]) -> Option<(String, usize)> {
     (count > 0).then_some((text, count))
 }
 
-/// Replaces an identifier in any case, where it is not a part of something longer.
+/// Replaces an identifier in upper or lower case, unless it is part of something longer.
 fn replace_word(text: &mut String, old: &str, new: &str) -> usize {
     let is_part = |c: char| c.is_ascii_alphanumeric() || c == '-';
     let lower = text.to_ascii_lowercase();
@@ -335,7 +336,7 @@ fn replace_word(text: &mut String, old: &str, new: &str) -> usize {
         }
         let found = &text[at..end];
         result += &text[from..at];
-        // Written as usual, also where it has no letters that would tell: so is the new one.
+        // The usual case, even if there are no letters that would show it: the new one gets it too.
         if found == usual {
             result += new;
         } else if found.chars().any(|c| c.is_ascii_uppercase()) {

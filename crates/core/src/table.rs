@@ -7,19 +7,19 @@ use pinewrit_volume::{FilesystemKind, Gathered, Timestamp, probe};
 
 use crate::inspect::{Inspection, inspect};
 
-/// What a change of a table makes of a medium.
+/// The effect of a table change on a medium.
 #[derive(Clone, Debug)]
 pub struct TableReport {
-    /// What is on the medium.
+    /// The current table.
     pub before: Inspection,
-    /// What will be.
+    /// The future table.
     pub after: Inspection,
 }
 
-/// A change of a table, worked out.
+/// A worked-out change of a table.
 pub type TableChange<'m> = Gathered<'m, TableReport>;
 
-/// A file system that would lose its end.
+/// A file system that would be cut off.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CutFilesystem {
     /// The partition's number.
@@ -32,7 +32,7 @@ pub struct CutFilesystem {
     pub size: u64,
 }
 
-/// Works out a change of a table, without making it. `change` gets the device.
+/// Works out a change of a table, without committing it. `change` gets the device.
 ///
 /// # Errors
 /// [`TableError`].
@@ -43,8 +43,8 @@ pub fn prepare<'m>(
     gather(medium, |device, _| change(device)?.write(device))
 }
 
-/// Works out what takes a table and every mark of file systems, arrays and tables at both ends
-/// away, and puts an empty table there.
+/// Works out the removal of a table and of every mark of file systems, arrays and tables at both
+/// ends, and puts an empty table there.
 ///
 /// # Errors
 /// [`TableError`].
@@ -55,7 +55,7 @@ pub fn prepare_wipe<'m>(
     let (size, end) = (medium.size(), 1 << 20);
     gather(medium, |device, before| {
         let mut places = vec![(0, size.min(end)), (size.saturating_sub(end), size)];
-        // What begins a partition would be found again by a table in the same places.
+        // Otherwise a new table with the same places would find the old content again.
         for partition in &before.partitions {
             let start = partition.start.min(size);
             places.push((start, start.saturating_add(end).min(size)));
@@ -80,7 +80,7 @@ fn gather<'m>(
     })
 }
 
-/// Lets the file system of a partition take all of the partition, as part of the change. `None` where
+/// Grows the file system of a partition to the partition's size, as part of the change. `None` if
 /// there is none.
 ///
 /// # Errors
@@ -103,7 +103,7 @@ pub fn grow_filesystem(
     Ok(grown)
 }
 
-/// File systems that reach past the end of their partition after the change, and did not before.
+/// File systems that the change would cut off.
 ///
 /// # Errors
 /// The medium could not be read.
@@ -120,7 +120,7 @@ pub fn cut_filesystems(change: &TableChange<'_>) -> Result<Vec<CutFilesystem>, D
             continue;
         }
         let window = Window::new(change.device(), partition.range());
-        // Recognised by what it had before, because some are not when they are cut.
+        // Recognised from its former range, because some are not when they are cut.
         let facts = match probe(&window)? {
             Some(facts) => Some(facts),
             None => old.and_then(|old| old.filesystem.clone()),

@@ -1,14 +1,14 @@
-//! Notes of jobs that are not finished: a medium without a table says nothing of itself.
+//! Notes of unfinished jobs: a medium without a table says nothing about itself.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// A write that was begun, as it is kept beside the receipts until it is done.
+/// A begun write, as recorded beside the receipts until it is done.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct UnfinishedWrite {
     /// Version of the form.
     pub version: u32,
-    /// Where the image is.
+    /// The image's location.
     pub image: String,
     /// Its name.
     pub image_name: String,
@@ -20,17 +20,17 @@ pub struct UnfinishedWrite {
     pub medium_size: u64,
     /// When it was begun, RFC 3339.
     pub begun: String,
-    /// Bytes in use that were written, as far as it was noted.
+    /// Used bytes written so far, as of the last note.
     pub done: u64,
-    /// Bytes in use there will be, as far as it was known.
+    /// Used bytes in total, as far as known.
     pub total: Option<u64>,
 }
 
 impl UnfinishedWrite {
-    /// The version that is written.
+    /// The current version of the format.
     pub const VERSION: u32 = 1;
 
-    /// Whether it is about the same image, as far as its sizes tell.
+    /// Whether it describes the same image, judged by its sizes.
     pub fn is_of(&self, name: &str, sizes: (Option<u64>, Option<u64>)) -> bool {
         self.image_name == name && self.image_sizes == sizes
     }

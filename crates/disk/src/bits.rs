@@ -1,5 +1,5 @@
-//! Maps of bits as file systems keep them: bit 0 is the lowest of the first byte. All of them panic
-//! past the map's end.
+//! Bitmaps as file systems keep them: bit 0 is the lowest bit of the first byte. All functions
+//! panic past the end of the map.
 
 use std::ops::Range;
 
@@ -51,7 +51,7 @@ pub fn free_run(bitmap: &[u8], bits: Range<u64>, most: u64) -> Option<Range<u64>
     Some(at..end.min(limit))
 }
 
-/// How many bits from `at` on are like it: eight bytes' worth, one byte's, or only itself.
+/// How many bits from `at` on equal it: eight bytes' worth, one byte's, or only itself.
 fn same_bits(bitmap: &[u8], at: u64, byte: u8) -> u64 {
     let bytes = &bitmap[(at / 8) as usize..];
     match bytes.first_chunk::<8>() {

@@ -1,5 +1,5 @@
-//! Little-endian numbers at named offsets, and bytes in two places. Numbers panic past the end: callers
-//! have a whole sector or block in hand.
+//! Little-endian numbers at named offsets, and copies between overlapping buffers. Reading past the
+//! end panics: callers hold a whole sector or block.
 
 /// The 16 bits at `offset`.
 #[inline]
@@ -47,7 +47,8 @@ pub fn high(value: u64) -> u32 {
     (value >> 32) as u32
 }
 
-/// Copies what `bytes`, which lie at `start`, and a buffer of what lies at `offset` have in common.
+/// Copies the overlap of `bytes`, which lie at `start`, and a buffer that holds what lies at
+/// `offset`.
 pub fn copy_shared(start: u64, bytes: &[u8], offset: u64, buffer: &mut [u8]) {
     let end = (start + bytes.len() as u64).min(offset + buffer.len() as u64);
     let from = start.max(offset);

@@ -20,7 +20,7 @@ pub enum Fault {
     FlippedBit(u64),
     /// Writes to the range are acknowledged and lost.
     LostWrites(ByteRange),
-    /// The medium has this many bytes only: what lies beyond is found at its start again.
+    /// The medium has only this many bytes: addresses beyond wrap around to its start.
     Wraps(u64),
 }
 
@@ -55,8 +55,8 @@ impl<D: BlockDevice> FaultyDevice<D> {
         Ok(())
     }
 
-    /// Where a request really goes that reaches past the real capacity, and how many of its bytes
-    /// lie before the next wrap; `None` where it does not.
+    /// Where a request that reaches past the real capacity ends up, and how many of its bytes lie
+    /// before the next wrap; `None` if it stays within the capacity.
     fn wrapped(&self, offset: u64, len: usize) -> Option<(u64, usize)> {
         let real = self.faults.iter().find_map(|fault| match fault {
             Fault::Wraps(real) if *real > 0 => Some(*real),

@@ -57,7 +57,7 @@ impl FileDevice {
         check_range(Operation::Write, range.start, len, self.size)
     }
 
-    /// The descriptor of the device, for requests that are not transfers.
+    /// The device's file descriptor, for requests that are not transfers.
     pub fn file(&self) -> &File {
         &self.cached
     }
@@ -67,7 +67,7 @@ impl FileDevice {
         self.direct.is_some()
     }
 
-    /// How many bytes of a transfer can go past the cache: all whole blocks of an aligned one.
+    /// How many bytes of a transfer can bypass the cache: all whole blocks of an aligned one.
     fn direct_part(&self, offset: u64, bytes: &[u8]) -> Option<(&File, usize)> {
         let direct = self.direct.as_ref()?;
         let aligned = offset.is_multiple_of(BUFFER_ALIGNMENT as u64)
@@ -101,12 +101,12 @@ fn reopen_direct(file: &File) -> io::Result<File> {
     Ok(direct)
 }
 
-/// Tells a block device that a range is needed no more.
+/// Tells a block device that a range is no longer needed.
 fn discard_blocks(file: &File, range: ByteRange) -> io::Result<()> {
     /// `BLKDISCARD` of `linux/fs.h`: a pair of offset and length.
     type Request = Setter<{ opcode::none(0x12, 119) }, [u64; 2]>;
     // SAFETY: BLKDISCARD reads two 64-bit numbers, which the request holds, and touches no other
-    // memory of this process; files that are no block devices answer ENOTTY.
+    // memory of this process; files other than block devices answer ENOTTY.
     let asked = unsafe { rustix::ioctl::ioctl(file, Request::new([range.start, range.len()])) };
     Ok(asked?)
 }

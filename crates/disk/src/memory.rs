@@ -37,7 +37,7 @@ impl MemoryDevice {
     }
 
     fn read(&self) -> std::sync::RwLockReadGuard<'_, Vec<u8>> {
-        // A panic of another thread leaves plain bytes behind, which are still valid.
+        // A panic in another thread leaves plain bytes behind, which are still valid.
         self.bytes.read().unwrap_or_else(|e| e.into_inner())
     }
 }

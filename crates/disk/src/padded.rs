@@ -2,14 +2,14 @@
 
 use crate::{BlockDevice, DiskError, SectorSize};
 
-/// A view of a device as it would be on a larger one: zeros follow its end. It cannot be written to.
+/// A read-only view of a device as if it were larger: zeros follow its end.
 pub struct Padded<'a> {
     device: &'a dyn BlockDevice,
     size: u64,
 }
 
 impl<'a> Padded<'a> {
-    /// A view of `size` bytes, or of as many as the device has, if they are more.
+    /// A view of `size` bytes, or of the whole device if that is larger.
     pub fn new(device: &'a dyn BlockDevice, size: u64) -> Self {
         let size = size.max(device.size());
         Self { device, size }

@@ -28,7 +28,7 @@ impl Ranges {
         self.0
     }
 
-    /// What of `whole` is in none of them.
+    /// The parts of `whole` that are in none of them.
     pub fn gaps(&self, whole: ByteRange) -> Vec<ByteRange> {
         let mut gaps = Vec::new();
         let mut at = whole.start;
@@ -68,7 +68,7 @@ pub fn runs_of_ones(bits: &[u8], range: std::ops::Range<u64>) -> Vec<std::ops::R
     let mut at = range.start;
     while at < range.end {
         let byte = bits[(at / 8) as usize];
-        // Whole bytes of one kind are the rule.
+        // Bytes whose bits are all equal are the usual case.
         if at.is_multiple_of(8) && at + 8 <= range.end && (byte == 0 || byte == 0xff) {
             if byte == 0xff {
                 add(&mut runs, at..at + 8);

@@ -6,13 +6,14 @@ use std::sync::{Mutex, MutexGuard};
 
 use crate::{AlignedBuf, BlockDevice, ByteRange, DiskError, SectorSize};
 
-/// Bytes that are read at once: a request of a card costs more than its bytes.
+/// Bytes per read: a request to a card costs more than its bytes.
 const BLOCK: u64 = 64 << 10;
-/// Blocks that are kept, 64 MiB: the metadata of a card, which is checked before and after a change.
+/// Number of cached blocks, 64 MiB: enough for a card's metadata, which is checked before and after
+/// a change.
 const KEPT: usize = 1024;
 
-/// A device that is read in larger pieces, of which the last ones used are kept. It is not for
-/// devices that somebody else writes meanwhile, and passes no writes on.
+/// A device that is read in larger pieces, of which the most recently used are kept. It refuses
+/// writes, and must not be used for devices that something else writes to.
 pub struct ReadCache<D> {
     below: D,
     kept: Mutex<Kept>,
@@ -27,7 +28,7 @@ struct Kept {
 }
 
 impl Kept {
-    /// Puts a block in front, and the oldest ones away.
+    /// Moves a block to the front and evicts the oldest ones.
     fn put(&mut self, block: u64, bytes: AlignedBuf) {
         self.next += 1;
         if let Some((before, _)) = self.blocks.insert(block, (self.next, bytes)) {
@@ -81,7 +82,7 @@ impl<D: BlockDevice> ReadCache<D> {
         &self.below
     }
 
-    /// Drops all that is kept: something was written behind its back.
+    /// Drops the whole cache, because something was written behind its back.
     pub(crate) fn clear(&self) {
         *self.lock() = Kept::default();
     }
@@ -90,7 +91,7 @@ impl<D: BlockDevice> ReadCache<D> {
         self.kept.lock().unwrap_or_else(|e| e.into_inner())
     }
 
-    /// Reads the blocks that a request touches as one, and keeps them.
+    /// Reads the blocks that a request touches in one go, and caches them.
     fn load(&self, kept: &mut Kept, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
         let start = offset / BLOCK * BLOCK;
         let end = (offset + buffer.len() as u64).next_multiple_of(BLOCK);
@@ -119,14 +120,14 @@ impl<D: BlockDevice> BlockDevice for ReadCache<D> {
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
         let end = offset.checked_add(buffer.len() as u64);
         let is_inside = end.is_some_and(|end| end <= self.size());
-        // What lies outside is for the device to refuse, and what is too large to be kept.
+        // The device itself answers requests that lie outside it or are too large to cache.
         if !is_inside || buffer.len() as u64 > BLOCK * KEPT as u64 / 4 {
             return self.below.read_at(offset, buffer);
         }
         let mut kept = self.lock();
         let has_all = parts(offset, buffer.len())
             .all(|(block, within, part)| kept.copy(block, within, &mut buffer[part]));
-        // Where the blocks cannot be read as a whole, the part that is asked for may still be readable.
+        // Even if the whole blocks cannot be read, the requested part may still be readable.
         if has_all || self.load(&mut kept, offset, buffer).is_ok() {
             Ok(())
         } else {

@@ -1,11 +1,11 @@
-//! Places whose owners are looked for, all at once.
+//! Places whose owners are to be found, all in one pass.
 
 use crate::ByteRange;
 
-/// Ranges of a device of which it is to be found out what uses them.
+/// Ranges of a device whose users are to be found.
 #[derive(Clone, Debug)]
 pub struct Sought {
-    /// In order, none overlapping another.
+    /// Ascending, without overlaps.
     ranges: Vec<ByteRange>,
     is_found: Vec<bool>,
 }
@@ -28,7 +28,7 @@ impl Sought {
         }
     }
 
-    /// The first byte that is looked for in a range that has an owner now. Those that the range touches
+    /// The first wanted byte in a range whose owner is now known. The wanted ranges that it touches
     /// count as found.
     pub fn take(&mut self, owned: ByteRange) -> Option<u64> {
         let from = self
@@ -43,7 +43,7 @@ impl Sought {
         Some(self.ranges[from].start.max(owned.start))
     }
 
-    /// Those that no owner was found for.
+    /// The ranges for which no owner was found.
     pub fn left(&self) -> impl Iterator<Item = ByteRange> {
         let all = self.ranges.iter().zip(&self.is_found);
         all.filter(|(_, is_found)| !**is_found)

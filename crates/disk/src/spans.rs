@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
 
-/// Numbers of blocks or clusters, neighbours kept together.
+/// Block or cluster numbers; neighbours are kept as one range.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Spans(BTreeMap<u64, u64>);
 

@@ -17,7 +17,7 @@ use crate::{BlockDevice, CHUNK_SIZE, DiskError, Overlay};
 
 const MAGIC: &[u8; 12] = b"PINEUNDO\x02\0\0\0";
 const MAX_ENTRY: u32 = CHUNK_SIZE as u32;
-/// What a medium writes as a whole or not at all, in bytes.
+/// The unit that a medium writes as a whole or not at all, in bytes.
 const ATOM: usize = 512;
 
 /// Former and new contents of one range.
@@ -49,8 +49,8 @@ pub enum UndoError {
 pub enum CommitState {
     /// There is no undo file, or one that is not whole: its commit had not begun.
     Nothing,
-    /// The medium has nothing of the commit, or something that neither the old nor the new bytes
-    /// have: the file is of another medium, or this one was changed since.
+    /// The medium holds nothing of the commit, or bytes that are neither old nor new: the file
+    /// belongs to another medium, or this one has changed since.
     Elsewhere,
     /// Everything is on the medium.
     Complete,
@@ -58,7 +58,7 @@ pub enum CommitState {
     Halfway {
         /// Bytes of the commit that are on the medium.
         written: u64,
-        /// Bytes that are not.
+        /// Bytes of the commit that are not.
         left: u64,
     },
 }
@@ -69,7 +69,7 @@ pub struct UndoLog {
     path: PathBuf,
 }
 
-/// Which contents of the entries are to be on the medium.
+/// Which contents of the entries should end up on the medium.
 #[derive(Clone, Copy)]
 enum Contents {
     Old,
@@ -87,8 +87,8 @@ impl UndoLog {
         &self.path
     }
 
-    /// Writes the file, for its owner only: it may hold hashes and keys. Nothing of it stays if that
-    /// fails, as on a full disk.
+    /// Writes the file, readable only by its owner because it may hold hashes and keys. If that
+    /// fails, as on a full disk, nothing of it stays.
     pub(crate) fn write(
         &self,
         medium_size: u64,
@@ -106,7 +106,7 @@ impl UndoLog {
         medium_size: u64,
         entries: impl Iterator<Item = Result<UndoEntry, DiskError>>,
     ) -> Result<(), UndoError> {
-        // Whatever has the name is taken away, never followed or kept with somebody else's rights.
+        // Whatever has this name is removed, never followed or reused with another owner's rights.
         self.remove()?;
         let mut options = OpenOptions::new();
         options.write(true).create_new(true).mode(0o600);
@@ -126,8 +126,8 @@ impl UndoLog {
         file.sync_all().map_err(|e| self.failed(e))
     }
 
-    /// Compares the medium with what the file knows. A sector that holds neither its old nor its new
-    /// bytes makes it another medium's file.
+    /// Compares the medium with the file. A sector that holds neither its old nor its new bytes
+    /// means that the file belongs to another medium.
     ///
     /// # Errors
     /// The undo file or the medium could not be read.
@@ -173,7 +173,7 @@ impl UndoLog {
         self.bring_about(device, Contents::Old)
     }
 
-    /// Writes what the commit had not written yet, flushes, and removes the file; returns how many
+    /// Writes what the commit had not yet written, flushes, and removes the file; returns how many
     /// bytes had to be written.
     ///
     /// # Errors
@@ -224,7 +224,7 @@ impl UndoLog {
         }
     }
 
-    /// Whether the file is there, in this version, and was written to its end: its own digest holds.
+    /// Whether the file exists in this version and is complete, by its own digest.
     fn is_complete(&self) -> Result<bool, UndoError> {
         let file = match File::open(&self.path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
@@ -252,7 +252,7 @@ impl UndoLog {
         Ok(magic == *MAGIC && hasher.finalize() == expected)
     }
 
-    /// Visits all entries; returns the size of the medium they are of, in bytes.
+    /// Visits all entries; returns the size of their medium in bytes.
     fn for_each_entry(
         &self,
         mut visit: impl FnMut(UndoEntry) -> Result<(), DiskError>,
@@ -384,7 +384,7 @@ mod tests {
         medium.write_at(0, &[5; OVERLAY_BLOCK]).unwrap();
         medium.write_at(8192, &[6; OVERLAY_BLOCK]).unwrap();
         assert_eq!(undo.state(&medium).unwrap(), CommitState::Complete);
-        // Another medium with the same image has all of the old bytes and none of the new ones.
+        // Another medium with the same image holds all of the old bytes and none of the new ones.
         let other = MemoryDevice::new(4 * OVERLAY_BLOCK);
         assert_eq!(undo.state(&other).unwrap(), CommitState::Elsewhere);
         let (larger, undo) = interrupted(dir.path());

@@ -10,7 +10,7 @@ pub const CHUNK_SIZE: usize = 4 << 20;
 pub struct SectorSize(u32);
 
 impl SectorSize {
-    /// 512 bytes, what nearly every card and stick has.
+    /// 512 bytes, as on nearly every card and stick.
     pub const B512: Self = Self(512);
     /// 4096 bytes, as on some large disks.
     pub const B4096: Self = Self(4096);
@@ -65,7 +65,7 @@ impl ByteRange {
         self.end - self.start
     }
 
-    /// Whether the range holds no byte.
+    /// Whether the range is empty.
     pub fn is_empty(self) -> bool {
         self.start == self.end
     }
@@ -75,7 +75,7 @@ impl ByteRange {
         (self.start..self.end).contains(&offset)
     }
 
-    /// The bytes that both ranges share, if any.
+    /// The overlap of both ranges, if any.
     pub fn intersection(self, other: Self) -> Option<Self> {
         let start = self.start.max(other.start);
         let end = self.end.min(other.end);

@@ -15,10 +15,10 @@ pub enum ExtError {
     /// The superblock cannot be used.
     #[error(transparent)]
     Superblock(#[from] SuperblockError),
-    /// Something on the medium cannot be.
+    /// A structure on the medium is invalid.
     #[error("{0} is damaged")]
     Damaged(&'static str),
-    /// Something on the medium cannot be.
+    /// A structure on the medium is invalid.
     #[error("{what} at byte {offset} of the file system is damaged")]
     DamagedAt {
         /// The structure, in words.
@@ -31,13 +31,13 @@ pub enum ExtError {
     TooLarge {
         /// Its size in bytes.
         size: u64,
-        /// That of the partition or device.
+        /// The size of the partition or device.
         room: u64,
     },
-    /// There is nothing with this name.
+    /// Nothing has this name.
     #[error("{0} does not exist")]
     NotFound(String),
-    /// A part of a path, or what was to be listed, is no folder.
+    /// A part of a path, or what should be listed, is not a folder.
     #[error("{0} is not a directory")]
     NotDirectory(String),
     /// The content cannot be read here.
@@ -55,7 +55,7 @@ pub(crate) trait Source {
     /// First block of a group's inode table.
     fn inode_table(&self, group: u32) -> Option<u64>;
 
-    /// Where a name of a folder leads, if that folder is in memory.
+    /// The inode that a name in a folder leads to, if that folder is in memory.
     fn known_child(&self, _folder: InodeNumber, _name: &[u8]) -> Option<Option<InodeNumber>> {
         None
     }
@@ -83,7 +83,7 @@ pub(crate) trait Source {
         Ok(table * sb.block_size + within)
     }
 
-    /// An inode as it is in the table, if its checksum is right.
+    /// An inode as stored in the table, if its checksum is right.
     fn raw_inode(&self, number: InodeNumber) -> Result<Vec<u8>, ExtError> {
         let mut raw = vec![0; self.superblock().inode_size as usize];
         let offset = self.inode_offset(number)?;

@@ -9,9 +9,9 @@ use crate::checksum::crc32c;
 /// One name in a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entry {
-    /// The inode it leads to.
+    /// Its inode.
     pub inode: InodeNumber,
-    /// The name, without zero bytes and slashes where the file system is whole.
+    /// The name; in an intact file system it has no zero bytes or slashes.
     pub name: Vec<u8>,
 }
 
@@ -19,7 +19,7 @@ pub struct Entry {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Slot {
     pub(crate) at: usize,
-    /// Bytes to the next one.
+    /// Bytes to the next entry.
     pub(crate) length: usize,
     pub(crate) inode: u32,
     pub(crate) name_len: usize,
@@ -39,7 +39,7 @@ impl Slot {
     }
 }
 
-/// "Linear Directories", `ext4_dir_entry_tail`: what looks like an entry and has the checksum.
+/// "Linear Directories", `ext4_dir_entry_tail`: it looks like an entry and holds the checksum.
 pub(crate) const TAIL: usize = 12;
 pub(crate) const TAIL_KIND: u8 = 0xde;
 
@@ -104,7 +104,7 @@ pub(crate) fn is_whole(block: &[u8]) -> bool {
     end == block.len()
 }
 
-/// Where a name in a block leads.
+/// The inode that a name in a block leads to.
 pub(crate) fn find_name(block: &[u8], name: &[u8]) -> Option<InodeNumber> {
     let is_meant = |slot: &Slot| slot.inode != 0 && slot.name(block) == name;
     let found = slots(block).find(is_meant)?;

@@ -1,4 +1,4 @@
-//! What a file system tells of itself at first glance, whether or not it could be used.
+//! What a file system says about itself at first glance, whether or not it is usable.
 
 use pinewrit_disk::bytes::{u16le, u32le};
 use pinewrit_disk::{BlockDevice, DiskError};
@@ -7,7 +7,7 @@ use crate::features::{Compatible, Incompatible};
 use crate::fields::sb as field;
 use crate::superblock::{MAGIC, MAX_LOG_BLOCK_SIZE, Superblock, count};
 
-/// Which of the family a file system is, by the features that it has.
+/// The generation of a file system, judged by its features.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Generation {
     /// Neither journal nor extents.
@@ -32,15 +32,15 @@ impl Generation {
 /// What the superblock says. Only its mark and its block size have been checked.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ExtFacts {
-    /// Which of the family it is.
+    /// Its generation.
     pub generation: Generation,
-    /// `s_volume_name`, filled up with zeros.
+    /// `s_volume_name`, padded with zeros.
     pub label: [u8; 16],
     /// `s_uuid`.
     pub uuid: [u8; 16],
-    /// Its size in bytes, unless that is nonsense.
+    /// Its size in bytes, unless the fields are implausible.
     pub size: Option<u64>,
-    /// Free bytes, unless that is nonsense.
+    /// Free bytes, unless the fields are implausible.
     pub free: Option<u64>,
 }
 

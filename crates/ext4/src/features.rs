@@ -6,7 +6,7 @@ bitflags! {
     /// Flags that a reader and a writer may ignore.
     #[derive(Clone, Copy, Debug, PartialEq, Eq)]
     pub struct Compatible: u32 {
-        /// Inodes of a distributed file system of old.
+        /// Inodes of an obsolete distributed file system.
         const IMAGIC_INODES = 0x2;
         /// There is a journal.
         const HAS_JOURNAL = 0x4;
@@ -18,7 +18,7 @@ bitflags! {
         const DIR_INDEX = 0x20;
         /// Backups of the superblock are in two groups only.
         const SPARSE_SUPER2 = 0x200;
-        /// Inode numbers and the UUID must stay, because contents are encrypted by them.
+        /// Inode numbers and the UUID must not change, because content is encrypted with them.
         const STABLE_INODES = 0x800;
         /// Files to be removed at the next mount are listed in a file.
         const ORPHAN_FILE = 0x1000;
@@ -31,11 +31,11 @@ bitflags! {
     pub struct Incompatible: u32 {
         /// Data is compressed.
         const COMPRESSION = 0x1;
-        /// Directory entries say what they lead to.
+        /// Directory entries hold the file type.
         const FILETYPE = 0x2;
         /// The journal has to be replayed.
         const RECOVER = 0x4;
-        /// This is a journal of another file system.
+        /// This is the external journal of another file system.
         const JOURNAL_DEV = 0x8;
         /// Group descriptors are spread over the file system.
         const META_BG = 0x10;
@@ -43,9 +43,9 @@ bitflags! {
         const EXTENTS = 0x40;
         /// Block numbers have 64 bits.
         const BIT64 = 0x80;
-        /// Protected against being mounted twice.
+        /// Protection against being mounted twice.
         const MMP = 0x100;
-        /// The metadata of several groups lies together.
+        /// The metadata of several groups is placed together.
         const FLEX_BG = 0x200;
         /// Large extended attributes have inodes of their own.
         const EA_INODE = 0x400;
@@ -53,11 +53,11 @@ bitflags! {
         const CSUM_SEED = 0x2000;
         /// Directories may be larger than 2 GiB.
         const LARGEDIR = 0x4000;
-        /// Small files lie in their inodes.
+        /// Small files are stored in their inodes.
         const INLINE_DATA = 0x8000;
         /// Files may be encrypted.
         const ENCRYPT = 0x10000;
-        /// Directories may be without regard for case.
+        /// Directories may be case-insensitive.
         const CASEFOLD = 0x20000;
     }
 }
@@ -74,7 +74,7 @@ bitflags! {
         const HUGE_FILE = 0x8;
         /// Group descriptors have a CRC-16.
         const GDT_CSUM = 0x10;
-        /// Directories with many folders in them.
+        /// Directories with very many folders in them.
         const DIR_NLINK = 0x20;
         /// Inodes with more fields.
         const EXTRA_ISIZE = 0x40;
@@ -88,12 +88,13 @@ bitflags! {
         const READONLY = 0x1000;
         /// Quotas of projects are kept.
         const PROJECT = 0x2000;
-        /// Files with their own hash trees.
+        /// Files with hash trees.
         const VERITY = 0x8000;
     }
 }
 
-/// What all kinds of flags have in common. Bits without a name are kept, so that they can be told.
+/// What all sets of flags have in common. Bits without a name are kept, so that they can be
+/// reported.
 macro_rules! told {
     ($kind:ident) => {
         impl $kind {
@@ -112,7 +113,8 @@ macro_rules! told {
                 known.iter().fold(self, |left, flag| left.difference(*flag))
             }
 
-            /// The name of the first flag; its number, where it has none; `None` where no flag is set.
+            /// The name of the first flag, or its number if it has no name; `None` if no flag is
+            /// set.
             pub(crate) fn first_name(self) -> Option<String> {
                 match self.iter_names().next() {
                     Some((name, _)) => Some(name.to_lowercase()),

@@ -1,4 +1,4 @@
-//! Offsets of the fields that are read and written, by their names in the kernel's documentation.
+//! Offsets of fields, under their names in the kernel's documentation.
 
 /// "The Super Block".
 pub(crate) mod sb {
@@ -68,7 +68,7 @@ pub(crate) mod bg {
     pub(crate) const UNUSED_INODES: usize = 0x1c;
     pub(crate) const CHECKSUM: usize = 0x1e;
 
-    /// Where the upper half of a field is, in descriptors of 64 bytes.
+    /// Offsets of upper halves, in descriptors of 64 bytes.
     pub(crate) const fn high(field: usize) -> usize {
         match field {
             UNUSED_INODES => 0x32,
@@ -80,7 +80,7 @@ pub(crate) mod bg {
     pub(crate) const INODE_UNINIT: u16 = 0x1;
     /// `bg_flags`: the block bitmap was never written.
     pub(crate) const BLOCK_UNINIT: u16 = 0x2;
-    /// `bg_flags`: all of the inode table that is not in use is zero.
+    /// `bg_flags`: the unused part of the inode table is zero.
     pub(crate) const INODE_ZEROED: u16 = 0x4;
 }
 
@@ -126,20 +126,20 @@ pub(crate) mod node {
     pub(crate) const FLAG_EXTENTS: u32 = 0x8_0000;
     /// `i_flags`: encrypted.
     pub(crate) const FLAG_ENCRYPT: u32 = 0x800;
-    /// `i_flags`: there is a hash tree behind the end.
+    /// `i_flags`: a hash tree follows the end of the content.
     pub(crate) const FLAG_VERITY: u32 = 0x10_0000;
     /// `i_flags`: the content is in the inode.
     pub(crate) const FLAG_INLINE: u32 = 0x1000_0000;
-    /// `i_flags`: not to be changed, or only at its end.
+    /// `i_flags`: immutable, or append-only.
     pub(crate) const FLAGS_FIXED: u32 = 0x10 | 0x20;
-    /// `i_flags`: encrypted, verity, extended attribute value, or without regard for case.
+    /// `i_flags`: encrypted, verity, extended attribute value, or case-insensitive.
     pub(crate) const FLAGS_STRANGE: u32 = FLAG_ENCRYPT | FLAG_VERITY | 0x20_0000 | FLAG_CASEFOLD;
-    /// `i_flags`: what only directories have.
+    /// `i_flags`: flags that only directories have.
     pub(crate) const FLAGS_OF_DIRECTORIES: u32 = FLAG_INDEX | FLAG_CASEFOLD;
-    /// `i_flags`: of a distributed file system of old.
+    /// `i_flags`: of an obsolete distributed file system.
     pub(crate) const FLAG_MAGIC: u32 = 0x2000;
-    /// `i_flags`: not to be changed.
+    /// `i_flags`: immutable.
     pub(crate) const FLAG_IMMUTABLE: u32 = 0x10;
-    /// `i_flags`: a directory without regard for case.
+    /// `i_flags`: a case-insensitive directory.
     pub(crate) const FLAG_CASEFOLD: u32 = 0x4000_0000;
 }

@@ -15,29 +15,29 @@ pub struct GroupDescriptor {
     pub inode_bitmap: u64,
     /// First block of the inode table.
     pub inode_table: u64,
-    /// Free clusters, as it says.
+    /// Free clusters, according to the descriptor.
     pub free_clusters: u64,
     /// The block bitmap was never written: only metadata is used in the group.
     pub is_block_bitmap_unwritten: bool,
     /// The inode table was never written.
     pub is_inode_table_unwritten: bool,
-    /// What is in the blocks of the inode table does not matter: it was never written, and whoever
-    /// uses it first zeroes it.
+    /// The content of the inode table does not matter: it was never written, and is zeroed before
+    /// its first use.
     pub is_inode_table_free: bool,
-    /// Free inodes, as it says.
+    /// Free inodes, according to the descriptor.
     pub(crate) free_inodes: u32,
-    /// Directories, as it says.
+    /// Directories, according to the descriptor.
     pub(crate) directories: u32,
     /// Inodes at the end of the table that were never used.
     pub(crate) unused_inodes: u32,
-    /// `bg_flags` as they stand.
+    /// `bg_flags` as stored.
     pub(crate) flags: u16,
     bitmap_checksum: u32,
     inode_bitmap_checksum: u32,
 }
 
 impl GroupDescriptor {
-    /// One whose metadata has no place yet.
+    /// A group whose metadata has no place yet.
     pub(crate) fn new() -> Self {
         Self {
             block_bitmap: 0,
@@ -80,7 +80,7 @@ impl GroupDescriptor {
             u64::from(high) << 16 | u64::from(u16le(bytes, field))
         };
         let flags = u16le(bytes, bg::FLAGS);
-        // Only where descriptors have checksums do these flags mean anything.
+        // These flags have a meaning only if descriptors have checksums.
         let has_flags = superblock.has_group_flags();
         let descriptor = Self {
             block_bitmap: place(bg::BLOCK_BITMAP),
@@ -123,8 +123,8 @@ impl GroupDescriptor {
         ]
     }
 
-    /// Whether a block bitmap is that of this group: its checksum, where there is one, and its
-    /// number of free clusters are as the descriptor says.
+    /// Whether a block bitmap belongs to this group: its checksum, if there is one, and its number
+    /// of free clusters match the descriptor.
     pub fn fits_bitmap(&self, superblock: &Superblock, group: u64, bitmap: &[u8]) -> bool {
         let clusters = superblock.group_clusters(group);
         let covered = (superblock.blocks_per_group / superblock.cluster_ratio / 8) as usize;
@@ -135,7 +135,7 @@ impl GroupDescriptor {
             && count_free(covered, clusters) == self.free_clusters
     }
 
-    /// The same of an inode bitmap.
+    /// The same for an inode bitmap.
     pub(crate) fn fits_inode_bitmap(&self, superblock: &Superblock, bitmap: &[u8]) -> bool {
         let inodes = superblock.inodes_per_group;
         let Some(covered) = bitmap.get(..(inodes / 8) as usize) else {
@@ -147,7 +147,7 @@ impl GroupDescriptor {
 }
 
 impl Superblock {
-    /// Whether flags of groups mean anything: only where their descriptors have checksums.
+    /// Whether flags of groups have a meaning: only if their descriptors have checksums.
     pub fn has_group_flags(&self) -> bool {
         self.read_only.has(ReadOnlyCompatible::GDT_CSUM)
             || self.read_only.has(ReadOnlyCompatible::METADATA_CSUM)
@@ -165,7 +165,7 @@ impl Superblock {
     }
 }
 
-/// Whether a bitmap has this checksum, of which small descriptors keep the lower half.
+/// Whether a bitmap has this checksum; small descriptors hold only its lower half.
 fn has_sum(superblock: &Superblock, covered: &[u8], sum: u32) -> bool {
     let mask = if superblock.descriptor_size >= 64 {
         u32::MAX
@@ -195,8 +195,8 @@ fn is_intact(superblock: &Superblock, group: u64, bytes: &[u8]) -> bool {
     sum.is_none_or(|sum| sum == u16le(bytes, bg::CHECKSUM))
 }
 
-/// "Block Group Descriptors", `bg_checksum`: that of a descriptor, whatever stands there; `None`
-/// where there are none.
+/// "Block Group Descriptors", `bg_checksum`: the checksum computed for a descriptor; `None` if the
+/// file system has none.
 pub(crate) fn descriptor_checksum(superblock: &Superblock, group: u64, raw: &[u8]) -> Option<u16> {
     let number = (group as u32).to_le_bytes();
     let (before, after) = (&raw[..bg::CHECKSUM], &raw[bg::CHECKSUM + 2..]);

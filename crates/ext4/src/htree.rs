@@ -9,7 +9,7 @@ use crate::{Incompatible, ReadOnlyCompatible, Superblock};
 
 /// Half MD4, as version 1 of the hash: that of new indexes.
 pub(crate) const HALF_MD4: u8 = 1;
-/// Where branches begin in the root of an index and in the nodes below.
+/// Where entries begin in the root of an index and in the nodes below.
 pub(crate) const ROOT_START: usize = 32;
 pub(crate) const NODE_START: usize = 8;
 /// Bytes of the root's own fields, `info_length`.
@@ -23,7 +23,8 @@ enum Algorithm {
     Tea,
 }
 
-/// An algorithm, four words from the superblock, and whether bytes above 127 count as negative.
+/// The algorithm, four words of seed from the superblock, and whether bytes above 127 count as
+/// negative.
 #[derive(Clone, Copy)]
 pub(crate) struct Hasher {
     algorithm: Algorithm,
@@ -34,7 +35,7 @@ pub(crate) struct Hasher {
 const USUAL_SEED: [u32; 4] = [0x6745_2301, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476];
 
 impl Hasher {
-    /// That of a version of the hash; `None` for those that are unknown.
+    /// The one for a hash version; `None` for unknown versions.
     pub(crate) fn new(sb: &Superblock, version: u8) -> Option<Self> {
         let algorithm = match version % 3 {
             _ if version > 5 => return None,
@@ -102,7 +103,7 @@ impl Hasher {
         }
     }
 
-    /// Up to 32 bytes as eight words, filled up with the length.
+    /// Up to 32 bytes as eight words, padded with the length.
     fn words(self, name: &[u8]) -> [u32; 8] {
         let len = name.len() as u32;
         let pad = len | len << 8;
@@ -148,7 +149,7 @@ fn half_md4(state: &mut [u32; 4], input: &[u32; 8]) {
     let mut s = *state;
     for (mix, constant, shifts, order) in rounds {
         for (step, index) in order.into_iter().enumerate() {
-            // The word that changes goes a, d, c, b.
+            // The words change in the order a, d, c, b.
             let at = (4 - step % 4) % 4;
             let mixed = mix(s[(at + 1) % 4], s[(at + 2) % 4], s[(at + 3) % 4]);
             let sum = s[at]
@@ -163,7 +164,7 @@ fn half_md4(state: &mut [u32; 4], input: &[u32; 8]) {
     }
 }
 
-/// One entry of an index: names from this hash on are in, or under, this block of the folder.
+/// An entry of an index: names from this hash on are in, or below, this block of the folder.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Branch {
     pub(crate) hash: u32,
@@ -171,8 +172,8 @@ pub(crate) struct Branch {
 }
 
 impl Branch {
-    /// Whether it may lead to names with this hash: the last that begins no later, and those behind
-    /// it whose lowest bit says that such names did not fit into one block.
+    /// Finds the entries that may lead to names with this hash: the last one that begins no later,
+    /// and those after it whose lowest bit says that such names did not fit into one block.
     pub(crate) fn towards(all: &[Self], hash: u32) -> &[Self] {
         let behind = all.partition_point(|branch| branch.hash <= hash);
         let goes_on = |branch: &&Self| branch.hash & !1 == hash;
@@ -181,12 +182,12 @@ impl Branch {
     }
 }
 
-/// How many branches fit behind `start`, with room for a checksum.
+/// How many entries fit after `start`, with room for a checksum.
 pub(crate) fn limit(block_size: usize, start: usize, has_checksum: bool) -> usize {
     (block_size - start - if has_checksum { 8 } else { 0 }) / 8
 }
 
-/// Writes branches behind `start`; the first one's hash gives its place to the two counts.
+/// Writes entries after `start`; the two counts take the place of the first one's hash.
 pub(crate) fn put_branches(block: &mut [u8], start: usize, limit: usize, branches: &[Branch]) {
     for (index, branch) in branches.iter().enumerate() {
         put32(block, start + index * 8, branch.hash);
@@ -196,7 +197,7 @@ pub(crate) fn put_branches(block: &mut [u8], start: usize, limit: usize, branche
     put16(block, start + 2, branches.len() as u16);
 }
 
-/// The branches behind `start`; `None` where their counts cannot be, or they are not in order.
+/// The entries after `start`; `None` if their counts are impossible or they are not in order.
 pub(crate) fn branches(sb: &Superblock, block: &[u8], start: usize) -> Option<Vec<Branch>> {
     let has_sums = sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
     let most = limit(block.len(), start, has_sums);
@@ -220,7 +221,7 @@ pub(crate) fn branches(sb: &Superblock, block: &[u8], start: usize) -> Option<Ve
     is_sorted.then_some(found)
 }
 
-/// The checksum of a node, and where it stands, `dx_tail`: it covers the counted branches.
+/// The checksum of a node and its place, `dx_tail`: it covers the counted entries.
 pub(crate) fn node_checksum(seed: u32, block: &[u8], start: usize) -> Option<(usize, u32)> {
     let limit = usize::from(u16le(block, start));
     let count = usize::from(u16le(block, start + 2));
@@ -239,7 +240,7 @@ pub(crate) struct Root {
 }
 
 impl Root {
-    /// Reads a folder's first block as the root of an index; `None` where it cannot be one.
+    /// Reads a folder's first block as the root of an index; `None` if it is not one.
     pub(crate) fn read(sb: &Superblock, block: &[u8]) -> Option<Self> {
         let most = if sb.incompatible.has(Incompatible::LARGEDIR) {
             2
@@ -257,7 +258,7 @@ impl Root {
 /// An index as a whole. Its blocks are numbered within the folder.
 pub(crate) struct Index {
     pub(crate) hasher: Hasher,
-    /// The root and the nodes below, and where their branches begin.
+    /// The root and the nodes below, and where their entries begin.
     pub(crate) nodes: BTreeMap<u32, usize>,
     /// Blocks with names, by hash.
     pub(crate) leaves: Vec<Branch>,
@@ -323,7 +324,7 @@ impl Index {
         block: &[u8],
         offset: usize,
     ) -> Result<Vec<Branch>, IndexFault> {
-        // To those who know no index, a node is a block with nothing in it.
+        // To readers that do not know the index, a node is an empty block.
         let is_empty =
             u32le(block, 0) == 0 && usize::from(u16le(block, 4)) >= block.len().min(0xffff);
         if offset == NODE_START && !is_empty && block.len() < 1 << 16 {

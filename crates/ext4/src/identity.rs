@@ -9,8 +9,8 @@ use crate::{Compatible, Incompatible, ReadOnlyCompatible};
 impl<D: BlockDevice> Editor<D> {
     /// Changes the UUID, in all copies of the superblock.
     ///
-    /// Checksums of all metadata begin with the UUID. Instead of rewriting all of them, the
-    /// superblock then says with what they began (`metadata_csum_seed`, known since kernel 4.4).
+    /// The checksums of all metadata begin with the UUID. Instead of rewriting them all, the
+    /// superblock then records the former seed (`metadata_csum_seed`, since kernel 4.4).
     ///
     /// # Errors
     /// [`EditError`]; nothing is changed then.

@@ -19,13 +19,13 @@ pub(crate) const MAX_DEPTH: u16 = 5;
 pub struct InodeNumber(pub u32);
 
 impl InodeNumber {
-    /// The uppermost directory.
+    /// The root directory.
     pub const ROOT: Self = Self(2);
     pub(crate) const RESIZE: Self = Self(7);
     pub(crate) const JOURNAL: Self = Self(8);
 }
 
-/// What a file is, by the upper bits of `i_mode`.
+/// The type of a file, from the upper bits of `i_mode`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FileKind {
     /// A file with content.
@@ -109,7 +109,7 @@ impl Run {
     /// "Extent Tree", `ext4_extent`, of 12 bytes.
     pub(crate) fn parse(entry: &[u8]) -> Self {
         let raw = u16le(entry, 4);
-        // Above 32768 the extent is reserved, and not written yet.
+        // A length above 32768 marks an extent as reserved but not yet written.
         let is_unwritten = raw > 0x8000;
         Self {
             logical: u64::from(u32le(entry, 0)),
@@ -128,7 +128,7 @@ impl Run {
     }
 }
 
-/// What a visit of a file's map meets.
+/// What a walk through a file's map finds.
 pub(crate) enum Piece {
     /// A run of the file's data.
     Data(Run),
@@ -136,17 +136,17 @@ pub(crate) enum Piece {
     Map(u64),
 }
 
-/// A point in time of a file, as far as it is kept.
+/// A time stamp of a file, as precise as it is stored.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Timestamp {
     /// Seconds since 1970.
     pub seconds: i64,
-    /// Nanoseconds beyond; 0 where inodes are small.
+    /// Nanoseconds; 0 in small inodes.
     pub nanoseconds: u32,
 }
 
 impl Timestamp {
-    /// A point in time without fractions of a second.
+    /// A time stamp without fractions of a second.
     pub fn at(seconds: i64) -> Self {
         Self {
             seconds,
@@ -168,7 +168,7 @@ impl Timestamp {
         }
     }
 
-    /// The two fields; times that cannot be kept become the nearest that can.
+    /// The two fields; times out of range become the nearest possible one.
     pub(crate) fn fields(self) -> (u32, u32) {
         let first = i64::from(i32::MIN);
         let seconds = self.seconds.clamp(first, first + (1 << 34) - 1);
@@ -178,7 +178,7 @@ impl Timestamp {
     }
 }
 
-/// Whether an inode is large enough for a field of four bytes behind the first 128.
+/// Whether an inode is large enough for this field of four bytes after the first 128.
 pub(crate) fn has_extra(raw: &[u8], field: usize) -> bool {
     let first = node::OLD_SIZE;
     raw.len() > first
@@ -186,20 +186,20 @@ pub(crate) fn has_extra(raw: &[u8], field: usize) -> bool {
         && field + 4 <= raw.len()
 }
 
-/// What the checksums of an inode and of its own structures begin with.
+/// The seed for the checksums of an inode and its structures.
 pub(crate) fn inode_seed(sb: &Superblock, number: InodeNumber, generation: u32) -> u32 {
     let seed = crc32c(sb.seed, &number.0.to_le_bytes());
     crc32c(seed, &generation.to_le_bytes())
 }
 
-/// The blocks that a file can have whose map is an older one: 12 in its inode, and three levels.
+/// The most blocks of a file with the older kind of map: 12 in its inode, and three levels.
 pub(crate) fn most_in_block_map(sb: &Superblock) -> u64 {
     let each = sb.block_size / 4;
     (12 + each + each * each + each * each * each).min(1 << 32)
 }
 
-/// "Index Nodes", `i_checksum_lo` and `i_checksum_hi`: the checksum of an inode, whatever stands there,
-/// and whether there is room for its upper half.
+/// "Index Nodes", `i_checksum_lo` and `i_checksum_hi`: the checksum computed for an inode, and
+/// whether there is room for its upper half.
 pub(crate) fn inode_checksum(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> (u32, bool) {
     let has_high = has_extra(raw, node::EXTRA_SIZE);
     let seed = inode_seed(sb, number, u32le(raw, node::GENERATION));
@@ -215,7 +215,7 @@ pub(crate) fn inode_checksum(sb: &Superblock, number: InodeNumber, raw: &[u8]) -
     (crc32c(sum, &raw[rest..]), has_high)
 }
 
-/// Whether an inode is as its checksum says, where it has one; those that were never used have none.
+/// Whether an inode matches its checksum, if it has one; unused inodes have none.
 pub(crate) fn is_intact(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> bool {
     if !sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
         return true;
@@ -309,8 +309,8 @@ impl Inode {
         })
     }
 
-    /// `i_blocks`: blocks of the file's data, map and attributes, as it counts them; what is not a whole
-    /// number of blocks becomes one that no file has.
+    /// `i_blocks`: blocks of the file's data, map and attributes, according to the inode; a
+    /// fraction of a block becomes a number that no file has.
     pub(crate) fn blocks(&self, sb: &Superblock) -> u64 {
         let high = if sb.read_only.has(ReadOnlyCompatible::HUGE_FILE) {
             u64::from(u16le(&self.raw, node::SECTORS_HIGH))
@@ -326,7 +326,7 @@ impl Inode {
         }
     }
 
-    /// A short link's text lies where the map would be.
+    /// A short link's text is stored in place of the map.
     pub(crate) fn is_short_link(&self) -> bool {
         self.kind() == FileKind::Symlink
             && self.size() < 60
@@ -340,7 +340,7 @@ impl Inode {
             kind,
             FileKind::Regular | FileKind::Directory | FileKind::Symlink
         );
-        // The inode that holds descriptors back may have any mode.
+        // The inode that reserves descriptors may have any mode.
         (can || kind == FileKind::Unknown) && !self.has(node::FLAG_INLINE) && !self.is_short_link()
     }
 
@@ -379,7 +379,7 @@ impl Inode {
         Ok(walk.close())
     }
 
-    /// All runs of a file, in order, checked: inside the file system and one behind the other.
+    /// All runs of a file in order, checked: inside the file system, and ascending.
     pub(crate) fn runs(&self, source: &dyn Source) -> Result<Vec<Run>, ExtError> {
         let sb = source.superblock();
         let mut runs: Vec<Run> = Vec::new();
@@ -408,15 +408,15 @@ impl Inode {
     }
 }
 
-/// Blocks that the map of a file may have: no more than there are. A map that leads to the same
-/// blocks again and again would not end otherwise.
+/// The most blocks in the map of a file: no more than exist. Otherwise a map that leads to the same
+/// blocks again and again would not end.
 struct Budget {
     map: u64,
     data: u64,
 }
 
 impl Budget {
-    /// Blocks of a map that are read at most, 4 GiB with the usual block size.
+    /// The most blocks of a map to read, 4 GiB with the usual block size.
     const MOST: u64 = 1 << 20;
 
     fn of(source: &dyn Source) -> Self {
@@ -434,8 +434,8 @@ impl Budget {
     }
 }
 
-/// "Extent Tree": a node of 12 byte entries after a head of 12 bytes. `depth` is that of the inode, less
-/// one for each level; what nodes below say of it is not needed.
+/// "Extent Tree": a node of 12 byte entries after a head of 12 bytes. `depth` is that of the inode,
+/// less one for each level; what nodes below say about it is not needed.
 fn walk_extents(
     source: &dyn Source,
     tree: &[u8],
@@ -462,7 +462,7 @@ fn walk_extents(
             return Ok(true);
         }
         let child = source.read_block(block)?;
-        // Each level is lower, so that a loop cannot go on.
+        // Each level is lower, so a loop cannot continue.
         if walk_extents(source, &child, depth - 1, budget, visit)? {
             return Ok(true);
         }
@@ -475,7 +475,7 @@ struct BlockMap<'v> {
     source: &'v dyn Source,
     visit: &'v mut dyn FnMut(Piece) -> bool,
     logical: u64,
-    /// A run that may go on.
+    /// A run that may continue.
     open: Option<Run>,
     budget: Budget,
 }

@@ -1,4 +1,4 @@
-//! A file system from nothing.
+//! Creating a file system.
 
 use pinewrit_disk::bytes::{high, low, put16, put32};
 use pinewrit_disk::{BlockDevice, ByteRange};
@@ -9,52 +9,52 @@ use crate::fields::{bg, node, sb};
 use crate::inode::{FileKind, InodeNumber, Run};
 use crate::{Compatible, Incompatible, ReadOnlyCompatible, Superblock, Timestamp};
 
-/// How a file system is to be.
+/// What a file system should be like.
 #[derive(Clone, Debug)]
 pub struct MakeOptions {
     /// Its label, up to [`MakeOptions::MAX_LABEL`] bytes.
     pub label: String,
     /// Its UUID.
     pub uuid: [u8; 16],
-    /// What the order of names in large folders depends on; random, or anything for equal results.
+    /// The seed for the order of names in large folders; random, or fixed for reproducible results.
     pub hash_seed: [u8; 16],
     /// Bytes in a block, 1024, 2048 or 4096; by its size if `None`.
     pub block_size: Option<u32>,
     /// How many files it can have at least; by its size if `None`.
     pub inodes: Option<u32>,
-    /// Whether all metadata has checksums, which kernels know since 3.18.
+    /// Whether all metadata has checksums, which kernels support since 3.18.
     pub has_checksums: bool,
-    /// Whether there is a journal; in the smallest file systems there never is.
+    /// Whether there is a journal; the smallest file systems never have one.
     pub has_journal: bool,
-    /// Its time of birth.
+    /// Its time of creation.
     pub now: Timestamp,
 }
 
 impl MakeOptions {
-    /// Bytes that a label may have.
+    /// The most bytes in a label.
     pub const MAX_LABEL: usize = 16;
 }
 
 /// From this size in bytes on, blocks have 4096 bytes.
 const LARGE_BLOCKS_FROM: u64 = 64 << 20;
-/// A file for this many bytes, in small file systems and in larger ones.
+/// Bytes per inode, in small file systems and in larger ones.
 const BYTES_PER_INODE: [u64; 2] = [8192, 16384];
 const MANY_BYTES: u64 = 512 << 20;
 const INODE_SIZE: u64 = 256;
 const FIRST_FREE_INODE: u32 = 11;
 const LEAST_INODES: u64 = 16;
-/// Of hundred blocks, how many only the administrator may use.
+/// Percentage of blocks that only root may use.
 const RESERVED_PERCENT: u64 = 5;
-/// Room is kept to grow by this factor, up to [`MOST_RESERVE`] blocks of descriptors.
+/// Room is reserved to grow by this factor, up to [`MOST_RESERVE`] blocks of descriptors.
 const GROWTH: u64 = 1024;
 const MOST_RESERVE: u64 = 256;
 /// A file system with fewer blocks gets no journal.
 const LEAST_WITH_JOURNAL: u64 = 2 * 1024;
-/// Fields behind the first 128 bytes of inodes.
+/// Bytes of fields after the first 128 bytes of inodes.
 const EXTRA_SIZE: u16 = 32;
 
-/// Makes a file system that fills a device, with an empty root folder and `lost+found`. Nothing is
-/// on the device before [`Editor::commit`], but zeros where the journal will be.
+/// Creates a file system that fills a device, with an empty root folder and `lost+found`. Before
+/// [`Editor::commit`], only zeros where the journal will be reach the device.
 ///
 /// # Errors
 /// [`EditError::Size`], or the device's own.
@@ -77,7 +77,7 @@ pub fn make<D: BlockDevice>(device: D, options: &MakeOptions) -> Result<Editor<D
     Ok(editor)
 }
 
-/// Sizes that hang together.
+/// Sizes that depend on each other.
 struct Geometry {
     block: u64,
     blocks: u64,
@@ -114,7 +114,7 @@ impl Geometry {
         }
         let inodes_per_group = wanted
             .div_ceil(groups)
-            // The system's own all have room in the first group.
+            // All of the system's own inodes fit in the first group.
             .max(LEAST_INODES)
             .next_multiple_of(in_block.max(8))
             .min(per_group);
@@ -135,7 +135,7 @@ impl Geometry {
         if self.is_wide { 64 } else { 32 }
     }
 
-    /// Blocks to be kept free for more descriptors.
+    /// Blocks to reserve for more descriptors.
     fn reserve(&self) -> u64 {
         let per_block = self.block / self.descriptor_size();
         let tables = self.groups.div_ceil(per_block);
@@ -184,7 +184,7 @@ fn superblock_of(geometry: &Geometry, options: &MakeOptions) -> [u8; Superblock:
     put32(&mut raw, sb::CLUSTERS_PER_GROUP, per_group as u32);
     let per_group = geometry.inodes_per_group as u32;
     put32(&mut raw, sb::INODES_PER_GROUP, per_group);
-    // Never checked because of the number of mounts; checked clean; go on after errors.
+    // No check after a number of mounts; clean; continue after errors.
     put16(&mut raw, sb::MAX_MOUNTS, 0xffff);
     put16(&mut raw, sb::MAGIC, crate::superblock::MAGIC);
     put16(&mut raw, sb::STATE, 1);
@@ -227,7 +227,7 @@ fn superblock_of(geometry: &Geometry, options: &MakeOptions) -> [u8; Superblock:
     raw
 }
 
-/// Features that boot loaders and kernels since 4.0 know.
+/// Features that boot loaders and kernels since 4.0 support.
 fn put_features(raw: &mut [u8], geometry: &Geometry, options: &MakeOptions) {
     let extended_attributes = 0x8;
     let mut compatible = Compatible::DIR_INDEX.bits() | extended_attributes;
@@ -322,7 +322,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 }
 
-/// Blocks in the journal: 1024 are the least that the kernel takes.
+/// Blocks in the journal: the kernel requires at least 1024.
 fn journal_blocks(blocks: u64) -> u64 {
     match blocks {
         0..32_768 => 1024,
@@ -342,7 +342,7 @@ fn journal_superblock(block: u64, len: u64) -> Vec<u8> {
     put(4, 4);
     put(12, block as u32);
     put(16, len as u32);
-    // First block of the log, and the number of the first change to come.
+    // First block of the log, and the number of the first transaction.
     put(20, 1);
     put(24, 1);
     // One file system uses it.

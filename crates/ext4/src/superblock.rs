@@ -11,13 +11,13 @@ use crate::fields::sb as field;
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum SuperblockError {
-    /// There is none.
+    /// There is no superblock.
     #[error("no ext2, ext3 or ext4 file system")]
     Missing,
     /// Its checksum is wrong.
     #[error("the checksum of the superblock is wrong")]
     Checksum,
-    /// A field holds something that cannot be.
+    /// A field has an impossible value.
     #[error("the superblock's field {field} holds {found}")]
     Field {
         /// The field's name in the kernel's documentation.
@@ -34,7 +34,7 @@ pub struct Superblock {
     pub block_size: u64,
     /// Number of blocks.
     pub blocks: u64,
-    /// Blocks that are free, as it says; never more than there are.
+    /// Free blocks, as recorded; never more than exist.
     pub free_blocks: u64,
     /// Block in which group 0 begins.
     pub first_data_block: u64,
@@ -60,29 +60,29 @@ pub struct Superblock {
     pub state: u16,
     /// The file system's UUID.
     pub uuid: [u8; 16],
-    /// Blocks that are kept free for more descriptors.
+    /// Blocks reserved for more descriptors.
     pub reserved_descriptor_blocks: u64,
     /// The first inode that a file may have; those before are the system's own.
     pub(crate) first_inode: u32,
     /// Whether there are feature flags; the oldest file systems have none.
     pub(crate) is_dynamic: bool,
-    /// Whether clusters are what the feature for them says; older file systems have fragments there.
+    /// Whether clusters agree with the feature for them; older file systems have fragments there.
     pub(crate) has_right_clusters: bool,
-    /// Whether it has flags of features although it is older than these.
+    /// Whether it has feature flags although its revision is older than those.
     pub(crate) has_stray_features: bool,
-    /// `s_desc_size` and `s_checksum_type` as they stand.
+    /// `s_desc_size` and `s_checksum_type` as stored.
     pub(crate) raw_descriptor_size: u16,
     pub(crate) checksum_kind: u8,
     /// Blocks that only the administrator may use.
     pub(crate) reserved_blocks: u64,
     pub(crate) journal_inode: u32,
-    /// First of the inodes that were to be removed at the next mount.
+    /// The first inode to be removed at the next mount.
     pub(crate) last_orphan: u32,
-    /// The inode that lists orphans, where that is done in a file.
+    /// The inode of the orphan file, if there is one.
     pub(crate) orphan_file: u32,
-    /// What hashes of names begin with.
+    /// The seed of name hashes.
     pub(crate) hash_seed: [u32; 4],
-    /// Whether bytes of names count as unsigned where the hash does not say so itself.
+    /// Whether bytes of names count as unsigned, unless the hash version says so itself.
     pub(crate) is_hash_unsigned: bool,
     pub(crate) first_meta_bg: u64,
     pub(crate) backup_groups: [u64; 2],
@@ -95,10 +95,10 @@ pub(crate) const MAGIC: u16 = 0xef53;
 /// `s_log_block_size`: blocks of 64 KiB.
 pub(crate) const MAX_LOG_BLOCK_SIZE: u32 = 6;
 
-/// "Special inodes": the first that is free for files, unless the superblock says another.
+/// "Special inodes": the first one free for files, unless the superblock names another.
 const FIRST_INODE: u32 = 11;
 
-/// More groups than any medium for a board has: 128 TiB of the usual size.
+/// More groups than any medium for a board has: 128 TiB with the usual size.
 const MAX_GROUPS: u64 = 1 << 20;
 
 fn wrong(field: &'static str, found: impl Into<u64>) -> SuperblockError {
@@ -108,7 +108,7 @@ fn wrong(field: &'static str, found: impl Into<u64>) -> SuperblockError {
     }
 }
 
-/// A count of blocks, whose upper half is only there in file systems of 64-bit block numbers.
+/// A count of blocks, whose upper half only exists in file systems with 64-bit block numbers.
 pub(crate) fn count(sb: &[u8], is_wide: bool, low: usize, high: usize) -> u64 {
     if is_wide {
         wide(sb, low, high)
@@ -156,7 +156,8 @@ impl Superblock {
         let superblock = Self {
             block_size,
             blocks: count(field::BLOCKS, field::BLOCKS_HIGH),
-            // Kernels and checks count the groups' instead, so that a wrong number here is no damage.
+            // Kernels and checkers add up the groups' counts instead, so a wrong number here is not
+            // damage.
             free_blocks: count(field::FREE_BLOCKS, field::FREE_BLOCKS_HIGH)
                 .min(count(field::BLOCKS, field::BLOCKS_HIGH)),
             first_data_block: u64::from(u32le(sb, field::FIRST_DATA_BLOCK)),
@@ -316,7 +317,7 @@ impl Superblock {
         self.groups().div_ceil(self.descriptors_per_block())
     }
 
-    /// Blocks of descriptors that lie together after each superblock.
+    /// Blocks of descriptors after each superblock.
     fn joint_descriptor_blocks(&self) -> u64 {
         if self.incompatible.has(Incompatible::META_BG) {
             self.first_meta_bg.min(self.descriptor_blocks())
@@ -325,7 +326,7 @@ impl Superblock {
         }
     }
 
-    /// Blocks at the start of a group that hold the superblock and descriptors, or are kept for
+    /// Blocks at the start of a group that hold the superblock and descriptors, or are reserved for
     /// more of them.
     pub fn base_blocks(&self, group: u64) -> std::ops::Range<u64> {
         let start = self.group_blocks(group).start;

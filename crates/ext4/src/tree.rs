@@ -9,14 +9,14 @@ use crate::htree::{self, Branch, NODE_START, ROOT_START, Root};
 use crate::inode::{FileKind, Inode, InodeNumber, Piece, Run, Timestamp, is_intact};
 use crate::xattr::{self, Kept, Xattr};
 
-/// Blocks of a directory that are read; 1 GiB with the usual block size.
+/// The most blocks of a directory to read; 1 GiB with the usual block size.
 const MAX_BLOCKS_OF_DIRECTORY: u64 = 1 << 18;
-/// Bytes of directories that are read at once.
+/// Bytes per read of directories.
 const REQUEST: usize = 256 << 10;
-/// Links that a path may lead over, as in the kernel.
+/// The most links in a path, as in the kernel.
 const MAX_LINKS: u32 = 40;
 
-/// What is known of a file, folder, link or node.
+/// The metadata of a file, folder, link or node.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Metadata {
     /// What it is.
@@ -52,14 +52,14 @@ impl Metadata {
     }
 }
 
-/// A name that is looked for by an index.
+/// A name to be found through an index.
 struct Sought<'b> {
     /// The directory's blocks, in order.
     blocks: &'b [u64],
     name: &'b [u8],
     hash: u32,
-    /// Blocks that may still be looked at: an index that leads to its blocks again and again would
-    /// not end otherwise.
+    /// How many blocks may still be read: otherwise an index that leads to its blocks again and
+    /// again would not end.
     left: Cell<usize>,
 }
 
@@ -86,7 +86,7 @@ impl Tree<'_> {
         Ok(Inode::new(self.source.raw_inode(number)?))
     }
 
-    /// The inode at a path. Links on the way are followed, one at its end is not.
+    /// The inode at a path. Links on the way are followed, but not one at its end.
     ///
     /// # Errors
     /// [`ExtError::NotFound`], [`ExtError::NotDirectory`], or the medium's own.
@@ -136,7 +136,8 @@ impl Tree<'_> {
         Ok(current)
     }
 
-    /// Where a name of a folder leads: by its index if there is one, else by all of its blocks.
+    /// The inode that a name in a folder leads to: through its index if there is one, otherwise
+    /// through all of its blocks.
     fn child(&self, folder: InodeNumber, name: &[u8]) -> Result<Option<InodeNumber>, ExtError> {
         if let Some(known) = self.source.known_child(folder, name) {
             return Ok(known);
@@ -161,7 +162,7 @@ impl Tree<'_> {
         Ok(found)
     }
 
-    /// `None` where the index cannot be used.
+    /// `None` if the index cannot be used.
     fn child_by_index(
         &self,
         blocks: &[u64],
@@ -242,7 +243,7 @@ impl Tree<'_> {
         Ok(())
     }
 
-    /// What is known of an inode.
+    /// The metadata of an inode.
     ///
     /// # Errors
     /// [`ExtError`].
@@ -250,8 +251,8 @@ impl Tree<'_> {
         Ok(Metadata::of(&self.inode(number)?))
     }
 
-    /// The names in a folder as [`Tree::list`] has them, and what is known of each. Inodes that are near
-    /// each other are read together.
+    /// The names in a folder as in [`Tree::list`], with the metadata of each. Inodes near each
+    /// other are read together.
     ///
     /// # Errors
     /// As [`Tree::list`], or one of them is damaged.
@@ -304,7 +305,7 @@ impl Tree<'_> {
             return Err(ExtError::NotDirectory(format!("inode {}", number.0)));
         }
         if inode.has(node::FLAG_INLINE) {
-            // The number of the folder above comes first.
+            // The number of the parent comes first.
             let mut found = entries(&inode.map()[4..]);
             for more in inline_rest(&inode)? {
                 found.extend(entries(&more.value));
@@ -363,7 +364,7 @@ impl Tree<'_> {
         Content::open(*self, number)?.read_at(offset, buffer)
     }
 
-    /// A file's content, for reading it in pieces.
+    /// A file's content, to be read in pieces.
     ///
     /// # Errors
     /// As [`Tree::read_at`].
@@ -394,7 +395,7 @@ impl Tree<'_> {
     }
 }
 
-/// What does not fit into the map of an inode that holds its content itself.
+/// The rest of the content that an inode holds itself, beyond the space of its map.
 fn inline_rest(inode: &Inode) -> Result<Vec<Kept>, ExtError> {
     let mut kept = xattr::in_inode(&inode.raw)?;
     kept.retain(Kept::is_inline_data);
@@ -412,7 +413,7 @@ pub struct Content<'v> {
 impl<'v> Content<'v> {
     fn open(tree: Tree<'v>, number: InodeNumber) -> Result<Self, ExtError> {
         let inode = tree.inode(number)?;
-        // Encrypted, or compressed by some old tool.
+        // Encrypted, or compressed by an old tool.
         if inode.has(0x800 | 0x4) {
             return Err(ExtError::Unreadable(format!("inode {}", number.0)));
         }

@@ -1,4 +1,4 @@
-//! A file system on a device: its groups, its inodes, and whose a block is.
+//! A file system on a device: its groups, its inodes, and the owners of blocks.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::ops::Range;
@@ -10,15 +10,15 @@ use crate::inode::{Inode, InodeNumber, Piece};
 use crate::tree::{Tree, shown};
 use crate::{GroupDescriptor, Superblock};
 
-/// Whose a block is.
+/// Who owns a block.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Owner {
     /// Structures of the file system itself, in words.
     Metadata(&'static str),
-    /// A file with its path, or what is known of it.
+    /// A file with its path, or what is known about it.
     File(String),
-    /// Nobody's.
+    /// Nothing owns it.
     Free,
 }
 
@@ -30,7 +30,7 @@ pub struct Volume<D> {
 }
 
 pub(crate) const FIRST_OF_FILES: u32 = 11;
-/// Directory entries that are looked at for a path; more than any board's system has.
+/// The most directory entries to search for a path; more than any board's system has.
 const MAX_ENTRIES: usize = 4_000_000;
 
 impl<D: BlockDevice> Source for Volume<D> {
@@ -96,10 +96,10 @@ impl<D: BlockDevice> Volume<D> {
         Ok(groups)
     }
 
-    /// Whose the block at this offset of the file system is.
+    /// The owner of the block at this offset of the file system.
     ///
     /// # Errors
-    /// The device failed. Damaged structures are passed over.
+    /// The device failed. Damaged structures are skipped.
     pub fn owner_at(&self, offset: u64) -> Result<Owner, DiskError> {
         let mut sought = Sought::new(vec![ByteRange {
             start: offset,
@@ -110,10 +110,10 @@ impl<D: BlockDevice> Volume<D> {
         Ok(first.unwrap_or(Owner::Free))
     }
 
-    /// Who uses the places that are looked for: each owner once, with the first of these bytes.
+    /// Who owns the wanted places: each owner once, with the first of these bytes.
     ///
     /// # Errors
-    /// The device failed. Damaged structures are passed over.
+    /// The device failed. Damaged structures are skipped.
     pub fn owners(&self, sought: &mut Sought) -> Result<Vec<(u64, Owner)>, DiskError> {
         let mut found: Vec<(u64, Owner)> = Vec::new();
         for (blocks, what) in self.metadata() {
@@ -150,7 +150,7 @@ impl<D: BlockDevice> Volume<D> {
         )
     }
 
-    /// Where structures are that belong to no inode.
+    /// The places of structures that belong to no inode.
     fn metadata(&self) -> impl Iterator<Item = (Range<u64>, &'static str)> {
         let sb = &self.superblock;
         let names = ["the block bitmaps", "the inode bitmaps", "the inode tables"];
@@ -166,7 +166,7 @@ impl<D: BlockDevice> Volume<D> {
             .chain(own)
     }
 
-    /// The inodes whose data or maps are looked for, and the first of these bytes of each.
+    /// The inodes whose data or maps are wanted, and the first wanted byte of each.
     fn inodes_with(&self, sought: &mut Sought) -> Result<BTreeMap<InodeNumber, u64>, DiskError> {
         let mut found: BTreeMap<InodeNumber, u64> = BTreeMap::new();
         self.for_each_inode(&mut |number, inode| {
@@ -189,7 +189,7 @@ impl<D: BlockDevice> Volume<D> {
             if let Err(ExtError::Disk(error)) = walked {
                 return Err(error);
             }
-            // Of a damaged file, what could be read.
+            // For a damaged file, what could be read.
             if let Some(first) = first {
                 found.insert(number, first);
             }
@@ -229,8 +229,7 @@ impl<D: BlockDevice> Volume<D> {
         Ok(())
     }
 
-    /// A path of each of these inodes, found by looking through all directories, the upper ones
-    /// first.
+    /// A path for each of these inodes, found by searching all directories, upper ones first.
     fn paths_of(
         &self,
         mut wanted: BTreeSet<InodeNumber>,

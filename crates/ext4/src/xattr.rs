@@ -1,4 +1,4 @@
-//! Extended attributes, "Extended Attributes": in the inode behind its fields, and in a block.
+//! Extended attributes, "Extended Attributes": in the inode after its fields, and in a block.
 
 use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
 
@@ -9,13 +9,13 @@ const MAGIC: u32 = 0xea02_0000;
 /// Bytes before the first entry in a block.
 pub(crate) const BLOCK_HEADER: usize = 32;
 const ENTRY: usize = 16;
-/// `system.data`: the rest of a file that lies in its inode.
+/// `system.data`: the rest of a file stored in its inode.
 const INLINE: (u8, &[u8]) = (7, b"data");
 
 /// The kernel's own, for encrypted files.
 const ENCRYPTION: u8 = 9;
 
-/// Beginnings of names that are kept as a number.
+/// Prefixes of names that are stored as a number.
 const PREFIXES: [(u8, &str); 7] = [
     // The two longer ones first.
     (2, "system.posix_acl_access"),
@@ -36,7 +36,7 @@ pub struct Xattr {
     pub value: Vec<u8>,
 }
 
-/// One as it is kept.
+/// An attribute as stored.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Kept {
     pub(crate) index: u8,
@@ -45,7 +45,7 @@ pub(crate) struct Kept {
 }
 
 impl Kept {
-    /// `None` where the name cannot be kept.
+    /// `None` if the name cannot be stored.
     pub(crate) fn of(attribute: &Xattr) -> Option<Self> {
         let (index, rest) = PREFIXES.iter().find_map(|(index, prefix)| {
             let rest = attribute.name.strip_prefix(prefix)?;
@@ -76,7 +76,7 @@ impl Kept {
         })
     }
 
-    /// With what a file is encrypted.
+    /// The encryption context of a file.
     pub(crate) fn is_encryption(&self) -> bool {
         self.index == ENCRYPTION
     }
@@ -98,7 +98,7 @@ impl Kept {
         self.hash_by(u32::from)
     }
 
-    /// As older kernels had it where bytes above 127 count as negative.
+    /// The hash of older kernels, in which bytes above 127 count as negative.
     fn hash_of_signed(&self) -> u32 {
         self.hash_by(|byte| byte as i8 as u32)
     }
@@ -115,7 +115,7 @@ impl Kept {
     }
 }
 
-/// The attributes in an inode and where their area is: behind the fields, if there is room.
+/// The attributes in an inode and the place of their area: after the fields, if there is room.
 pub(crate) fn in_inode(raw: &[u8]) -> Result<Vec<Kept>, ExtError> {
     let Some(start) = inode_area(raw) else {
         return Ok(Vec::new());
@@ -181,7 +181,7 @@ pub(crate) fn check_inode(raw: &[u8]) -> Result<(), XattrFault> {
     }
 }
 
-/// Checks a block of attributes but for its checksum.
+/// Checks a block of attributes, except its checksum.
 pub(crate) fn check_block(block: &[u8]) -> Result<(), XattrFault> {
     if u32le(block, 0) == MAGIC && u32le(block, 8) == 1 {
         check_area(block, BLOCK_HEADER, true)
@@ -190,7 +190,8 @@ pub(crate) fn check_block(block: &[u8]) -> Result<(), XattrFault> {
     }
 }
 
-/// The list ends inside the area, values lie behind it and apart from each other, and hashes are right.
+/// Checks that the list ends inside the area, that values lie after it without overlaps, and that
+/// hashes are right.
 fn check_area(area: &[u8], first: usize, is_hashed: bool) -> Result<(), XattrFault> {
     let fault = "an extended attribute cannot be";
     let mut values = Vec::new();
@@ -202,7 +203,7 @@ fn check_area(area: &[u8], first: usize, is_hashed: bool) -> Result<(), XattrFau
         let (offset, len) = (usize::from(u16le(head, 2)), u32le(head, 8) as usize);
         let end = offset.checked_add(len).filter(|_| u32le(head, 4) == 0);
         area.get(offset..end.ok_or(fault)?).ok_or(fault)?;
-        // Hashes are made of whole words, with what stands behind the value.
+        // Hashes cover whole words, including the padding after the value.
         let words = offset..offset + len.next_multiple_of(4);
         let value = area.get(words).ok_or(fault)?;
         let kept = Kept {
@@ -233,7 +234,7 @@ fn check_area(area: &[u8], first: usize, is_hashed: bool) -> Result<(), XattrFau
     }
 }
 
-/// Bytes that attributes need, with the end of the list.
+/// Bytes that attributes need, including the end of the list.
 pub(crate) fn needed(all: &[Kept]) -> usize {
     let each = all.iter().map(|one| one.entry_len() + one.value_len());
     each.sum::<usize>() + 4
@@ -256,7 +257,7 @@ fn lay_out(all: &[Kept], area: &mut [u8], first: usize) {
     }
 }
 
-/// Puts attributes into an inode; `false`, and no change, where they do not fit.
+/// Puts attributes into an inode; returns `false` without a change if they do not fit.
 pub(crate) fn put_in_inode(raw: &mut [u8], all: &[Kept]) -> bool {
     let Some(start) = inode_area(raw) else {
         return all.is_empty();
@@ -273,7 +274,7 @@ pub(crate) fn put_in_inode(raw: &mut [u8], all: &[Kept]) -> bool {
     true
 }
 
-/// A block with attributes, without its checksum; `None` where they do not fit.
+/// A block with attributes, without its checksum; `None` if they do not fit.
 pub(crate) fn block_of(mut all: Vec<Kept>, block_size: usize) -> Option<Vec<u8>> {
     if needed(&all) > block_size - BLOCK_HEADER {
         return None;
@@ -294,8 +295,8 @@ pub(crate) fn block_of(mut all: Vec<Kept>, block_size: usize) -> Option<Vec<u8>>
     Some(block)
 }
 
-/// Access control lists: two bytes shorter in each entry without an owner of its own on the
-/// medium than as programs see them (`linux/posix_acl_xattr.h`).
+/// Access control lists: entries without an owner of their own are four bytes shorter on the medium
+/// than programs see them (`linux/posix_acl_xattr.h`).
 mod acl {
     use pinewrit_disk::bytes::{u16le, u32le};
 

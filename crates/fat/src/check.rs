@@ -15,11 +15,11 @@ use crate::name::{Short, is_short_name};
 use crate::store::{Source, Store, requests};
 use crate::table::{Link, SWEEP, for_each_entry};
 
-/// What does not hold together.
+/// What is inconsistent.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum CheckError {
-    /// It cannot be read.
+    /// The file system cannot be read.
     #[error(transparent)]
     Volume(#[from] FatError),
     /// It was not unmounted, or errors were found in it.
@@ -44,16 +44,16 @@ pub enum CheckError {
         /// What its clusters hold, in bytes.
         room: u64,
     },
-    /// A folder has a size, or does not begin with `.` and `..` as it has to.
+    /// A folder has a size, or does not begin with `.` and `..` as it must.
     #[error("the directory {0} does not start with valid . and .. entries")]
     Folder(String),
-    /// A name that cannot be, or a long name that belongs to nothing.
+    /// An invalid name, or a long name that belongs to no entry.
     #[error("{0} has a name that FAT does not allow")]
     Name(String),
     /// Two files in one folder have the same name.
     #[error("two entries share the name {0}")]
     Doubled(String),
-    /// Clusters are used, and by nothing.
+    /// Clusters are marked as used, but nothing uses them.
     #[error("{0} clusters are marked as used, but belong to no file")]
     Lost(u64),
 }
@@ -121,7 +121,7 @@ impl Clusters {
         self.words[cluster as usize / 64] >> (cluster % 64) & 1 != 0
     }
 
-    /// Adds one; `false` if it is there already.
+    /// Adds one; `false` if it was already there.
     fn add(&mut self, cluster: u32) -> bool {
         let is_new = !self.has(cluster);
         self.words[cluster as usize / 64] |= 1 << (cluster % 64);
@@ -129,11 +129,11 @@ impl Clusters {
     }
 }
 
-/// A directory that is to be looked into.
+/// A directory still to be visited.
 struct Open {
     path: String,
     clusters: Vec<u32>,
-    /// What its `..` has to say.
+    /// The cluster that its `..` must name.
     parent: u32,
 }
 
@@ -269,7 +269,7 @@ impl Check<'_, '_> {
         }
     }
 
-    /// Follows a chain and takes its clusters.
+    /// Follows a chain and marks its clusters as taken.
     fn take(&mut self, path: &str, first: u32) -> Result<Vec<u32>, CheckError> {
         let nowhere = || CheckError::Chain(path.to_owned());
         let mut chain = Vec::new();
@@ -294,7 +294,7 @@ impl Check<'_, '_> {
         }
     }
 
-    /// Looks for clusters that are used by nothing.
+    /// Looks for clusters that nothing uses.
     fn lost(&self) -> Result<(), CheckError> {
         let geometry = &self.store.geometry;
         let mut lost = 0;
@@ -317,7 +317,7 @@ fn in_folder(path: &str) -> String {
     }
 }
 
-/// The first two entries of every folder but the root are itself and the one above.
+/// The first two entries of every folder but the root are the folder itself and its parent.
 fn check_dots(bytes: &[u8], width: FatWidth, own: u32, folder: &Open) -> Result<(), CheckError> {
     let mut items = Items::of(bytes, width);
     let mut is_good = |short: &Short, cluster: u32| {

@@ -10,14 +10,14 @@ use crate::time::Stamp;
 
 /// Bytes in an entry.
 pub(crate) const ENTRY: usize = 32;
-/// Entries in a directory at most, so that its size stays below 2 MiB.
+/// The most entries in a directory, so that its size stays below 2 MiB.
 pub(crate) const MAX_ENTRIES: usize = 65536;
 /// First bytes: nothing from here on, and erased.
 pub(crate) const END: u8 = 0;
 pub(crate) const ERASED: u8 = 0xe5;
 /// Set in the number of a long name's last part, which comes first.
 const LAST_PART: u8 = 0x40;
-/// Where the UTF-16 units of a part are, in bytes.
+/// Offsets of a part's UTF-16 units, in bytes.
 const UNIT_PLACES: [std::ops::Range<usize>; 3] = [1..11, 14..26, 28..32];
 
 /// `DIR_Attr`.
@@ -25,7 +25,7 @@ pub(crate) mod attribute {
     pub(crate) const VOLUME: u8 = 0x08;
     pub(crate) const DIRECTORY: u8 = 0x10;
     pub(crate) const ARCHIVE: u8 = 0x20;
-    /// Of parts of long names.
+    /// The attribute of parts of long names.
     pub(crate) const LONG: u8 = 0x0f;
     pub(crate) const LONG_MASK: u8 = 0x3f;
 }
@@ -51,7 +51,7 @@ mod field {
 /// A file or folder in a directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Entry {
-    /// Characters that could not be in a name are replaced.
+    /// Characters that a name cannot have are replaced.
     pub(crate) name: String,
     pub(crate) is_folder: bool,
     /// In bytes; of folders always 0.
@@ -71,9 +71,9 @@ pub(crate) struct Entry {
 pub(crate) enum Long {
     /// It has none.
     Missing,
-    /// It has one that names can be.
+    /// It has a valid one.
     Good,
-    /// It has one with something in it that names cannot have.
+    /// It has one that is not a valid name.
     Bad,
 }
 
@@ -88,9 +88,9 @@ impl Entry {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Item {
     Entry(Entry),
-    /// The volume's label, at this entry, and whether nothing else is in it.
+    /// The volume label at this entry, and whether the entry holds nothing else.
     Label(usize, bool),
-    /// Parts of a long name that belong to nothing.
+    /// Parts of a long name that belong to no entry.
     Orphan(usize),
     Erased(usize),
 }
@@ -100,7 +100,7 @@ pub(crate) struct Items<'b> {
     bytes: &'b [u8],
     width: FatWidth,
     at: usize,
-    /// Found together with the one before.
+    /// Consumed together with the previous one.
     next: Option<Item>,
 }
 
@@ -136,7 +136,7 @@ impl Iterator for Items<'_> {
             let is_part = raw[field::ATTRIBUTES] & attribute::LONG_MASK == attribute::LONG;
             if is_part && raw[0] != ERASED {
                 if !parts.take(raw) {
-                    // A part that does not go on with those before may begin another name.
+                    // A part that does not continue the previous ones may begin another name.
                     self.at = self.at.max(first + 1);
                     return Some(Item::Orphan(first));
                 }
@@ -162,19 +162,19 @@ impl Iterator for Items<'_> {
     }
 }
 
-/// The parts of a long name that were met.
+/// The parts of a long name found so far.
 #[derive(Default)]
 struct LongName {
-    /// Units from the name's end on, each part in its own order.
+    /// Units from the end of the name backwards, each part in its own order.
     parts: Vec<[u16; 13]>,
     /// Number of the part that comes next; 0 when all are there.
     wanted: u8,
     checksum: u8,
-    /// Fields that have to be zero are not.
+    /// Fields that must be zero are not.
     is_odd: bool,
 }
 
-/// Whether a label is one that can be, with nothing but a label in its entry.
+/// Whether a label is valid and its entry holds nothing else.
 fn is_label(raw: &[u8], width: FatWidth) -> bool {
     let is_bad = |byte: &u8| *byte < 0x20 || b"\"*+,./:;<=>?[\\]|".contains(byte);
     raw[field::ATTRIBUTES] & attribute::DIRECTORY == 0
@@ -183,7 +183,7 @@ fn is_label(raw: &[u8], width: FatWidth) -> bool {
         && !raw[..11].iter().any(is_bad)
 }
 
-/// First cluster; its upper half means something in FAT32 only.
+/// First cluster; its upper half has a meaning in FAT32 only.
 fn cluster(raw: &[u8], width: FatWidth) -> u32 {
     let high = match width {
         FatWidth::Fat32 => u32::from(u16le(raw, field::CLUSTER_HIGH)),
@@ -193,7 +193,7 @@ fn cluster(raw: &[u8], width: FatWidth) -> u32 {
 }
 
 impl LongName {
-    /// Takes the next part; `false` if it is another.
+    /// Takes the next part; `false` if it is a different one.
     fn take(&mut self, raw: &[u8]) -> bool {
         let number = raw[0] & !LAST_PART;
         let checksum = raw[field::CHECKSUM];
@@ -224,7 +224,7 @@ impl LongName {
         true
     }
 
-    /// The name of an entry, if this is its one.
+    /// The name of an entry, if this long name belongs to it.
     fn of(&self, short: &Short) -> Option<Vec<u16>> {
         let is_its = self.wanted == 0 && self.checksum == name::checksum(short);
         if self.parts.is_empty() || !is_its {
@@ -283,7 +283,7 @@ impl New {
         let mut raw = [0; ENTRY];
         raw[..11].copy_from_slice(&self.short);
         raw[field::ATTRIBUTES] = self.attributes;
-        // A label has but one time.
+        // A label has only one time.
         if self.attributes & attribute::VOLUME == 0 {
             raw[field::CREATED_HUNDREDTHS] = self.stamp.hundredths;
             put16(&mut raw, field::CREATED_TIME, self.stamp.time);
@@ -306,7 +306,7 @@ pub(crate) fn put_cluster(raw: &mut [u8], cluster: u32) {
     put16(raw, field::CLUSTER_LOW, cluster as u16);
 }
 
-/// Gives an entry another content.
+/// Points an entry at other content.
 pub(crate) fn refresh(raw: &mut [u8], cluster: u32, size: u32, stamp: Stamp) {
     match raw[field::ATTRIBUTES] {
         kind if kind & attribute::VOLUME != 0 => {}

@@ -20,13 +20,13 @@ pub enum FatError {
     /// There is nothing at this path.
     #[error("{0} does not exist")]
     NotFound(String),
-    /// Something else is where a folder is meant.
+    /// What should be a folder is something else.
     #[error("{0} is not a directory")]
     NotFolder(String),
-    /// A folder is where a file is meant.
+    /// What should be a file is a folder.
     #[error("{0} is a directory")]
     IsFolder(String),
-    /// What was read could not be handed on.
+    /// What was read could not be passed on.
     #[error("the data could not be passed on")]
     Taker(#[source] io::Error),
 }

@@ -1,4 +1,4 @@
-//! What a file system tells of itself at first glance, whether or not it could be used.
+//! What a file system says about itself at first glance, whether or not it is usable.
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
@@ -36,7 +36,7 @@ impl FatFacts {
             volume => volume.ok(),
         };
         let free = match volume.as_ref().map(Volume::count_free) {
-            // Only a part of an image is looked at: the rest is known without it.
+            // A part of an image is enough: nothing else is needed.
             None | Some(Err(FatError::Disk(DiskError::PastEnd { .. }))) => None,
             Some(Err(FatError::Disk(error))) => return Err(error),
             Some(free) => free.ok(),

@@ -1,4 +1,4 @@
-//! A directory in memory: its entries, an index of its names, and where there is room in it.
+//! A directory in memory: its entries, an index of its names, and its free entries.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::Range;
@@ -7,20 +7,20 @@ use crate::directory::{END, ENTRY, ERASED, Entry, Item, Items, MAX_ENTRIES, put_
 use crate::geometry::FatWidth;
 use crate::name::{self, Short, folded};
 
-/// Entries that belong together: the first, and how many.
+/// A group of entries that belong together: the first, and how many.
 type Place = (usize, usize);
 
-/// A directory. Only what is in front of its end is kept: the rest is zero.
+/// A directory. Only the part before its end is kept: the rest is zero.
 pub(crate) struct Folder {
     width: FatWidth,
     /// Its clusters; empty for the root directory of FAT12 and FAT16.
     pub(crate) chain: Vec<u32>,
-    /// Entries that its clusters hold.
+    /// How many entries its clusters hold.
     pub(crate) room: usize,
     bytes: Vec<u8>,
     names: HashMap<String, Place>,
     shorts: HashMap<Short, Place>,
-    /// Last number that was given to a name with this short form.
+    /// The last number given to a name with this short form.
     tails: HashMap<Short, u32>,
     gaps: Gaps,
     label: Option<usize>,
@@ -156,7 +156,7 @@ impl Folder {
         self.shorts.is_empty()
     }
 
-    /// What is called so, in any case, or has this as its short name.
+    /// The entry with this name, in any case, or with this short name.
     pub(crate) fn find(&self, name: &str) -> Option<Entry> {
         let by_short = || {
             let basis = name::basis(name);
@@ -192,7 +192,7 @@ impl Folder {
         }
     }
 
-    /// Entries by which its clusters would have to grow for this many more; `None` if it cannot.
+    /// By how many entries its clusters would have to grow for this many more; `None` if it cannot.
     pub(crate) fn missing(&self, slots: usize) -> Option<usize> {
         let used = self.bytes.len() / ENTRY;
         let in_gap = self.gaps.by_len.range((slots, 0)..).next().is_some();
@@ -268,7 +268,7 @@ impl Folder {
         &mut self.bytes[at..at + ENTRY]
     }
 
-    /// Notes another folder as the one above: `..` is the second entry ("Directory Creation").
+    /// Sets another folder as the parent: `..` is the second entry ("Directory Creation").
     pub(crate) fn set_parent(&mut self, cluster: u32) {
         let dots = ENTRY..2 * ENTRY;
         if self
@@ -291,7 +291,7 @@ impl Folder {
             self.bytes[at * ENTRY] = ERASED;
         }
         self.gaps.insert(entry.at, entry.slots);
-        // What is erased at its end need not be looked at any more.
+        // Erased entries at its end need not be read any more.
         if end == self.bytes.len() {
             let last = self.gaps.by_start.last_key_value();
             if let Some((&at, &len)) = last {

@@ -89,7 +89,7 @@ impl FatWidth {
     }
 }
 
-/// Where things are in a FAT file system. All numbers have been checked against each other.
+/// The layout of a FAT file system. All numbers have been checked against each other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Geometry {
     /// Width of the table's entries.
@@ -200,7 +200,7 @@ impl Geometry {
             let at = tail + field::VOL_LAB;
             label.copy_from_slice(&boot[at..at + 11]);
         }
-        // A sector of the reserved ones, in bytes; 0 and all ones mean that there is none.
+        // A sector in the reserved area, as a byte offset; 0 and all ones mean that there is none.
         let reserved = |at: usize| {
             let number = u64::from(u16le(boot, at));
             (is_fat32 && (1..rsvd_sec_cnt).contains(&number)).then_some(number * sector)
@@ -237,13 +237,13 @@ impl Geometry {
         self.is_extended.then(|| format!("{high:04X}-{low:04X}"))
     }
 
-    /// Whether it has as many clusters as its width asks for. Systems read others as well, some
-    /// firmware does not.
+    /// Whether it has as many clusters as its width requires. Operating systems read others as
+    /// well, some firmware does not.
     pub fn is_regular(&self) -> bool {
         self.width != FatWidth::Fat32 || self.clusters >= LEAST_FAT32
     }
 
-    /// Offset of the label and of what stands before it, from the boot sector's start.
+    /// Offsets of the label and of what precedes it, from the start of the boot sector.
     pub(crate) fn tail(&self) -> usize {
         match self.width {
             FatWidth::Fat32 => field::TAIL_FAT32,
@@ -251,7 +251,7 @@ impl Geometry {
         }
     }
 
-    /// The copies of the table that are written, each by where it starts.
+    /// Where each copy of the table that is kept up to date starts.
     pub(crate) fn written_tables(&self) -> Vec<u64> {
         let start = |copy: u64| self.table.start + copy * self.table.len();
         match self.active {
@@ -265,12 +265,12 @@ impl Geometry {
         self.table.start + self.active.unwrap_or(0).min(self.copies - 1) * self.table.len()
     }
 
-    /// Bytes of a table that say something of clusters.
+    /// Bytes of a table that describe clusters.
     pub(crate) fn table_bytes(&self) -> u64 {
         self.width.table_bytes(self.clusters + 2)
     }
 
-    /// Whether there is a cluster of this number.
+    /// Whether a cluster with this number exists.
     pub(crate) fn has(&self, cluster: u32) -> bool {
         (2..self.clusters + 2).contains(&u64::from(cluster))
     }

@@ -1,4 +1,4 @@
-//! A file system from nothing.
+//! Creating a file system.
 //!
 //! Microsoft FAT specification 1.03, "FAT Volume Initialization" and "FAT Type Determination".
 
@@ -19,7 +19,7 @@ const BACKUP: u64 = 6;
 const RESERVED_FAT32: u64 = 32;
 /// First cluster of the root directory of FAT32.
 const ROOT_CLUSTER: u32 = 2;
-/// `BPB_Media` and the first entry of a table: a medium that is fixed.
+/// `BPB_Media` and the first entry of a table: a fixed medium.
 const MEDIA: u8 = 0xf8;
 
 /// A width, or the one that suits the size.
@@ -50,8 +50,8 @@ impl MakeKind {
 }
 
 impl FatWidth {
-    /// How many clusters a new one must have. Some are left out at both ends, since readers differ by
-    /// a few.
+    /// How many clusters a new file system may have. Both ends keep a distance from the limits,
+    /// since implementations differ by a few.
     fn new_clusters(self) -> std::ops::RangeInclusive<u64> {
         match self {
             Self::Fat12 => 16..=4078,
@@ -60,7 +60,7 @@ impl FatWidth {
         }
     }
 
-    /// Bytes in a cluster, as the SD specification's own formats have them (part 2, "Sectors per
+    /// Bytes in a cluster, as in the SD specification's own formats (part 2, "Sectors per
     /// Cluster").
     fn usual_cluster(self, size: u64) -> u64 {
         match size {
@@ -85,7 +85,7 @@ pub enum MakeError {
         /// What is possible.
         why: &'static str,
     },
-    /// A size of clusters is not possible.
+    /// A cluster size is not possible.
     #[error("{unit} bytes is not a valid size: {why}")]
     Unit {
         /// The size in bytes.
@@ -98,20 +98,20 @@ pub enum MakeError {
     Disk(#[from] DiskError),
 }
 
-/// How a file system is to be.
+/// What a file system should be like.
 #[derive(Clone, Debug)]
 pub struct MakeOptions {
     /// Its label, which [`check_label`] accepts; empty for none.
     pub label: String,
     /// Its identifier.
     pub id: [u8; 4],
-    /// First byte of the partition on the medium, which some loaders want to know.
+    /// First byte of the partition on the medium, which some loaders need.
     pub start: u64,
     /// Time of the label.
     pub made: Stamp,
 }
 
-/// Says whether a label can be kept: the first character that cannot. Its length is at most 11.
+/// Checks whether a label of at most 11 characters can be stored.
 ///
 /// # Errors
 /// The character.
@@ -134,8 +134,8 @@ pub struct MakePlan {
 }
 
 impl MakePlan {
-    /// Finds clusters of the usual size with which the width is right, for `size` bytes in sectors of
-    /// `sector` bytes. `unit` are the bytes of a cluster, where they are given.
+    /// Finds the usual cluster size that suits the width, for `size` bytes in sectors of `sector`
+    /// bytes. `unit` is the cluster size in bytes, if one is requested.
     ///
     /// # Errors
     /// [`MakeError`].
@@ -177,7 +177,7 @@ impl MakePlan {
             (ROOT_ENTRIES * ENTRY as u64).div_ceil(sector)
         };
         let least = if is_large { RESERVED_FAT32 } else { 1 };
-        // Data begins where flash likes it; there is room enough for that in front.
+        // Data is aligned for flash memory; there is enough room before it.
         let align = match size {
             _ if size >= 4096 * MIB => 4 * MIB,
             _ if size >= 256 * MIB => MIB,
@@ -195,7 +195,8 @@ impl MakePlan {
             total,
             clusters: 0,
         };
-        // Tables grow with clusters, and clusters shrink with tables: it settles soon.
+        // Tables grow with the number of clusters, which in turn shrinks with the tables: this soon
+        // converges.
         for _ in 0..8 {
             let front = least + COPIES * plan.table + root;
             plan.reserved = least + (front.next_multiple_of(align) - front);
@@ -229,7 +230,7 @@ impl MakePlan {
         let code = if is_large { 90 } else { 62 };
         raw[..3].copy_from_slice(&[0xeb, code as u8 - 2, 0x90]);
         raw[3..11].copy_from_slice(b"PINEWRIT");
-        // Whoever starts this halts.
+        // Booting from this halts.
         raw[code..code + 4].copy_from_slice(&[0xfa, 0xf4, 0xeb, 0xfd]);
         put16(&mut raw, field::BYTS_PER_SEC, self.sector as u16);
         raw[field::SEC_PER_CLUS] = self.per_cluster as u8;
@@ -309,7 +310,7 @@ impl MakePlan {
             device.write_at(at(BACKUP), &boot)?;
         }
         device.flush()?;
-        // From here on it is a file system.
+        // Only now is it a file system.
         device.write_at(0, &boot)
     }
 }
@@ -327,7 +328,7 @@ fn too_many_or_few(width: FatWidth, size: u64) -> MakeError {
     }
 }
 
-/// A label as it is kept: in capitals, filled up with blanks.
+/// A label as it is stored: in capitals, padded with spaces.
 fn label(text: &str) -> [u8; 11] {
     if text.is_empty() {
         return NO_NAME;

@@ -4,16 +4,16 @@
 
 /// UTF-16 units in a name.
 pub(crate) const MAX_NAME: usize = 255;
-/// Characters of a path, with the drive and the final zero that some systems count.
+/// Characters of a path, including the drive and the final zero that some systems count.
 const MAX_PATH: usize = 259;
 /// UTF-16 units in one entry of a long name.
 const UNITS: usize = 13;
-/// Flags that say a short name's base or extension is to be read in small letters. They are not in
-/// the specification; systems have used them since long names came.
+/// Flags that mark a short name's base or extension as lower case. They are not in the
+/// specification; systems have used them ever since long names were introduced.
 const SMALL_BASE: u8 = 0x08;
 const SMALL_EXTENSION: u8 = 0x10;
 
-/// Why FAT cannot have a name.
+/// Why FAT cannot store a name.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum NameError {
@@ -34,7 +34,7 @@ pub enum NameError {
     PathTooLong(usize),
 }
 
-/// Says why a name cannot be.
+/// Checks whether a name can be stored.
 ///
 /// # Errors
 /// [`NameError`].
@@ -54,7 +54,7 @@ pub fn check_name(name: &str) -> Result<(), NameError> {
     }
 }
 
-/// Says why a path, with `/` between its names, cannot be.
+/// Checks whether a path can be stored; `/` separates its names.
 ///
 /// # Errors
 /// [`NameError`].
@@ -78,7 +78,7 @@ pub fn folded(name: &str) -> String {
         let mut upper = c.to_uppercase();
         match (upper.next(), upper.next()) {
             (Some(only), None) => only,
-            // `ß` and the like stay what they are.
+            // `ß` and the like stay unchanged.
             _ => c,
         }
     };
@@ -88,13 +88,13 @@ pub fn folded(name: &str) -> String {
 /// A short name as in an entry: eight and three bytes, padded with spaces.
 pub(crate) type Short = [u8; 11];
 
-/// The short form of a name, before it is known to be the only one.
+/// The short form of a name, before it is known to be unique.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Basis {
     pub(crate) short: Short,
-    /// It says everything: no long name is needed.
+    /// It expresses the whole name: no long name is needed.
     pub(crate) is_whole: bool,
-    /// Something got lost, so that it needs a number at its end.
+    /// Something was lost, so it needs a number at its end.
     pub(crate) is_lossy: bool,
 }
 
@@ -122,7 +122,7 @@ pub(crate) fn basis(name: &str) -> Basis {
             }
         }
     }
-    // A name of nothing but points and blanks before its extension has no base.
+    // A name with nothing but dots and spaces before its extension has no base.
     if short[0] == b' ' {
         short[0] = b'_';
         is_lossy = true;
@@ -134,19 +134,19 @@ pub(crate) fn basis(name: &str) -> Basis {
     }
 }
 
-/// The byte of a character in a short name; `None` if it has none.
+/// The byte for a character in a short name; `None` if there is none.
 fn short_byte(c: char) -> Option<u8> {
     if c.is_ascii() {
         let is_allowed = c.is_ascii_alphanumeric() || "$%'-_@~`!(){}^#&".contains(c);
         return is_allowed.then(|| c.to_ascii_uppercase() as u8);
     }
-    // Letters that have the same byte in the code pages 437 and 850.
+    // Letters that have the same byte in code pages 437 and 850.
     let upper = folded(c.encode_utf8(&mut [0; 4]));
     let (_, byte) = SHARED.iter().find(|(letter, _)| upper.contains(*letter))?;
     Some(*byte)
 }
 
-/// Capital letters that the code pages 437 and 850 have at the same place.
+/// Capital letters that have the same byte in code pages 437 and 850.
 const SHARED: [(char, u8); 8] = [
     ('Ç', 0x80),
     ('Ä', 0x8e),
@@ -173,8 +173,8 @@ pub(crate) fn with_tail(basis: &Short, number: u32) -> Short {
 const PAGE_850: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜø£Ø×ƒáíóúñÑªº¿®¬½¼¡«»░▒▓│┤ÁÂÀ©╣║╗╝¢¥┐└┴┬├─┼ãÃ╚╔╩╦╠═╬¤\
                         ðÐÊËÈıÍÎÏ┘┌█▄¦Ì▀ÓßÔÒõÕµþÞÚÛÙýÝ¯´\u{ad}±‗¾¶§÷¸°¨·¹³²■\u{a0}";
 
-/// Text in the letters of a system: UTF-8 where it is that, else code page 850. A first byte of 5
-/// stands for 0xE5, which marks what was erased.
+/// Text of a short name: UTF-8 where it is valid, otherwise code page 850. A first byte of 5 stands
+/// for 0xE5, which would mark an erased entry.
 pub(crate) fn oem_text(raw: &[u8]) -> String {
     let mut raw = raw.to_vec();
     if raw.first() == Some(&5) {
@@ -193,10 +193,10 @@ pub(crate) fn oem_text(raw: &[u8]) -> String {
     raw.iter().map(letter).collect()
 }
 
-/// A short name as text; `flags` is the byte that says what is to be read in small letters.
+/// A short name as text; `flags` is the byte that says which parts are lower case.
 pub(crate) fn short_text(short: &Short, flags: u8) -> String {
     let text = oem_text(short);
-    // Bytes and characters are as many, unless it is UTF-8.
+    // There are as many bytes as characters, unless it is UTF-8.
     let (base, extension) = if text.chars().count() == short.len() {
         let at = text.char_indices().nth(8).map_or(text.len(), |(at, _)| at);
         (text[..at].to_owned(), text[at..].to_owned())
@@ -214,7 +214,7 @@ pub(crate) fn short_text(short: &Short, flags: u8) -> String {
     }
 }
 
-/// A name that cannot lead out of its folder: characters that separate names or could command a
+/// A name that cannot lead out of its folder: path separators and characters that could control a
 /// terminal are replaced.
 fn safe(name: &str) -> String {
     let clean = |c: char| {
@@ -227,19 +227,19 @@ fn safe(name: &str) -> String {
     name.chars().map(clean).collect()
 }
 
-/// A long name as text; `None` where it is none that a file can have.
+/// A long name as text; `None` if no file can have it.
 pub(crate) fn long_text(units: &[u16]) -> Option<String> {
     let name = safe(&String::from_utf16_lossy(units));
     (!matches!(name.as_str(), "" | "." | "..")).then_some(name)
 }
 
-/// Whether a long name has nothing that names cannot have.
+/// Whether a long name is free of characters that names cannot have.
 pub(crate) fn is_long_name(units: &[u16]) -> bool {
     let text = String::from_utf16_lossy(units);
     !text.is_empty() && units.len() <= MAX_NAME && !text.chars().any(is_forbidden)
 }
 
-/// Whether a short name in an entry is one that the specification allows.
+/// Whether the specification allows this short name.
 pub(crate) fn is_short_name(short: &Short) -> bool {
     let is_bad = |byte: u8| byte < 0x20 || b"\"*+,./:;<=>?[\\]|\x7f".contains(&byte);
     let first = if short[0] == 5 { 0xe5 } else { short[0] };
@@ -253,7 +253,7 @@ pub(crate) fn checksum(short: &Short) -> u8 {
         .fold(0, |sum: u8, byte| sum.rotate_right(1).wrapping_add(*byte))
 }
 
-/// The parts of a long name, the first one first, filled up as entries hold them.
+/// The parts of a long name in order, padded as entries hold them.
 pub(crate) fn long_parts(name: &str) -> Vec<[u16; UNITS]> {
     let mut units: Vec<u16> = name.encode_utf16().collect();
     if !units.len().is_multiple_of(UNITS) {

@@ -1,4 +1,4 @@
-//! Whose bytes are: the path, found by following every file's chain.
+//! Which file owns a byte, found by following every file's chain.
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Sought};
 
@@ -8,10 +8,10 @@ use crate::store::{Source, Store};
 use crate::table::Link;
 use crate::tree::{Node, Tree};
 
-/// Files and folders that are looked at; more than any boot partition has.
+/// The most files and folders to visit; more than any boot partition has.
 const MOST_NODES: usize = 1_000_000;
 
-/// Whose a place is.
+/// Who owns a place.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Owner {
     /// Structures of the file system itself, in words.
@@ -20,8 +20,8 @@ pub enum Owner {
     File(String),
 }
 
-/// Who uses the places that are looked for, each owner once, with the first byte of it that was looked
-/// for; in the order of these. Folders that are damaged are passed over.
+/// Who owns the wanted places: each owner once, with the first wanted byte in it, ordered by that
+/// byte. Damaged folders are skipped.
 ///
 /// # Errors
 /// The device failed.
@@ -73,8 +73,8 @@ pub fn owners(
     Ok(found)
 }
 
-/// The first byte of something that is looked for. A chain that loops is left when it is longer than
-/// the file system.
+/// The first wanted byte of a file. A looping chain is abandoned once it is longer than the file
+/// system.
 fn take(
     store: &Store<&dyn BlockDevice>,
     node: &Node,

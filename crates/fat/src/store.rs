@@ -1,4 +1,4 @@
-//! The device with what was read of it, and with changes that are not on it yet.
+//! The device with a cache of what was read, and with changes that are not on it yet.
 
 use std::cell::{Cell, Ref, RefCell};
 use std::collections::HashMap;
@@ -13,9 +13,9 @@ use crate::folder::Folder;
 use crate::geometry::Geometry;
 use crate::table::{Link, Table};
 
-/// Bytes that go in one request at most.
+/// The most bytes in one request.
 pub(crate) const REQUEST: usize = 1 << 20;
-/// Bytes of memory that directories take which are kept for the next look.
+/// How many bytes of directories are kept in memory for later.
 const MOST_KEPT: usize = 24 << 20;
 
 /// Where a tree reads from.
@@ -25,7 +25,7 @@ pub(crate) trait Source {
     fn zone(&self) -> &TimeZone;
     /// What follows a cluster.
     fn link(&self, cluster: u32) -> Result<Link, FatError>;
-    /// The directory that begins with a cluster; 0 is the root of FAT12 and FAT16.
+    /// The directory that begins at a cluster; 0 is the root of FAT12 and FAT16.
     fn folder(&self, first: u32) -> Result<Rc<Folder>, FatError>;
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), FatError>;
 }
@@ -48,7 +48,7 @@ pub(crate) fn chain(source: &dyn Source, first: u32, most: u64) -> Result<Vec<u3
     }
 }
 
-/// Neighbouring clusters together, as byte ranges of one request each.
+/// Neighbouring clusters joined, as byte ranges of one request each.
 pub(crate) fn requests(geometry: &Geometry, clusters: &[u32]) -> Vec<ByteRange> {
     let mut ranges: Vec<ByteRange> = Vec::new();
     for cluster in clusters {
@@ -73,9 +73,9 @@ pub(crate) struct Store<D> {
     pub(crate) table: RefCell<Table>,
     folders: RefCell<Folders>,
     kept: Cell<usize>,
-    /// So much may be kept before it is looked what can go.
+    /// How much may accumulate before the cache is pruned.
     most_kept: Cell<usize>,
-    /// Content of files that goes to the device together, and its offset.
+    /// File content that is written to the device together, and its offset.
     pending: (u64, Vec<u8>),
     /// Whether its clusters were in use when the work began.
     pending_was_freed: bool,
@@ -103,7 +103,7 @@ impl<D: BlockDevice> Store<D> {
 
     /// A directory that is in memory.
     pub(crate) fn folder_mut(&mut self, first: u32) -> Result<&mut Folder, FatError> {
-        // Now it is there.
+        // It was just inserted.
         self.folder(first)?;
         let folder = self.folders.get_mut().get_mut(&first);
         let folder = folder.and_then(Rc::get_mut);
@@ -117,12 +117,12 @@ impl<D: BlockDevice> Store<D> {
         self.folders.get_mut().insert(first, Rc::new(folder));
     }
 
-    /// Counts memory that a directory takes.
+    /// Accounts for the memory of a directory.
     pub(crate) fn add_weight(&self, bytes: usize) {
         self.kept.set(self.kept.get() + bytes);
     }
 
-    /// Forgets a directory that is no more.
+    /// Forgets a directory that no longer exists.
     pub(crate) fn forget_folder(&mut self, first: u32) {
         self.folders.get_mut().remove(&first);
     }
@@ -131,7 +131,7 @@ impl<D: BlockDevice> Store<D> {
         self.folders.borrow()
     }
 
-    /// All changes of directories are on the device; keeps no more of them than is useful.
+    /// All changes to directories are on the device; keeps only as many of them as are useful.
     pub(crate) fn settle(&mut self) {
         self.table.get_mut().settle();
         let kept = self.folders.get_mut();
@@ -152,7 +152,8 @@ impl<D: BlockDevice> Store<D> {
         self.kept.get()
     }
 
-    /// Writes content of a file, soon. `was_freed`: its clusters were in use when the work began.
+    /// Queues content of a file for writing. `was_freed`: its clusters were in use when the work
+    /// began.
     pub(crate) fn put_content(
         &mut self,
         offset: u64,
@@ -172,7 +173,7 @@ impl<D: BlockDevice> Store<D> {
         Ok(())
     }
 
-    /// Passes what was gathered to the device.
+    /// Writes what was queued to the device.
     pub(crate) fn write_content(&mut self) -> Result<(), DiskError> {
         let (start, pending) = &mut self.pending;
         if !pending.is_empty() {
@@ -229,7 +230,7 @@ impl<D: BlockDevice> Source for Store<D> {
         let folder = Rc::new(self.load(first)?);
         let mut folders = self.folders.borrow_mut();
         if self.kept.get() > self.most_kept.get() {
-            // What is not on the device yet has to stay.
+            // What is not on the device yet must stay.
             folders.retain(|_, folder| !folder.changed.is_empty());
             let left = folders.values().map(|folder| folder.weight()).sum();
             self.kept.set(left);

@@ -12,13 +12,12 @@ use crate::geometry::{FatWidth, Geometry};
 
 /// Bytes of a table that are read together: whole entries of every width, and whole sectors.
 pub(crate) const PAGE: u64 = 96 << 10;
-/// Bytes of a table that are read in one request where all of it is looked at: a request of a card costs
-/// more than its bytes.
+/// Bytes per request when a whole table is read: a request to a card costs more than its bytes.
 pub(crate) const SWEEP: u64 = 42 * PAGE;
-/// Pages that are kept at once if nothing in them was changed.
+/// The most unchanged pages kept at a time.
 const MOST_PAGES: usize = 256;
 
-/// What a table says of a cluster.
+/// What a table says about a cluster.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Link {
     Free,
@@ -28,7 +27,7 @@ pub(crate) enum Link {
     End,
     /// It cannot be used.
     Bad,
-    /// A number that means nothing.
+    /// A number without a meaning.
     Wrong,
 }
 
@@ -46,7 +45,7 @@ impl FatWidth {
         self.mask()
     }
 
-    /// How many whole entries are in this many bytes of a table.
+    /// How many whole entries fit in this many bytes of a table.
     pub(crate) fn entries_in(self, bytes: u64) -> u64 {
         match self {
             Self::Fat12 => bytes * 2 / 3,
@@ -55,7 +54,7 @@ impl FatWidth {
         }
     }
 
-    /// An entry of a piece of a table; `index` is below [`FatWidth::entries_in`] of its length.
+    /// An entry in a piece of a table; `index` is below [`FatWidth::entries_in`] of its length.
     pub(crate) fn entry(self, piece: &[u8], index: u64) -> u32 {
         let index = index as usize;
         match self {
@@ -129,8 +128,8 @@ impl Geometry {
     }
 }
 
-/// Calls `visit` with the entry of each cluster of the table that starts at `start`, and hands over
-/// how far it is.
+/// Calls `visit` with the entry of each cluster of the table that starts at `start`, and with its
+/// offset.
 pub(crate) fn for_each_entry(
     device: &dyn BlockDevice,
     geometry: &Geometry,
@@ -205,7 +204,7 @@ impl Table {
         Ok((page, u64::from(cluster) % in_page))
     }
 
-    /// The raw entry of a cluster; `cluster` is one that there is, or 0 or 1.
+    /// The raw entry of a cluster; `cluster` is an existing one, or 0 or 1.
     pub(crate) fn get(
         &mut self,
         device: &dyn BlockDevice,

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use jiff::civil::{Date, DateTime, Time};
 use jiff::tz::TimeZone;
 
-/// Seconds since 1970 of the first and the last time that can be kept.
+/// The first and the last time that can be stored, in seconds since 1970.
 const FIRST: i64 = 315_532_800;
 const LAST: i64 = 4_354_819_199;
 
@@ -21,8 +21,8 @@ pub struct Stamp {
 }
 
 impl Stamp {
-    /// The stamp of a time in seconds since 1970 in a zone. Times that cannot be kept become the
-    /// nearest that can.
+    /// The stamp of a time in seconds since 1970 in a zone. Times out of range become the nearest
+    /// possible one.
     pub fn at(seconds: i64, zone: &TimeZone) -> Self {
         let kept = Timestamp::from_second(seconds.clamp(FIRST, LAST)).unwrap_or_default();
         let civil = zone.to_datetime(kept);
@@ -48,7 +48,8 @@ impl Stamp {
         }
     }
 
-    /// Seconds since 1970, the stamp being local time in this zone; `None` where it is not a time.
+    /// Seconds since 1970, taking the stamp as local time in this zone; `None` if it is not a valid
+    /// time.
     pub fn seconds(self, zone: &TimeZone) -> Option<i64> {
         let year = i16::try_from(1980 + (self.date >> 9)).ok()?;
         let part = |value: u16| i8::try_from(value).ok();

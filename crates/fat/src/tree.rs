@@ -21,7 +21,7 @@ pub struct Node {
     pub is_folder: bool,
     /// Size in bytes; of folders always 0.
     pub size: u64,
-    /// When its content was last changed, in seconds since 1970; `None` where that is not told.
+    /// When its content was last changed, in seconds since 1970; `None` if that is not recorded.
     pub modified: Option<i64>,
     /// First cluster; 0 for empty files, and for the root of FAT12 and FAT16.
     pub(crate) first: u32,
@@ -112,7 +112,7 @@ impl<'v> Tree<'v> {
         Ok(root.label().map(|raw| oem_text(&raw)))
     }
 
-    /// Hands at most the first `limit` bytes of a file on.
+    /// Passes on at most the first `limit` bytes of a file.
     ///
     /// # Errors
     /// [`FatError`].
@@ -135,7 +135,8 @@ impl<'v> Tree<'v> {
         Ok(())
     }
 
-    /// Neighbouring clusters of a chain, no more than are needed for one request, and what follows.
+    /// Neighbouring clusters of a chain, at most as many as one request needs, and what follows
+    /// them.
     fn run(self, first: Option<u32>, wanted: u64) -> Result<(ByteRange, Option<u32>), FatError> {
         let geometry = self.source.geometry();
         let damaged = FatError::Damaged("a file whose clusters end before it does");
@@ -180,14 +181,14 @@ impl<D: BlockDevice> Volume<D> {
         })
     }
 
-    /// Takes the times in it for local time in this zone, instead of UTC.
+    /// Interprets its times as local time in this zone, instead of UTC.
     #[must_use]
     pub fn with_zone(mut self, zone: TimeZone) -> Self {
         self.store.zone = zone;
         self
     }
 
-    /// Where things are in it.
+    /// Its geometry.
     pub fn geometry(&self) -> &Geometry {
         &self.store.geometry
     }
@@ -206,7 +207,7 @@ impl<D: BlockDevice> Volume<D> {
         Ok(count_free(&self.store.device, geometry)? * geometry.cluster)
     }
 
-    /// The label: that in the root directory, or where this cannot be read that of the boot sector.
+    /// The label in the root directory, or if that cannot be read, the one in the boot sector.
     pub fn label(&self) -> Option<String> {
         let in_root = self.tree().label();
         let in_boot_sector = || Some(oem_text(&self.store.geometry.label));

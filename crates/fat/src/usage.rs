@@ -1,12 +1,12 @@
-//! Which bytes are in use, found while the file system passes by: only its first sector has to be
-//! known to begin with.
+//! Which bytes are in use, found while the file system streams by: only its first sector must be
+//! known at the start.
 
 use pinewrit_disk::ByteRange;
 
 use crate::geometry::{BOOT, Geometry};
 use crate::table::{Link, PAGE};
 
-/// Why it is not told what is in use.
+/// Why the used ranges cannot be told.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum UsageDoubt {
@@ -18,7 +18,7 @@ pub enum UsageDoubt {
     Size,
 }
 
-/// A piece of an allocation table that has to be seen.
+/// A piece of an allocation table that must be seen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct TableRead {
     copy: u64,
@@ -37,8 +37,8 @@ pub struct Usage {
 }
 
 impl Usage {
-    /// Begins with the boot sector of a file system in a partition of `len` bytes, and says which
-    /// ranges of it to hand to [`Usage::take`]. `None` if it is not a FAT.
+    /// Starts with the boot sector of a file system in a partition of `len` bytes, and says which
+    /// of its ranges to pass to [`Usage::take`]. `None` if it is not a FAT.
     pub fn begin(boot: &[u8; BOOT], len: u64) -> Option<(Self, Vec<(ByteRange, TableRead)>)> {
         let geometry = Geometry::from_boot_sector(boot)?;
         let mut usage = Self {
@@ -104,7 +104,7 @@ impl Usage {
             if !self.geometry.has(cluster) {
                 continue;
             }
-            // A cluster that any of the copies has in use is in use.
+            // A cluster is in use if any copy of the table says so.
             if self.geometry.link(width.entry(bytes, index)) != Link::Free {
                 let bit = cluster - 2;
                 self.used[(bit / 8) as usize] |= 1 << (bit % 8);
@@ -117,8 +117,8 @@ impl Usage {
         }
     }
 
-    /// What is in use of `range`, in bytes from the file system's start; all of it as long as not
-    /// everything was taken.
+    /// The used parts of `range`, in bytes from the start of the file system; all of it until every
+    /// piece has been taken.
     pub fn used(&self, range: ByteRange) -> Vec<ByteRange> {
         if self.doubt.is_some() || self.reads_left > 0 {
             return vec![range];

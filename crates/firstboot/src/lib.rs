@@ -1,4 +1,4 @@
-//! First boot: how an operating system takes settings in, and how they get onto a medium.
+//! First boot: how an operating system takes in settings, and how they get onto a medium.
 //!
 //! Nothing is written while changes are gathered, and a medium that cannot take them says why:
 //!

@@ -14,7 +14,7 @@ use crate::Readers;
 
 /// The group to which the kernel sends its device events (`lib/kobject_uevent.c`).
 const KERNEL_GROUP: u32 = 1;
-/// What makes the device's file in `/dev` may need a moment after the event.
+/// The device's file in `/dev` may appear a moment after the event.
 const SETTLE: Duration = Duration::from_millis(200);
 
 /// Tells when it is worth looking at the media again.
@@ -25,8 +25,8 @@ pub struct Changes {
 }
 
 impl Changes {
-    /// Listens for changes of these readers. Where the system does not let it, nothing is ever
-    /// heard, and looking from time to time has to do.
+    /// Listens for changes of these readers. If the system does not allow that, nothing is ever
+    /// heard, and callers fall back to polling.
     pub fn of(readers: &Readers) -> Self {
         match readers {
             Readers::Rack(_) => Self::default(),
@@ -37,7 +37,7 @@ impl Changes {
         }
     }
 
-    /// Whether the kernel tells of media that come and go.
+    /// Whether the kernel announces media that come and go.
     pub fn hears_the_kernel(&self) -> bool {
         self.events.is_some()
     }
@@ -65,14 +65,14 @@ impl Changes {
         changed
     }
 
-    /// What was announced so far is about to be looked at.
+    /// Discards the announcements so far: the media are about to be examined.
     fn drain(&mut self) {
         let mut buffer = [0; 8192];
         if let Some(events) = &self.events {
             while recv(events, &mut buffer[..], RecvFlags::DONTWAIT).is_ok() {}
         }
         if let Some(mounts) = &mut self.mounts {
-            // Only who has read the list hears of the next change.
+            // Only a reader of the list is told of the next change.
             let read = mounts.seek(SeekFrom::Start(0));
             let _ = read.and_then(|_| mounts.read_to_end(&mut Vec::new()));
         }

@@ -29,7 +29,7 @@ pub enum Power {
     NotNeeded,
     /// It is powered down.
     Off,
-    /// It did not want to. All is flushed, so that only its lamp stays on.
+    /// It refused. Everything is flushed, so only its lamp stays on.
     Refused(io::Error),
 }
 
@@ -37,10 +37,10 @@ pub enum Power {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum EjectError {
-    /// What was written last may not be on it.
+    /// The last writes may not be on it.
     #[error("the medium failed")]
     Disk(#[from] DiskError),
-    /// It cannot be opened for that, or runs the computer.
+    /// It cannot be opened for ejecting, or the computer runs from it.
     #[error(transparent)]
     Medium(#[from] MediumError),
     /// It is built into the computer.
@@ -74,7 +74,7 @@ impl SystemRoots {
         }
     }
 
-    /// Flushes a medium that nobody else uses, and powers it down. It stays exclusively open until
+    /// Flushes a medium that nothing else uses, and powers it down. It stays open exclusively until
     /// then, so that no desktop mounts it in between.
     pub(crate) fn eject(&self, medium: &Medium) -> Result<Power, EjectError> {
         let name = self.whole_at(&medium.path);
@@ -100,8 +100,8 @@ impl SystemRoots {
     }
 }
 
-/// Unlocks a drive's door and makes it stop and let go (SCSI: PREVENT ALLOW MEDIUM REMOVAL, then
-/// START STOP UNIT with LOEJ), through the requests that the kernel has for that.
+/// Unlocks a drive's door, stops it and releases the medium (SCSI: PREVENT ALLOW MEDIUM REMOVAL,
+/// then START STOP UNIT with LOEJ), through the requests that the kernel has for that.
 fn let_go(device: &File) -> io::Result<()> {
     /// `SCSI_IOCTL_DOORUNLOCK` of `scsi/scsi_ioctl.h`.
     type Unlock = NoArg<0x5381>;

@@ -60,7 +60,7 @@ impl SystemRoots {
         let folder = self.proc.join(found.process.pid.to_string());
         let namespace = File::open(folder.join("ns/mnt"))?;
         let point = &found.mount.point;
-        // A thread of its own, as it does not come back from there.
+        // In a thread of its own, because it cannot come back from there.
         let visit = move || -> io::Result<()> {
             // SAFETY: only `CLONE_FS` is unshared: this thread gets a working folder and root of
             // its own, which the kernel asks for before it lets it into another mount namespace.

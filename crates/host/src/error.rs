@@ -15,7 +15,7 @@ pub enum MediumError {
         /// The path as given.
         path: PathBuf,
     },
-    /// A card file would be made among the devices, where only the system puts something.
+    /// A card file would be created among the devices, which belong to the system.
     #[error("there is no device {}", path.display())]
     NoSuchDevice {
         /// The path as given.
@@ -49,7 +49,7 @@ pub enum MediumError {
         /// Why.
         verdict: Verdict,
     },
-    /// A card file already exists, with another size than asked for.
+    /// A card file already exists, with a different size.
     #[error("{} has {found} bytes, not {asked}", path.display())]
     OtherSize {
         /// The path as given.
@@ -65,15 +65,15 @@ pub enum MediumError {
         /// The path as given.
         path: PathBuf,
     },
-    /// The system does not allow it to this user.
+    /// The system does not permit it to this user.
     #[error("no permission for {}", path.display())]
     Permission {
         /// The path as given.
         path: PathBuf,
-        /// The group whose members may use it, if there is one that does not go without saying.
+        /// The group whose members may use it, if naming it helps.
         group: Option<String>,
     },
-    /// Another device answers at this path than a moment ago.
+    /// The device at this path is no longer the same as a moment ago.
     #[error("another device answers at {} now", path.display())]
     Changed {
         /// The path as given.

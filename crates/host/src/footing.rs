@@ -9,7 +9,7 @@ use pinewrit_disk::ByteRange;
 
 use crate::{BlockName, SystemRoots};
 
-/// What bytes are kept in.
+/// What bytes are stored in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Ground {
     /// A regular file or a folder, by device and inode number.
@@ -20,7 +20,7 @@ enum Ground {
     Device(BlockName),
 }
 
-/// A part of something that keeps bytes; all of it without a range.
+/// A part of something that stores bytes; all of it without a range.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct Stretch {
     ground: Ground,
@@ -48,8 +48,8 @@ pub struct Footing {
 }
 
 impl Footing {
-    /// Whether writing one of the two could change the other: one is made of what the other is made
-    /// of, or lies on. Two files in one file system do not meet.
+    /// Whether writing one of the two could change the other: one consists of what the other
+    /// consists of, or lies on. Two files in one file system do not meet.
     pub fn meets(&self, other: &Self) -> bool {
         self.carries(other) || other.carries(self)
     }
@@ -61,13 +61,13 @@ impl Footing {
         self.own.iter().any(reaches)
     }
 
-    /// Whether it is made of something else than itself.
+    /// Whether it consists of something other than itself.
     pub(crate) fn is_stacked(&self) -> bool {
         self.own.len() > 1
     }
 }
 
-/// Whether what is looked at is made of the last thing, or only kept by it.
+/// Whether the thing in question consists of the last one, or is only stored on it.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Bond {
     MadeOf,
@@ -75,8 +75,8 @@ enum Bond {
 }
 
 impl SystemRoots {
-    /// What the file, folder or device at `path` is made of and lies on. A file that is not there yet
-    /// is made of nothing but its name, and lies on what its folder lies on.
+    /// What the file, folder or device at `path` is made of and lies on. A file that does not exist
+    /// yet consists only of its name, and lies on what its folder lies on.
     pub fn footing(&self, path: &Path) -> Footing {
         let full = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         let there = full.ancestors().find_map(|place| {
@@ -102,7 +102,7 @@ impl SystemRoots {
         walk.found
     }
 
-    /// As [`SystemRoots::footing`], of an open file.
+    /// As [`SystemRoots::footing`], for an open file.
     pub fn footing_of_file(&self, file: &File) -> Footing {
         let Ok(metadata) = file.metadata() else {
             return Footing::default();
@@ -131,8 +131,8 @@ impl SystemRoots {
         walk.found
     }
 
-    /// The device whose file system holds a file, also where the file system has a device number of
-    /// its own, as Btrfs and overlays have.
+    /// The device whose file system holds a file, even if the file system has a device number of
+    /// its own, as Btrfs and overlays do.
     pub(crate) fn device_under(&self, path: &Path, metadata: &Metadata) -> Option<BlockName> {
         let dev = metadata.dev();
         let (major, minor) = (rustix::fs::major(dev), rustix::fs::minor(dev));
@@ -147,7 +147,7 @@ struct Walk<'a> {
 }
 
 impl Walk<'_> {
-    /// Notes a part; whether it is new.
+    /// Records a part; returns whether it is new.
     fn note(&mut self, ground: Ground, range: Option<ByteRange>, bond: Bond) -> bool {
         let part = Stretch { ground, range };
         let list = match bond {
@@ -193,7 +193,7 @@ impl Walk<'_> {
             self.visit_device(&whole, shifted(inside, range), bond);
         }
         for slave in self.roots.slaves(name) {
-            // Where in it is not known.
+            // The range in it is not known.
             self.visit_device(&slave, None, bond);
         }
         if let Some((path, inside)) = self.roots.backing(name)
@@ -204,7 +204,7 @@ impl Walk<'_> {
     }
 }
 
-/// A range of something that itself is the range `place` of another thing, in that thing.
+/// Translates a range of something that is itself the range `place` of another thing.
 fn shifted(place: Option<ByteRange>, range: Option<ByteRange>) -> Option<ByteRange> {
     match (place, range) {
         (Some(place), Some(range)) => {
@@ -217,7 +217,7 @@ fn shifted(place: Option<ByteRange>, range: Option<ByteRange>) -> Option<ByteRan
 }
 
 impl SystemRoots {
-    /// The bytes of the whole device that a partition is.
+    /// The range of the whole device that a partition covers.
     fn place_in_whole(&self, name: &BlockName) -> Option<ByteRange> {
         // `start` and `size` count sectors of 512 bytes (Documentation/ABI/stable/sysfs-block).
         let start = self.number_of(name, "start")?.checked_mul(512)?;

@@ -14,17 +14,17 @@ pub enum Bus {
     Sd,
     /// A chip on the board.
     Emmc,
-    /// A stick, a disk, or a card in a reader; with its speed in Mbit/s, if known.
+    /// A stick, a disk, or a card in a reader; with the bus speed in Mbit/s, if known.
     Usb(Option<u32>),
     /// A disk inside.
     Sata,
     /// A disk inside.
     Nvme,
-    /// Any other that speaks SCSI.
+    /// Any other SCSI device.
     Scsi,
     /// A file that is attached as a device.
     Loop,
-    /// A disk that a virtual machine was given.
+    /// A disk of a virtual machine.
     Virtual,
     /// Unknown.
     Other,
@@ -46,8 +46,8 @@ impl Bus {
         }
     }
 
-    /// Whether media on this bus come and go while the computer runs. What is plugged in by hand
-    /// is not the computer's own.
+    /// Whether media on this bus come and go while the computer runs. Only buses whose media are
+    /// plugged in by hand do.
     pub(crate) fn is_hot_plugged(self) -> bool {
         matches!(self, Self::Sd | Self::Usb(_) | Self::Loop)
     }
@@ -72,16 +72,16 @@ pub struct Identity {
     pub bus: Bus,
     /// Its size in bytes; 0 where a reader holds nothing.
     pub size: u64,
-    /// Who made it, as it says itself.
+    /// Its maker, as reported.
     pub maker: Option<String>,
-    /// What it is, as it says itself.
+    /// Its model, as reported.
     pub model: Option<String>,
     /// Its serial number; for cards in a reader of the computer's own the whole card
     /// identification register.
     pub serial: Option<String>,
     /// Whether the serial number is that of the medium, and not of the reader that it is in.
     pub is_own_serial: bool,
-    /// The kernel says that the medium can be taken out.
+    /// The kernel says that the medium is removable.
     pub is_removable: bool,
     /// Where it is plugged in.
     pub port: String,
@@ -91,7 +91,7 @@ impl Identity {
     /// Everything that stays the same on every port and every computer.
     pub(crate) fn key(&self) -> String {
         let text = |part: &Option<String>| part.clone().unwrap_or_default();
-        // A stick is the same on a faster port.
+        // A stick stays the same on a faster port.
         format!(
             "{}|{}|{}|{}|{}",
             self.bus.word(),
@@ -102,7 +102,7 @@ impl Identity {
         )
     }
 
-    /// Whether the computer cannot do without it, as far as its connection tells.
+    /// Whether it is built in, as far as its connection shows.
     pub(crate) fn is_built_in(&self) -> bool {
         !self.is_removable && !self.bus.is_hot_plugged()
     }
@@ -208,10 +208,10 @@ fn usb_device(home: &Path) -> Option<PathBuf> {
         .map(Path::to_path_buf)
 }
 
-/// Whether a device hangs on a bus outside the case: the kernel marks what is behind such a port of
+/// Whether a device is on a bus outside the case: the kernel marks what is behind such a port of
 /// PCI (`removable` of the port's devices, ABI `sysfs-devices-removable`).
 fn is_on_outer_port(home: &Path) -> bool {
-    // Ports of USB are marked likewise, but there the medium itself says more.
+    // USB ports are marked likewise, but there the medium itself says more.
     let is_pci = |folder: &Path| {
         let name = folder.file_name().unwrap_or_default().to_string_lossy();
         name.matches(':').count() == 2 && name.contains('.')
@@ -243,7 +243,7 @@ fn card_maker(id: &str) -> Option<String> {
     Some(format!("maker 0x{number:02x}"))
 }
 
-/// The trimmed text of a small file, without anything that could command a terminal.
+/// The trimmed text of a small file, without terminal control characters.
 fn text(path: &Path) -> Option<String> {
     let text = fs::read_to_string(path).ok()?;
     let clean: String = text

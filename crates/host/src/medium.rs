@@ -15,7 +15,7 @@ use crate::{
     BlockName, Hold, MediumError, MediumFacts, Rescan, SystemRoots, Tag, Verdict, rescan_partitions,
 };
 
-/// What stands for a medium.
+/// What represents a medium.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum MediumKind {
     /// A regular file.
@@ -26,12 +26,12 @@ pub enum MediumKind {
     Simulated,
 }
 
-/// What the user has said of the medium beyond its path.
+/// What the user said about the medium, beyond its path.
 #[derive(Clone, Debug, Default)]
 pub struct Permits {
     /// The tag by which it was chosen: if another medium answers now, nothing is opened.
     pub chosen: Option<Tag>,
-    /// The tag that was given once more for a medium of which Pinewrit is unsure.
+    /// The tag repeated by the user to confirm an unsure medium.
     pub confirmed: Option<Tag>,
 }
 
@@ -39,8 +39,8 @@ pub struct Permits {
 pub struct Medium {
     /// The device to read and write.
     pub device: Box<dyn BlockDevice>,
-    /// The descriptor behind it, for requests that are not transfers. While it is open, the medium
-    /// is kept from others.
+    /// The descriptor behind it, for requests that are not transfers. While it is open, nobody else
+    /// can use the medium.
     pub(crate) opened: File,
     /// Whether aligned transfers bypass the system's cache.
     pub is_direct: bool,
@@ -53,8 +53,8 @@ pub struct Medium {
 }
 
 impl Medium {
-    /// Gives a new card file that was filled elsewhere its own name, unless something has that name
-    /// by now.
+    /// Gives a new card file that was filled elsewhere its final name, unless that name has been
+    /// taken meanwhile.
     ///
     /// # Errors
     /// The file could not be renamed; it then stays where it is.
@@ -65,7 +65,7 @@ impl Medium {
         let here = rustix::fs::CWD;
         let kept = RenameFlags::NOREPLACE;
         let renamed = match rustix::fs::renameat_with(here, &draft, here, &self.path, kept) {
-            // Some file systems know no such condition.
+            // Some file systems cannot rename on that condition.
             Err(Errno::INVAL | Errno::NOSYS) if !self.path.exists() => {
                 fs::rename(&draft, &self.path)
             }
@@ -89,15 +89,16 @@ impl Medium {
 /// only when the work begins, so that a refused write leaves no file behind.
 #[derive(Debug)]
 pub enum Target {
-    /// A medium that is there.
+    /// A medium that exists.
     Existing(Medium),
-    /// A card file that is not there yet.
+    /// A card file that does not exist yet.
     New {
         /// Its path.
         path: PathBuf,
         /// Its size in bytes.
         size: u64,
-        /// A file on the same file system that holds its content already, and becomes it.
+        /// A file on the same file system that already holds its content, and will be renamed to
+        /// it.
         draft: Option<PathBuf>,
     },
 }
@@ -122,7 +123,7 @@ impl Medium {
     pub fn rescan(&self) -> Rescan {
         match self.kind {
             MediumKind::CardFile | MediumKind::Simulated => Rescan::NotApplicable,
-            // A device that cannot do it shows them when it is plugged in again.
+            // A device that cannot shows them when it is plugged in again.
             MediumKind::BlockDevice => rescan_partitions(&self.opened).unwrap_or(Rescan::InUse),
         }
     }
@@ -160,14 +161,14 @@ impl Medium {
             .custom_flags(OFlags::EXCL.bits() as i32)
             .open(path)
             .map_err(|e| opening_failed(path, e))?;
-        // What it is can change no more now.
+        // From now on its identity cannot change.
         let found = roots.medium(&name).map_err(|e| opening_failed(path, e))?;
         check_ejectable(path, found.as_ref(), permits)?;
         Self::from_file(path, file, kind)
     }
 
     fn from_file(path: &Path, mut file: File, kind: MediumKind) -> Result<Self, MediumError> {
-        // The end's position is the size of block devices too.
+        // Seeking to the end gives the size of block devices too.
         let size = file
             .seek(SeekFrom::End(0))
             .map_err(|e| opening_failed(path, e))?;
@@ -260,7 +261,7 @@ impl Target {
         }
     }
 
-    /// The medium, made first if it is a new card file. With a draft it still lies there, until
+    /// The medium; a new card file is created first. A draft keeps its place until
     /// [`Medium::settle`].
     ///
     /// # Errors
@@ -288,8 +289,8 @@ impl Target {
 }
 
 impl Target {
-    /// The medium for a look at what a change would make of it. A card file that is not there yet is
-    /// one without a name.
+    /// The medium for a preview of a change. A card file that does not exist yet is a file without
+    /// a name.
     ///
     /// # Errors
     /// As [`Target::into_medium`].
@@ -308,7 +309,8 @@ impl Target {
     }
 }
 
-/// A mistyped device would become a file in memory, or is one already. `/dev/shm` is memory that is meant.
+/// A mistyped device would become a file in memory, or already is one. `/dev/shm` is memory on
+/// purpose.
 fn must_not_be_among_devices(path: &Path, folder: &Path) -> Result<(), MediumError> {
     let full = fs::canonicalize(folder).map_err(|e| opening_failed(folder, e))?;
     if full.starts_with("/dev") && !full.starts_with("/dev/shm") {
@@ -370,8 +372,8 @@ fn open_card_file(
 
 /// Opens a block device exclusively (`O_EXCL`): while it is open, nobody can mount it.
 ///
-/// It is judged before opening, for the better message, and once more after, because only then
-/// nothing can change any more.
+/// It is judged before opening, for the better message, and once more after, when nothing can
+/// change any more.
 fn open_block_device(
     roots: &SystemRoots,
     path: &Path,
@@ -538,7 +540,7 @@ fn group_with_access(path: &Path) -> Option<String> {
     Some(group.name)
 }
 
-/// The name of a card file; a device in full, as `sdx` alone could be anything.
+/// The name of a card file; of a device the full path, because `sdx` alone could be anything.
 fn display_name(path: &Path) -> String {
     if path.starts_with("/dev") {
         return path.display().to_string();

@@ -23,7 +23,7 @@ impl SystemRoots {
     /// File systems with device numbers of their own (major 0) are found by their source.
     ///
     /// # Errors
-    /// The list cannot be read. It must not pass for an empty one.
+    /// The list cannot be read. It must not be taken for an empty one.
     pub(crate) fn mounts(&self) -> io::Result<Vec<Mount>> {
         Ok(self.parse_mounts(&fs::read(self.proc.join("self/mountinfo"))?))
     }
@@ -65,7 +65,7 @@ impl SystemRoots {
             let depth = point.components().count();
             path.starts_with(&point).then_some((depth, line, fields))
         });
-        // Of two at one place, the later one is what is seen.
+        // Of two mounts at one place, the later one is visible.
         let (_, line, fields) = over.max_by_key(|(depth, ..)| *depth)?;
         if let Some(mount) = self.parse_mount(line) {
             return Some(mount.device);
@@ -73,7 +73,7 @@ impl SystemRoots {
         let options = fields.last()?.split(|&byte| byte == b',');
         let mut upper = options.filter_map(|option| option.strip_prefix(b"upperdir="));
         let upper = unescape(upper.next_back()?);
-        // An overlay over an overlay ends where a path gets no shorter.
+        // The search through stacked overlays ends when a path gets no shorter.
         (upper != path && !path.starts_with(&upper))
             .then(|| self.device_of_file(&upper))
             .flatten()
@@ -82,7 +82,7 @@ impl SystemRoots {
     /// The block devices in use as swap.
     ///
     /// # Errors
-    /// The list cannot be read. A kernel without swap has none, which is fine.
+    /// The list cannot be read. A kernel without swap has no list, which is fine.
     pub(crate) fn swaps(&self) -> io::Result<Vec<BlockName>> {
         let text = match fs::read(self.proc.join("swaps")) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => Vec::new(),
@@ -97,7 +97,7 @@ impl SystemRoots {
                     .filter(|field| !field.is_empty());
                 let path = unescape(fields.next()?);
                 match fields.next() {
-                    // A swap file keeps the disk that it lies on.
+                    // A swap file keeps its disk in use.
                     Some(b"file") => self.device_of_file(&path),
                     _ => self.by_path(&path),
                 }

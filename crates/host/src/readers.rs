@@ -22,8 +22,8 @@ pub enum Readers {
 }
 
 impl Readers {
-    /// Looks at the rack file again: somebody may have plugged cards in it. A file that cannot be
-    /// read just now changes nothing.
+    /// Reads the rack file again: somebody may have moved cards in it. A file that is unreadable at
+    /// the moment changes nothing.
     pub fn refresh(&mut self) {
         if let Self::Rack(rack) = self {
             rack.refresh();
@@ -72,7 +72,7 @@ impl Readers {
         }
     }
 
-    /// Makes a medium that nobody uses safe to take out.
+    /// Makes a medium that nothing uses safe to take out.
     ///
     /// # Errors
     /// [`EjectError`]: it must not be taken out.
@@ -95,7 +95,7 @@ impl Readers {
         }
     }
 
-    /// As [`Readers::eject`], of a medium that is open since it was written.
+    /// As [`Readers::eject`], for a medium that is still open after writing.
     ///
     /// # Errors
     /// [`EjectError`]: it must not be taken out.
@@ -159,7 +159,7 @@ impl Readers {
         }
     }
 
-    /// As [`Readers::footing`], of an open file.
+    /// As [`Readers::footing`], for an open file.
     pub fn footing_of_file(&self, file: &File) -> Footing {
         match self {
             Self::Computer(roots) => roots.footing_of_file(file),
@@ -167,7 +167,7 @@ impl Readers {
         }
     }
 
-    /// In a rehearsal the computer's own devices are not there. Card files are.
+    /// In a rehearsal, the computer's own devices do not exist, but card files do.
     fn must_not_be_real(&self, path: &Path) -> Result<(), MediumError> {
         match (self, SystemRoots::default().whole_at(path)) {
             (Self::Rack(_), Some(_)) => Err(MediumError::Missing {

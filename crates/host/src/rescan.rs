@@ -6,7 +6,7 @@ use std::io;
 use rustix::io::Errno;
 use rustix::ioctl::{NoArg, opcode};
 
-/// What came of asking the kernel to read a partition table again.
+/// The kernel's answer to the request to read a partition table again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Rescan {
     /// The kernel shows the new partitions.
@@ -21,7 +21,7 @@ pub enum Rescan {
 /// Asks the kernel to read the partition table of a whole block device again.
 ///
 /// # Errors
-/// The system's answer where it is none of the usual ones.
+/// The system's answer, if it is an unusual one.
 pub fn rescan_partitions(device: &File) -> io::Result<Rescan> {
     /// `BLKRRPART` of `linux/fs.h`.
     type Request = NoArg<{ opcode::none(0x12, 95) }>;

@@ -1,5 +1,5 @@
-//! Signs that a disk is somebody's: a member of an array or a pool, which means nothing alone and
-//! much to others, or the disk of another computer.
+//! Signs that a disk is in use elsewhere: a member of an array or a pool, or the disk of another
+//! computer.
 
 use std::fs::File;
 use std::io::{Seek, SeekFrom};
@@ -9,10 +9,11 @@ use pinewrit_signs::{Format, Role, Sign};
 
 use crate::{BlockName, Doubt, SystemRoots};
 
-/// Sticks and cards that people carry have file systems of other computers up to this size.
+/// Sticks and cards of this size or less often have file systems of other computers.
 const CARRIED: u64 = 128_000_000_000;
 
-/// What one file system or member says of whose the disk is; `size` is that of the disk, in bytes.
+/// What one file system or member says about the disk's owner; `size` is that of the disk, in
+/// bytes.
 fn doubt_of(sign: &Sign, size: u64) -> Option<Doubt> {
     use Format::{Apfs, Gfs, Gfs2, Hfs, HfsPlus, Hpfs, Nss, Ntfs, Ocfs, Ocfs2, Refs, Vmfs, VxFs};
     let word = sign.format.word();
@@ -31,7 +32,7 @@ fn doubt_of(sign: &Sign, size: u64) -> Option<Doubt> {
 }
 
 impl SystemRoots {
-    /// Whose the disk or one of its partitions seems to be. Whatever cannot be read says nothing.
+    /// To whom the disk or one of its partitions seems to belong. What cannot be read says nothing.
     pub(crate) fn signs(&self, whole: &BlockName) -> Option<Doubt> {
         let size = self.identity(whole).size;
         let mut own = vec![whole.clone()];

@@ -17,7 +17,7 @@ pub struct MediumFacts {
     pub identity: Identity,
     /// Its tag; `None` for a reader that holds no medium.
     pub tag: Option<Tag>,
-    /// Another medium says the same of itself: the tag says which port.
+    /// Another medium reports the same identity, so the tag depends on the port.
     pub has_twin: bool,
     /// Whether it may be written.
     pub verdict: Verdict,
@@ -35,7 +35,8 @@ pub struct Place {
 }
 
 impl SystemRoots {
-    /// All media and readers, the most useful first: what may be written, and came last.
+    /// All media and readers, the most useful first: writable ones, the most recently plugged in
+    /// before others.
     ///
     /// # Errors
     /// What is mounted cannot be found out.
@@ -67,7 +68,7 @@ impl SystemRoots {
         Ok(media)
     }
 
-    /// The medium at this whole device, as it is among all others.
+    /// The medium at this whole device, with its tag among all media.
     ///
     /// # Errors
     /// As [`SystemRoots::media`].
@@ -78,7 +79,7 @@ impl SystemRoots {
 }
 
 impl MediumFacts {
-    /// Media to be written first, then readers without any, then what is never written.
+    /// Writable media first, then empty readers, then what is never written.
     pub(crate) fn order(&self) -> (u8, bool, bool, BlockName) {
         let rank = match self.verdict {
             _ if self.identity.size == 0 => 4,
@@ -98,7 +99,7 @@ impl MediumFacts {
     }
 }
 
-/// A tag for each, no two alike; and whether another says the same of itself.
+/// A tag for each, no two alike; and whether another reports the same identity.
 pub(crate) fn tags(identities: &[Identity]) -> Vec<(Option<Tag>, bool)> {
     let keys: Vec<String> = identities.iter().map(Identity::key).collect();
     let present = |index: usize| identities[index].size > 0;
@@ -109,7 +110,7 @@ pub(crate) fn tags(identities: &[Identity]) -> Vec<(Option<Tag>, bool)> {
         let others = || (0..keys.len()).filter(|other| *other != index && present(*other));
         let has_twin = others().any(|other| keys[other] == keys[index]);
         if has_twin {
-            // As many characters for what it is as usual, then as many for where it is.
+            // The usual number of characters for its identity, then as many for its port.
             let port = format!("{}|{}", keys[index], identities[index].port);
             let (what, place) = (Tag::of(&keys[index], SHORT), Tag::of(&port, SHORT));
             return (Tag::parse(&format!("{what}{place}")), true);

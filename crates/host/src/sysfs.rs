@@ -37,8 +37,7 @@ impl fmt::Display for BlockName {
 }
 
 impl BlockName {
-    /// Where a device of this name is opened: below `/dev`, or in a rack, whose names say so
-    /// themselves.
+    /// The path of a device with this name: below `/dev`, or in a rack, which its name shows.
     pub fn path(&self) -> PathBuf {
         if self.0.starts_with(RACK_PREFIX) {
             PathBuf::from(&self.0)
@@ -98,7 +97,7 @@ impl SystemRoots {
         paths.iter().filter_map(|path| file_name(path)).collect()
     }
 
-    /// The devices that this one is made of: device mapper, RAID.
+    /// The devices that this one consists of: device mapper, RAID.
     pub(crate) fn slaves(&self, name: &BlockName) -> Vec<BlockName> {
         let paths = entries(&self.folder(name).join("slaves"));
         paths.iter().filter_map(|path| file_name(path)).collect()
@@ -121,7 +120,7 @@ impl SystemRoots {
         fs::read_to_string(self.folder(name).join("ro")).is_ok_and(|text| text.trim() == "1")
     }
 
-    /// A number among a device's attributes.
+    /// A numeric attribute of a device.
     pub(crate) fn number_of(&self, name: &BlockName, attribute: &str) -> Option<u64> {
         let text = fs::read_to_string(self.folder(name).join(attribute)).ok()?;
         text.trim().parse().ok()

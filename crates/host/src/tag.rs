@@ -6,7 +6,7 @@ use std::fmt;
 const ALPHABET: &[u8; 32] = b"0123456789ABCDEFGHJKMNPQRSTVWXYZ";
 /// Characters of a usual tag: 20 bits.
 pub(crate) const SHORT: usize = 4;
-/// Characters that a tag has at most: 60 bits.
+/// The most characters of a tag: 60 bits.
 pub(crate) const LONG: usize = 12;
 
 /// The tag of a medium, such as `K7F2`.
@@ -47,7 +47,7 @@ impl Tag {
             .map(Self)
     }
 
-    /// In how many characters two tags differ, for finding what was meant.
+    /// In how many characters two tags differ, to suggest what was meant.
     pub fn distance(&self, other: &Self) -> usize {
         let same = self.0.bytes().zip(other.0.bytes()).filter(|(a, b)| a == b);
         self.0.len().max(other.0.len()) - same.count()

@@ -1,4 +1,4 @@
-//! Unmounting what is mounted of a medium, and who keeps it.
+//! Unmounting a medium, and finding out who prevents it.
 
 use std::fs;
 use std::io;
@@ -29,7 +29,7 @@ pub enum UnmountError {
         /// Those that could be found.
         users: Vec<Process>,
     },
-    /// The system does not allow it to this user.
+    /// The system does not permit it to this user.
     #[error("no permission to unmount {}", point.display())]
     Permission {
         /// Where it is mounted.
@@ -86,7 +86,7 @@ impl SystemRoots {
         Ok(done)
     }
 
-    /// The system's answer to unmounting `point`, with who is in the way.
+    /// The system's answer to unmounting `point`, with the programs in the way.
     fn explained(&self, answer: io::Result<()>, point: &Path) -> Result<(), UnmountError> {
         let Err(source) = answer else {
             return Ok(());

@@ -16,30 +16,30 @@ const SYSTEM_POINTS: &[&str] = &["/", "/boot", "/boot/efi", "/usr", "/var", "/ho
 pub enum Verdict {
     /// Nothing speaks against it.
     Ready,
-    /// Somebody uses it; it can be freed.
+    /// It is in use; it can be freed.
     Busy(Vec<Hold>),
-    /// It may be another disk than the one that is meant: its tag must be given once more.
+    /// It may not be the intended disk: its tag must be repeated.
     Unsure(Vec<Doubt>),
     /// It is write-protected.
     Locked,
-    /// The running system lives on it. Never written, with no option to override.
+    /// The running system is on it. It is never written, with no option to override.
     System(Vec<String>),
 }
 
 /// Media above this are rarely for a board, in bytes.
 const LARGE: u64 = 2_000_000_000_000;
 
-/// Why a medium may not be the one that is meant.
+/// Why a medium may not be the intended one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Doubt {
     /// It is built into the computer.
     BuiltIn,
-    /// It is larger than cards and sticks are; its size in bytes.
+    /// It is larger than cards and sticks usually are; its size in bytes.
     Large(u64),
     /// It belongs to this: an array, a pool, a volume group.
     Member(&'static str),
-    /// It holds this, which images for boards do not have.
+    /// It holds this, which images for boards do not contain.
     Foreign(&'static str),
 }
 
@@ -56,7 +56,7 @@ impl Verdict {
     }
 }
 
-/// Why a medium may be the wrong one, by what it says of itself.
+/// Why a medium may be the wrong one, by its own description.
 pub(crate) fn doubts_of(identity: &Identity) -> Vec<Doubt> {
     let built_in = identity.is_built_in().then_some(Doubt::BuiltIn);
     let large = (identity.size > LARGE).then_some(Doubt::Large(identity.size));
@@ -67,14 +67,15 @@ pub(crate) fn doubts_of(identity: &Identity) -> Vec<Doubt> {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Hold {
-    /// A device of it is mounted.
+    /// It, or a partition of it, is mounted.
     Mounted {
         /// The mounted device.
         device: BlockName,
         /// Where.
         point: PathBuf,
     },
-    /// A device of it is mounted where only some other programs see it, as in a container.
+    /// It, or a partition of it, is mounted where only some other programs see it, as in a
+    /// container.
     MountedElsewhere {
         /// The mounted device.
         device: BlockName,
@@ -83,24 +84,25 @@ pub enum Hold {
         /// One of them.
         process: Process,
     },
-    /// Another device is made of it.
+    /// Another device is built on it.
     HeldBy {
         /// The device that is used.
         device: BlockName,
         /// The device on top.
         holder: BlockName,
     },
-    /// A card file is attached as a loop device; of a loop device, its file is so once more.
+    /// A card file is attached as a loop device, or the file of a loop device is attached a second
+    /// time.
     Attached {
         /// The loop device.
         device: BlockName,
     },
-    /// Some other program has it open for itself.
+    /// Another program has it open exclusively.
     OpenElsewhere,
 }
 
 impl Hold {
-    /// Whether unmounting frees the medium from it.
+    /// Whether unmounting removes this obstacle.
     pub fn is_mount(&self) -> bool {
         matches!(self, Self::Mounted { .. } | Self::MountedElsewhere { .. })
     }
@@ -132,14 +134,14 @@ impl SystemRoots {
         })
     }
 
-    /// Why a medium that nobody uses may still be the wrong one.
+    /// Why a medium that nothing uses may still be the wrong one.
     fn doubts(&self, whole: &BlockName) -> Vec<Doubt> {
         let mut doubts = doubts_of(&self.identity(whole));
         doubts.extend(self.signs(whole));
         doubts
     }
 
-    /// What of the running system lives on `whole`: mount points, or `swap`.
+    /// The parts of the running system on `whole`: mount points, or `swap`.
     fn system_uses(&self, whole: &BlockName, mounts: &[Mount]) -> io::Result<Vec<String>> {
         let own = self.footing_of_device(whole);
         let mut uses = Vec::new();
@@ -172,7 +174,7 @@ impl SystemRoots {
         let mut holds = Vec::new();
         let footing = self.footing_of_device(whole);
         let is_held = |mount: &Mount| {
-            // What a loop device or a mapped one is made of may be mounted by itself.
+            // What a loop device or a mapped one consists of may itself be mounted.
             own.contains(&mount.device)
                 || footing.is_stacked() && footing.carries(&self.footing_of_device(&mount.device))
         };
@@ -185,7 +187,7 @@ impl SystemRoots {
             }
         }
         if holds.is_empty() {
-            // What is mounted here as well is unmounted there with it.
+            // A mount that is also visible here is unmounted there at the same time.
             holds.extend(self.mounts_elsewhere(&own).into_iter().map(|found| {
                 Hold::MountedElsewhere {
                     device: found.mount.device,

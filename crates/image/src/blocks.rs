@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crossbeam_channel::Receiver;
 
-/// Bytes on their way from one thread to another, shared where several want them.
+/// Bytes passed from one thread to another, shared if several want them.
 pub type Block = Arc<Vec<u8>>;
 
 /// The blocks of a queue as one stream. It ends when the queue is closed.

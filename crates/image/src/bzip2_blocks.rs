@@ -14,16 +14,16 @@ const END_MARK: u64 = 0x1772_4538_5090;
 const MARK_BITS: u64 = 48;
 const MARK_MASK: u64 = (1 << MARK_BITS) - 1;
 const CHECKSUM_BITS: u64 = 32;
-/// A block of 900 kB that does not pack is a little larger than that; nothing is larger than this.
+/// An incompressible block of 900 kB grows a little; no block is larger than this.
 const MAX_BLOCK: usize = 2 << 20;
-/// What a block unpacks to at most, in bytes: run lengths are undone after the block itself, four
-/// bytes and a count becoming up to 259.
+/// The most bytes a block unpacks to: run lengths are undone after the block itself, and four bytes
+/// and a count become up to 259.
 const MAX_UNPACKED: u64 = 900_000 * 259 / 5;
 
 /// Unpacks all streams of `input`.
 ///
 /// # Errors
-/// There are no threads to be had.
+/// No threads can be started.
 pub(crate) fn open(input: impl BufRead + Send + 'static) -> io::Result<Ordered> {
     Ordered::start(move |dispatch| split(&mut Bits::new(input), dispatch))
 }
@@ -94,8 +94,8 @@ struct Block {
     bit_len: u64,
 }
 
-/// Unpacks a block. In one of some ten thousand gigabytes, what looks like the next block's mark
-/// is a piece of this one: then both are one block.
+/// Unpacks a block. Once in some ten thousand gigabytes, what looks like the next block's mark is
+/// part of this one: then both are one block.
 fn unpack(block: &Block, next: Option<&Block>) -> io::Result<Piece> {
     let error = match unpack_bits(block.level, block.checksum, |bits| bits.add_block(block)) {
         Ok(bytes) => return Ok(bytes.into()),
@@ -111,7 +111,7 @@ fn unpack(block: &Block, next: Option<&Block>) -> io::Result<Piece> {
     }
 }
 
-/// Unpacks a block that was cut in two at what is not a mark.
+/// Unpacks a block that was cut in two at a false mark.
 fn unpack_joined(block: &Block, between: u64, next: &Block) -> io::Result<Vec<u8>> {
     unpack_bits(block.level, block.checksum, |bits| {
         bits.add_block(block);
@@ -128,7 +128,7 @@ fn unpack_bits(level: u8, checksum: u32, add: impl FnOnce(&mut BitWriter)) -> io
     bits.add(BLOCK_MARK, MARK_BITS);
     add(&mut bits);
     bits.add(END_MARK, MARK_BITS);
-    // The combined checksum of one block is the block's own.
+    // The combined checksum of a single block is the block's own.
     bits.add(u64::from(checksum), CHECKSUM_BITS);
     let mut bytes = Vec::new();
     let stream = bzip2::bufread::BzDecoder::new(&bits.bytes[..]);
@@ -184,9 +184,9 @@ impl BitWriter {
 /// Reads bits, the highest of each byte first.
 struct Bits<R> {
     input: R,
-    /// Bytes that are read and not yet used up.
+    /// Bytes read but not yet consumed.
     buffer: Vec<u8>,
-    /// Bits of the buffer that are used up.
+    /// Consumed bits of the buffer.
     used: u64,
     /// The input has ended.
     ended: bool,
@@ -247,13 +247,13 @@ impl<R: BufRead> Bits<R> {
         self.used = self.used.next_multiple_of(8);
     }
 
-    /// Takes everything up to the next mark: that of a block, or that of the end with the checksum
-    /// that it has to have. `combined` is that of the blocks before.
+    /// Takes everything up to the next mark: that of a block, or the closing one with the right
+    /// checksum. `combined` is the checksum of the blocks before.
     fn take_block(&mut self, level: u8, combined: u32) -> io::Result<Block> {
         let start = self.used;
         let checksum = self.take(CHECKSUM_BITS)? as u32;
         let combined = combined.rotate_left(1) ^ checksum;
-        // The last 64 bits that were looked at.
+        // The last 64 bits seen.
         let mut window: u64 = 0;
         let mut at = (self.used / 8) as usize;
         let end = loop {
@@ -275,7 +275,7 @@ impl<R: BufRead> Bits<R> {
         };
         let bit_len = end - start;
         let first = (start / 8) as usize;
-        // The bits are moved to the start of a byte.
+        // The bits are aligned to the start of a byte.
         let shift = (start % 8) as u32;
         let bytes = &self.buffer[first..end.div_ceil(8) as usize];
         let next = bytes.iter().skip(1).chain([&0]);
@@ -294,7 +294,7 @@ impl<R: BufRead> Bits<R> {
         })
     }
 
-    /// Whether a mark that was found is one: that of the end has the right checksum after it.
+    /// Whether a mark is genuine: the closing one is followed by the right checksum.
     fn is_boundary(&mut self, found: &Mark, at: usize, combined: u32) -> io::Result<bool> {
         if found.is_block {
             return Ok(true);
@@ -317,7 +317,7 @@ struct Mark {
     bits_after: u64,
 }
 
-/// Looks for a mark that ends in the last byte of the window.
+/// Searches for a mark that ends in the last byte of the window.
 fn mark_in(window: u64) -> Option<Mark> {
     (0..8).rev().find_map(|bits_after| {
         let bits = window >> bits_after & MARK_MASK;
@@ -334,7 +334,7 @@ mod tests {
     use super::*;
     use std::io::Write;
 
-    /// Noise packs into blocks of a known length.
+    /// Noise compresses to blocks of a known length.
     fn noise(len: usize) -> Vec<u8> {
         let mut state = 7u64;
         let next = || {

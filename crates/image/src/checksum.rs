@@ -20,9 +20,9 @@ pub enum ChecksumKind {
     Sha512,
     /// SHA-256.
     Sha256,
-    /// SHA-1: guards against accidents only.
+    /// SHA-1: protects against accidents only.
     Sha1,
-    /// MD5: guards against accidents only.
+    /// MD5: protects against accidents only.
     Md5,
 }
 
@@ -39,7 +39,7 @@ impl ChecksumKind {
         }
     }
 
-    /// Whether somebody could make another file with the same digest on purpose.
+    /// Whether somebody could deliberately make another file with the same digest.
     pub fn is_weak(self) -> bool {
         matches!(self, Self::Sha1 | Self::Md5)
     }
@@ -65,7 +65,7 @@ impl ChecksumKind {
     }
 }
 
-/// Computes a checksum of bytes as they pass.
+/// Computes a checksum of a stream.
 pub struct Hasher {
     kind: ChecksumKind,
     engine: Engine,
@@ -136,12 +136,12 @@ pub enum ChecksumOrigin {
     Member(String),
 }
 
-/// What a checksum is of.
+/// What a checksum covers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Subject {
-    /// The packed file as it was downloaded.
+    /// The packed file as downloaded.
     Packed,
-    /// The member of the outermost archive, which is packed itself.
+    /// The member of the outermost archive, which is itself packed.
     Member,
     /// The image that comes out of it.
     Unpacked,
@@ -158,18 +158,18 @@ impl Subject {
     }
 }
 
-/// A checksum that a source should have.
+/// The expected checksum of a source.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ExpectedChecksum {
     /// The published digest.
     pub checksum: Checksum,
-    /// What it is of; `None` if that was not said. Then either may match.
+    /// What it covers; if `None`, that is unknown, and either may match.
     pub subject: Option<Subject>,
     /// Where it comes from.
     pub origin: ChecksumOrigin,
 }
 
-/// Why a checksum that was asked for cannot be used.
+/// Why a requested checksum cannot be used.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ChecksumError {
@@ -227,13 +227,13 @@ impl ExpectedChecksum {
     }
 }
 
-/// Looks for a checksum beside a source: `IMAGE.sha256` and its kin, also for the unpacked image's
-/// name, then `SHA256SUMS` and its kin; the strongest kind first. For files, in their folder, then
-/// in the archive; for servers, in the folder there, and only the kinds that are no longer weak. A
-/// list that does not name the image counts as not found.
+/// Searches for a checksum beside a source: `IMAGE.sha256` and its kin, also for the unpacked
+/// image's name, then `SHA256SUMS` and its kin; the strongest kind first. For files, in their
+/// folder, then in the archive; for servers, in the folder there, and only strong kinds. A list
+/// that does not name the image counts as not found.
 ///
 /// # Errors
-/// A checksum file is there and cannot be read.
+/// A checksum file exists but cannot be read.
 pub fn find_beside(source: &ImageSource) -> Result<Option<ExpectedChecksum>, ChecksumError> {
     let names = Names::of(source);
     let beside = match source.location() {
@@ -285,7 +285,7 @@ fn find_in_archive(source: &ImageSource, names: &Names) -> Option<ExpectedChecks
         let text = source.read_beside(&listed.name)?;
         let origin = ChecksumOrigin::Member(listed.display_name());
         let mut found = expected(&text, names, origin)?;
-        // A bare digest is of what its file is named after.
+        // A bare digest belongs to the file that its own file is named after.
         let of_member = |name: &String| wanted.strip_prefix(name.as_str()).is_some();
         if found.subject.is_none() && names.member.as_ref().is_some_and(of_member) {
             found.subject = Some(Subject::Member);
@@ -307,10 +307,10 @@ fn file_names<'a>(
     })
 }
 
-/// Under which names a checksum may be listed.
+/// The names under which a checksum may be listed.
 struct Names {
     packed: String,
-    /// That of the outermost archive's member, where that is packed itself.
+    /// The name of the outermost archive's member, if that is itself packed.
     member: Option<String>,
     unpacked: Vec<String>,
 }
@@ -365,12 +365,12 @@ fn base_name(path: &str) -> &str {
     path.rsplit(['/', '\\']).next().unwrap_or(path)
 }
 
-/// Looks for one of the names in a checksum file; `None` if it lists none of them.
+/// Searches a checksum file for one of the names; `None` if it lists none of them.
 fn from_file(path: &Path, names: &Names) -> Result<Option<ExpectedChecksum>, ChecksumError> {
     let mut text = String::new();
     let read = File::open(path).and_then(|file| file.take(MAX_FILE).read_to_string(&mut text));
     match read {
-        // Binary content lists nothing that could be checked.
+        // Binary content is not a list.
         Err(error) if error.kind() == ErrorKind::InvalidData => return Ok(None),
         Err(source) => {
             return Err(ChecksumError::Io {
@@ -410,7 +410,7 @@ fn find_in_list(text: &str, names: &Names) -> Option<(Checksum, Option<Subject>)
         let (listed, hex) = bsd_line(line).or_else(|| gnu_line(line))?;
         Some((Checksum::from_hex(hex)?, Some(names.subject(listed)?)))
     });
-    // The packed file is what was downloaded; its own checksum goes first.
+    // The packed file is what was downloaded; its own checksum takes precedence.
     let found: Vec<_> = found.collect();
     let packed = found.iter().find(|(_, s)| *s == Some(Subject::Packed));
     packed.or(found.first()).cloned()

@@ -1,4 +1,4 @@
-//! What the unwrapped bytes are, where they are plainly not an image of a medium.
+//! What the unwrapped bytes are, if they are clearly not an image of a medium.
 
 use std::fmt;
 
@@ -14,9 +14,9 @@ pub enum NotAnImage {
     TooShort,
     /// Text from the first byte on.
     Text,
-    /// A web page, as a server sends instead of the file it does not have.
+    /// A web page, which servers send in place of a missing file.
     WebPage,
-    /// Neither packed, as its name says, nor with a boot sector.
+    /// Not packed although its name says so, and without a boot sector.
     UnlikeItsName,
     /// An archive or compression that is not unpacked here, by its name.
     Packed(&'static str),
@@ -44,7 +44,7 @@ impl fmt::Display for NotAnImage {
     }
 }
 
-/// A mark of something that people mistake for an image: its place, and what it tells.
+/// The mark of something that people mistake for an image, with its place.
 struct Mark(usize, &'static [u8], NotAnImage);
 
 use NotAnImage::{Disk, Encrypted, Other, Packed};
@@ -97,7 +97,7 @@ const MARKS: &[Mark] = &[
     Mark(0, b"Salted__", Encrypted("a passphrase (salted)")),
     Mark(0, b"age-encryption.org/", Encrypted("age")),
     Mark(0, b"-----BEGIN PGP MESSAGE-----", Encrypted("OpenPGP")),
-    // What a browser saves instead.
+    // What a browser saves instead of the file.
     Mark(0, b"%PDF-", Other("a PDF document")),
     Mark(0, b"\x89PNG\r\n\x1a\n", Other("a picture (PNG)")),
     Mark(0, b"\xff\xd8\xff", Other("a picture (JPEG)")),
@@ -110,7 +110,7 @@ const MARKS: &[Mark] = &[
     Mark(0, b"\x7fELF", Other("a program or a kernel (ELF)")),
 ];
 
-/// What the last bytes of a file in no wrapping say: formats with their mark at the end.
+/// Formats with their mark at the end, checked in files without a wrapping.
 const END_MARKS: &[Mark] = &[
     // Sizes of the ends are those of the formats' trailers.
     Mark(512, b"conectix", Disk("VHD")),
@@ -120,7 +120,7 @@ const END_MARKS: &[Mark] = &[
 /// How much of the end [`check_end`] looks at, in bytes.
 pub(crate) const END: usize = 512;
 
-/// Looks at the last bytes of a file that is in no wrapping.
+/// Examines the last bytes of a file without a wrapping.
 pub(crate) fn check_end(end: &[u8]) -> Result<(), NotAnImage> {
     let found = END_MARKS.iter().find(|Mark(before, mark, _)| {
         let place = end.len().checked_sub(*before);
@@ -129,8 +129,8 @@ pub(crate) fn check_end(end: &[u8]) -> Result<(), NotAnImage> {
     found.map_or(Ok(()), |Mark(_, _, what)| Err(*what))
 }
 
-/// Looks at the first bytes of the unwrapped stream (`head`; the whole of it when it is shorter
-/// than what was asked for).
+/// Examines the first bytes of the unwrapped stream (`head`, which is all of it if the stream is
+/// short).
 pub(crate) fn check(head: &[u8]) -> Result<(), NotAnImage> {
     if head.is_empty() {
         return Err(NotAnImage::Empty);

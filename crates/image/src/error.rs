@@ -23,7 +23,7 @@ pub enum OpenError {
         /// The names of the files in it.
         names: Vec<String>,
     },
-    /// The pieces of an image do not make a whole.
+    /// The pieces are not a complete image.
     #[error("{}: {why}", path.display())]
     Pieces {
         /// The path as given.
@@ -53,13 +53,13 @@ pub enum OpenError {
         /// What it is instead.
         why: NotAnImage,
     },
-    /// More layers than anyone wraps in earnest.
+    /// More layers than any real image has.
     #[error("{} has more than {} layers of compression", path.display(), crate::MAX_LAYERS)]
     TooManyLayers {
         /// The path as given.
         path: PathBuf,
     },
-    /// The archive does not tell which member is the image.
+    /// It is not clear which member of the archive is the image.
     #[error("{}: {why}", path.display())]
     NoChoice {
         /// The path as given.
@@ -72,7 +72,7 @@ pub enum OpenError {
     Stream {
         /// The path as given.
         path: PathBuf,
-        /// Where and how.
+        /// Where and how it is damaged.
         source: StreamError,
     },
 }
@@ -85,9 +85,9 @@ pub struct StreamError {
     pub layer: Option<Wrapping>,
     /// What is wrong.
     pub fault: StreamFault,
-    /// Bytes of this layer's input that had been used.
+    /// Bytes of this layer's input consumed so far.
     pub packed: u64,
-    /// Bytes that this layer had given out.
+    /// Bytes this layer had produced.
     pub unpacked: u64,
 }
 
@@ -98,7 +98,7 @@ pub enum StreamFault {
     /// The data ends before the format's end mark, as after a broken download.
     #[error("the data ends too early")]
     Truncated,
-    /// The image is whole as a file, but its own table says that it should be longer.
+    /// The file is complete, but its partition table says that the image should be longer.
     #[error("the image has {found} bytes, and its table says {wanted}")]
     Short {
         /// Bytes that the table reaches to.
@@ -106,7 +106,7 @@ pub enum StreamFault {
         /// Bytes that there are.
         found: u64,
     },
-    /// The data breaks the format's rules or its inner checksum.
+    /// The data violates the format or its inner checksum.
     #[error("the data is damaged ({detail})")]
     Damaged {
         /// What the decoder found.
@@ -121,13 +121,13 @@ pub enum StreamFault {
     /// The data is encrypted.
     #[error("the data is encrypted")]
     Encrypted,
-    /// The format is used in a way that is not read here.
+    /// The format is used in an unsupported way.
     #[error("not supported: {what}")]
     Unsupported {
         /// What is not supported.
         what: String,
     },
-    /// There is not room enough for what has to be unpacked to a file first.
+    /// There is not enough space for what has to be unpacked to a file first.
     #[error("unpacking to a file needs {needed} bytes, and {} has {free}", folder.display())]
     NoRoom {
         /// Bytes that are needed.
@@ -140,16 +140,16 @@ pub enum StreamFault {
     /// The file could not be read.
     #[error("reading failed ({0})")]
     Read(#[source] io::Error),
-    /// A server did not give what was asked of it.
+    /// A server did not deliver what was requested.
     #[error("fetching failed: {0}")]
     Fetch(#[source] FetchError),
-    /// A quick look ended here: more is not fetched for it.
+    /// The preview ends here: it does not fetch more.
     #[error("not fetched yet")]
     NotFetched,
 }
 
 impl StreamError {
-    /// The stream error inside an I/O error, however often it was wrapped on its way up.
+    /// The stream error inside an I/O error, however deeply it is wrapped.
     pub fn in_io(error: &io::Error) -> Option<&Self> {
         let mut cause: &(dyn std::error::Error + 'static) = error.get_ref()?;
         loop {
@@ -163,7 +163,7 @@ impl StreamError {
         }
     }
 
-    /// Takes the stream error out of an I/O error, or blames the file.
+    /// Extracts the stream error from an I/O error, or blames the file.
     pub fn from_io(error: io::Error) -> Self {
         match error.downcast::<Self>() {
             Ok(found) => found,

@@ -1,5 +1,5 @@
-//! Places from which an image can be unpacked without all before them: in xz files of several blocks, in
-//! zstd files of several frames, and anywhere in what is stored as it is.
+//! Places from which an image can be unpacked without everything before them: in xz files of
+//! several blocks, in zstd files of several frames, and anywhere in uncompressed content.
 
 use std::io::{self, BufReader, Read};
 use std::sync::Arc;
@@ -23,7 +23,7 @@ pub(crate) struct Jump {
 /// How an image is read from the middle.
 #[derive(Clone, Debug)]
 pub(crate) enum Jumps {
-    /// Where it lies.
+    /// Its place.
     Stored(Arc<dyn PackedBytes>),
     /// Blocks of the one stream of an xz file, whose header is 12 bytes.
     Xz {
@@ -41,7 +41,7 @@ pub(crate) enum Jumps {
 }
 
 impl Jumps {
-    /// The blocks of an xz file; `None` where there is but one, or more than one stream.
+    /// The blocks of an xz file; `None` if there is only one, or more than one stream.
     pub(crate) fn in_xz(packed: &Arc<dyn PackedBytes>) -> Option<Self> {
         let size = packed.size()?;
         let (blocks, end) = xz_index::jumps(&**packed, size)?;
@@ -53,7 +53,7 @@ impl Jumps {
         })
     }
 
-    /// The frames of a zstd file; `None` where there is but one.
+    /// The frames of a zstd file; `None` if there is only one.
     pub(crate) fn in_zstd(packed: &Arc<dyn PackedBytes>) -> Option<Self> {
         let end = packed.size()?;
         let frames = zstd_frames::jumps(&**packed, end)?;
@@ -80,10 +80,10 @@ impl Jumps {
         all[after.saturating_sub(1)]
     }
 
-    /// The image from such a place on.
+    /// The image from one of these places on.
     ///
     /// # Errors
-    /// There is no memory for a decoder.
+    /// There is not enough memory for a decoder.
     pub(crate) fn stream(&self, from: Jump) -> io::Result<ImageStream> {
         let part = |packed: &Arc<dyn PackedBytes>, end| Part {
             packed: Arc::clone(packed),
@@ -98,8 +98,8 @@ impl Jumps {
                 end,
                 ..
             } => {
-                // A stream's header, then its blocks from here on. What follows them does not count those
-                // before, which its reader would find wrong: so it is left out.
+                // A stream's header, then its blocks from here on. The index is left out, because
+                // it also counts the blocks before.
                 let blocks = BufReader::with_capacity(BUFFER, part(packed, *end));
                 let input = BufReader::new(io::Cursor::new(*header).chain(blocks));
                 let stream = Stream::new_stream_decoder(DECODER_MEMORY, 0)?;

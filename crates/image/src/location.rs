@@ -14,7 +14,7 @@ pub enum Location {
 }
 
 impl Location {
-    /// Tells addresses from paths.
+    /// Distinguishes URLs from paths.
     pub fn parse(text: &OsStr) -> Self {
         let is_url = |text: &&str| {
             let scheme = text.split_once("://").map(|(scheme, _)| scheme);
@@ -28,7 +28,7 @@ impl Location {
         }
     }
 
-    /// The path, if it is one.
+    /// The path, if this is one.
     pub fn path(&self) -> Option<&Path> {
         match self {
             Self::Path(path) => Some(path),
@@ -36,7 +36,7 @@ impl Location {
         }
     }
 
-    /// The last part, for messages and for finding checksums; without what a query adds.
+    /// The last component, for messages and for finding checksums; without a query.
     pub fn name(&self) -> String {
         match self {
             Self::Path(path) => {

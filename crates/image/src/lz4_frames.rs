@@ -6,11 +6,11 @@
 use crate::packed::{PackedBytes, read};
 
 const MAGIC: u32 = 0x184d_2204;
-/// Frames and blocks that are walked at most: those of an image of 512 GB in the smallest blocks.
+/// The most frames and blocks to walk: those of an image of 512 GB in the smallest blocks.
 const MAX_HEADERS: u64 = 8 << 20;
 const UNCOMPRESSED: u32 = 1 << 31;
 
-/// The unpacked size in bytes, or `None` where a frame does not say it or the file is damaged.
+/// The unpacked size in bytes, or `None` if a frame does not say it or the file is damaged.
 pub(crate) fn unpacked_size(file: &dyn PackedBytes, packed_size: u64) -> Option<u64> {
     let mut at = 0;
     let mut total: u64 = 0;

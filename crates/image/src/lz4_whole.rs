@@ -1,5 +1,5 @@
-//! Sees to it that lz4 frames are whole: the decoder takes the end of the data for the end of a
-//! frame where it comes between two blocks.
+//! Makes sure that lz4 frames are complete: if the data ends between two blocks, the decoder takes
+//! that for the end of a frame.
 //!
 //! LZ4 Frame Format 1.6.3: frames ("General Structure"), skippable frames.
 
@@ -24,13 +24,13 @@ enum Part {
     Skipped,
 }
 
-/// Passes lz4 frames on, and fails where the last one is not whole.
+/// Passes lz4 frames on, and fails if the last one is incomplete.
 pub(crate) struct WholeFrames<R> {
     inner: R,
     part: Part,
     /// Bytes of the part that are still to come.
     left: u64,
-    /// The first bytes of the part: all of those that say how it goes on.
+    /// The first bytes of the part, up to those that determine its length.
     seen: [u8; 4],
     count: usize,
     flags: u8,
@@ -52,19 +52,19 @@ impl<R: Read> WholeFrames<R> {
         self.part = part;
         self.left = left;
         self.count = 0;
-        // Parts without a byte are done at once.
+        // Empty parts are complete at once.
         if left == 0 {
             self.finish();
         }
     }
 
-    /// A part is complete: tells what comes next.
+    /// A part is complete: determines what comes next.
     fn finish(&mut self) {
         let number = u32::from_le_bytes(self.seen);
         let has = |flag: u8| self.flags & flag != 0;
         match self.part {
             Part::Magic if number & !0xf == SKIPPABLE => self.go_on(Part::SkippedSize, 4),
-            // Anything else than a frame is for the decoder to refuse.
+            // Anything other than a frame is refused by the decoder.
             Part::Magic => self.go_on(Part::Flags, 2),
             Part::Flags => {
                 self.flags = self.seen[0];
@@ -87,7 +87,7 @@ impl<R: Read> WholeFrames<R> {
         }
     }
 
-    /// Takes note of bytes that pass.
+    /// Follows the bytes that pass.
     fn note(&mut self, mut bytes: &[u8]) {
         while !bytes.is_empty() {
             let len = bytes

@@ -1,5 +1,5 @@
-//! All members of an archive, one after the other, with what the archive says of each: tar, zip and 7z, in
-//! any wrapping, here or on a server.
+//! All members of an archive, one after the other, with their metadata: tar, zip and 7z, in any
+//! wrapping, here or on a server.
 
 use std::io::{self, Read};
 use std::sync::Arc;
@@ -14,7 +14,7 @@ use crate::source::{open_path, open_url};
 use crate::unwrap::decompress;
 use crate::{ImageStream, Location, MAX_LAYERS, OpenError, OpenOptions, StreamError, Wrapping};
 
-/// Bytes that tell what a file is.
+/// Bytes needed to recognise a file.
 const HEAD: usize = 512;
 /// The longest target of a symbolic link, in bytes (Linux, `PATH_MAX`).
 const MAX_TARGET: u64 = 4096;
@@ -26,9 +26,9 @@ pub enum MemberKind {
     File,
     /// A folder.
     Folder,
-    /// A symbolic link, and where it leads.
+    /// A symbolic link, and its target.
     Symlink(Vec<u8>),
-    /// One more name for a member before it.
+    /// A hard link to an earlier member.
     Link(String),
     /// A character device: major and minor number.
     CharacterDevice(u32, u32),
@@ -38,14 +38,14 @@ pub enum MemberKind {
     Fifo,
 }
 
-/// What an archive says of a member.
+/// The metadata of a member.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct MemberFacts {
-    /// Its name, as it stands there. Nothing is taken out of it.
+    /// Its name, exactly as recorded.
     pub name: String,
     /// What it is.
     pub kind: MemberKind,
-    /// Permissions; `None` where the archive keeps none.
+    /// Permissions; `None` if the archive has none.
     pub mode: Option<u16>,
     /// Numbers of user and group.
     pub owner: (u32, u32),
@@ -53,7 +53,7 @@ pub struct MemberFacts {
     pub modified: Option<i64>,
     /// Size in bytes.
     pub size: u64,
-    /// Whether its zeros are holes.
+    /// Whether its zeros should become holes.
     pub has_holes: bool,
     /// Extended attributes.
     pub xattrs: Vec<(String, Vec<u8>)>,
@@ -67,12 +67,12 @@ pub struct Unpackable {
     layers: Vec<Wrapping>,
 }
 
-/// Why members could not be visited to the end.
+/// Why not all members could be visited.
 #[derive(Debug)]
 pub enum VisitError<E> {
     /// The archive is damaged, or cannot be read.
     Archive(io::Error),
-    /// The visitor gave up.
+    /// The visitor failed.
     Visitor(E),
 }
 
@@ -83,7 +83,7 @@ impl<E> From<io::Error> for VisitError<E> {
 }
 
 impl Unpackable {
-    /// Opens a file or an address. What is on a server is fetched first, to a file without a name.
+    /// Opens a file or an address. A file on a server is first fetched to an unnamed file.
     ///
     /// # Errors
     /// [`OpenError`].
@@ -193,7 +193,7 @@ fn each_of_tar<E>(stream: ImageStream, visit: Visit<'_, E>) -> Result<(), VisitE
     Ok(())
 }
 
-/// `None` for heads that concern the archive only.
+/// `None` for headers that concern only the archive.
 fn tar_facts<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<Option<MemberFacts>> {
     let name = crate::member_name(entry)?;
     let mut xattrs = Vec::new();
@@ -247,7 +247,8 @@ fn tar_facts<R: Read>(entry: &mut tar::Entry<'_, R>) -> io::Result<Option<Member
     }))
 }
 
-/// What a Unix mode says a member is (stat(2), `S_IFMT`); `None` for what has no place in a file system.
+/// The kind of a member by its Unix mode (stat(2), `S_IFMT`); `None` for kinds that a file system
+/// cannot hold.
 fn kind_of_mode(mode: u32, content: &mut dyn Read) -> io::Result<Option<MemberKind>> {
     Ok(match mode & 0o170_000 {
         0 | 0o100_000 => Some(MemberKind::File),
@@ -292,7 +293,7 @@ fn each_of_zip<E>(file: FileCursor, visit: Visit<'_, E>) -> Result<(), VisitErro
     Ok(())
 }
 
-/// That of Unix, where it is there; else that of DOS, which has no zone, as if it were UTC.
+/// The Unix time, if there is one; otherwise the DOS time, which has no zone, taken as UTC.
 fn zip_time<R: Read>(entry: &zip::read::ZipFile<'_, R>) -> Option<i64> {
     let unix = entry.extra_data_fields().find_map(|field| match field {
         ExtraField::ExtendedTimestamp(times) => times.mod_time(),
@@ -320,7 +321,7 @@ fn each_of_sevenz<E>(file: FileCursor, visit: Visit<'_, E>) -> Result<(), VisitE
     /// The upper half of the attributes is a Unix mode.
     const HAS_MODE: u32 = 0x8000;
     let mut reader = open_sevenz(file)?;
-    // One thread: several would keep more in memory than is allowed.
+    // One thread: several would need more memory than is allowed.
     reader.set_thread_count(1);
     let mut failure = None;
     let each = |entry: &sevenz_rust2::ArchiveEntry, content: &mut dyn Read| {
@@ -350,7 +351,7 @@ fn each_of_sevenz<E>(file: FileCursor, visit: Visit<'_, E>) -> Result<(), VisitE
         };
         match visit(&facts, content) {
             Ok(()) => {
-                // The member's checksum is looked at once all of it was read.
+                // The member's checksum is checked once all of it has been read.
                 io::copy(content, &mut io::sink())?;
                 Ok(EntryDecision::Continue)
             }

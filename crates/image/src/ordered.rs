@@ -16,11 +16,11 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 /// More threads than this need more memory than is allowed.
 const MAX_THREADS: usize = 8;
 
-/// What comes out of a job.
+/// The result of a job.
 pub(crate) struct Piece {
     /// The unpacked bytes.
     pub(crate) bytes: Vec<u8>,
-    /// The next job's result is in these already, and is to be passed over.
+    /// These already include the next job's result, which is skipped.
     pub(crate) covers_next: bool,
 }
 
@@ -36,21 +36,21 @@ impl From<Vec<u8>> for Piece {
 type Outcome = io::Result<Piece>;
 type Job = Box<dyn FnOnce() -> Outcome + Send>;
 
-/// Whether anybody still wants results.
+/// Whether results are still wanted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Wanted {
     Yes,
     No,
 }
 
-/// Where the splitting thread puts jobs.
+/// The queue for jobs from the splitting thread.
 pub(crate) struct Dispatch {
     jobs: Sender<(Job, Sender<Outcome>)>,
     order: Sender<Receiver<Outcome>>,
 }
 
 impl Dispatch {
-    /// Has `job` done by whoever is free.
+    /// Queues `job` for the next free worker.
     pub(crate) fn job(&self, job: impl FnOnce() -> Outcome + Send + 'static) -> Wanted {
         let (sender, receiver) = bounded(1);
         let placed = self.order.send(receiver).is_ok();
@@ -61,10 +61,10 @@ impl Dispatch {
         }
     }
 
-    /// Puts in a result that is ready.
+    /// Queues a finished result.
     pub(crate) fn ready(&self, outcome: Outcome) -> Wanted {
         let (sender, receiver) = bounded(1);
-        // There is room for one.
+        // There is room for one result.
         let _ = sender.send(outcome);
         if self.order.send(receiver).is_ok() {
             Wanted::Yes
@@ -74,7 +74,7 @@ impl Dispatch {
     }
 }
 
-/// How many threads work, and how many results may wait: memory is bounded by the latter.
+/// The number of worker threads, and of results that may wait, which bounds memory.
 pub(crate) fn in_flight() -> (usize, usize) {
     let cores = thread::available_parallelism().map_or(1, NonZero::get);
     let threads = cores.min(MAX_THREADS);
@@ -90,7 +90,7 @@ pub(crate) struct Ordered {
 }
 
 impl Ordered {
-    /// Runs `split` in a thread of its own, and the jobs that it puts in on all cores.
+    /// Runs `split` in its own thread, and the jobs that it queues on all cores.
     pub(crate) fn start(
         split: impl FnOnce(&Dispatch) -> io::Result<()> + Send + 'static,
     ) -> io::Result<Self> {
@@ -103,7 +103,7 @@ impl Ordered {
                 .name("unpack".into())
                 .spawn(move || {
                     for (job, result) in waiting {
-                        // Nobody may want it any more.
+                        // It may no longer be wanted.
                         let _ = result.send(job());
                     }
                 })?;

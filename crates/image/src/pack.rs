@@ -7,16 +7,16 @@ use std::path::Path;
 /// How an image is packed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Packing {
-    /// One frame with its size and a checksum, made by all cores.
+    /// One frame with its size and a checksum, compressed on all cores.
     Zstd,
-    /// Blocks of 16 MiB, made by all cores and unpacked by all.
+    /// Blocks of 16 MiB, compressed and unpacked on all cores.
     Xz,
-    /// One member, made by one core.
+    /// One member, compressed on one core.
     Gzip,
 }
 
 impl Packing {
-    /// What a file's name says: `.zst`, `.xz` or `.gz` at its end; `None` for any other.
+    /// The packing for a file name that ends in `.zst`, `.xz` or `.gz`; `None` for any other.
     pub fn of(path: &Path) -> Option<Self> {
         match path.extension()?.to_str()? {
             "zst" => Some(Self::Zstd),
@@ -26,8 +26,8 @@ impl Packing {
         }
     }
 
-    /// Packs `size` bytes of `source` into `out`; returns how many bytes that takes, once they are on the
-    /// disk.
+    /// Packs `size` bytes of `source` into `out`; returns the packed size in bytes, once everything
+    /// is on the disk.
     ///
     /// # Errors
     /// The source could not be read, or the file not be written.

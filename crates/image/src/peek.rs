@@ -11,17 +11,17 @@ use crate::packed::PackedBytes;
 use crate::{ImageSource, ImageStream, StreamError, StreamFault};
 
 const BLOCK: usize = 64 << 10;
-/// How much of an image that can be read from the middle is unpacked for a quick look, as a multiple of
-/// what it may take from the start.
+/// How much may be unpacked for a preview of an image with random access, as a multiple of the
+/// limit for reading from the start.
 const JUMPING: u64 = 4;
-/// Blocks that are kept for going back: 64 MiB. Blocks of zeros cost nothing.
+/// Cached blocks for going back: 64 MiB. Blocks of zeros cost nothing.
 const KEPT_BLOCKS: usize = 1024;
 
 /// A read-only device over an image's unwrapped stream.
 ///
-/// The stream is unpacked only as far as reads ask for. Going back costs nothing within the kept
-/// part; further back, the stream is unpacked again from its start, or from a place that is nearer where
-/// the wrapping has some.
+/// The stream is unpacked only as far as reads require. Going back costs nothing within the cache;
+/// further back, the stream is unpacked again from its start, or from a nearer place if the
+/// wrapping has one.
 pub struct PeekDevice {
     source: ImageSource,
     jumps: Option<Jumps>,
@@ -32,14 +32,14 @@ pub struct PeekDevice {
 #[derive(Default)]
 struct State {
     stream: Option<ImageStream>,
-    /// Number of the block that the stream gives next.
+    /// Number of the next block in the stream.
     next: u64,
-    /// Bytes that were unpacked so far.
+    /// Bytes unpacked so far.
     unpacked: u64,
     /// `None` for a block of zeros of full length.
     kept: BTreeMap<u64, Option<Box<[u8]>>>,
     stored: usize,
-    /// Size of the image, once its end was met.
+    /// Size of the image, once its end has been reached.
     end: Option<u64>,
 }
 
@@ -54,9 +54,8 @@ impl PeekDevice {
         }
     }
 
-    /// The same view, for quick looks: reads past `limit` bytes of the unwrapped image fail as if
-    /// it ended there, rather than unpack so much. Where it can be read from the middle, they do so once
-    /// several times as much was unpacked.
+    /// The same view, for previews: reads past `limit` bytes of the unwrapped image fail as if it
+    /// ended there. With random access, they fail once several times as much has been unpacked.
     pub fn with_limit(self, limit: u64) -> Self {
         Self { limit, ..self }
     }
@@ -66,7 +65,7 @@ impl PeekDevice {
     }
 }
 
-/// Reads an image where it lies.
+/// Reads an image in place.
 fn read_stored(packed: &dyn PackedBytes, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
     let mut done = 0;
     while done < buffer.len() {
@@ -101,7 +100,7 @@ fn read_failed(offset: u64, source: io::Error) -> DiskError {
     }
 }
 
-/// A quick look ends there as if the image did.
+/// A preview ends there as if the image did.
 fn is_not_fetched(error: &io::Error) -> bool {
     let found = StreamError::in_io(error);
     found.is_some_and(|found| matches!(found.fault, StreamFault::NotFetched))
@@ -123,7 +122,7 @@ impl State {
         Ok(true)
     }
 
-    /// Puts the stream before a block, unless it gets there by going on.
+    /// Positions the stream before a block, unless reading on gets there.
     fn go_to(&mut self, device: &PeekDevice, block: u64) -> io::Result<()> {
         let is_behind = block < self.next || self.stream.is_none();
         let Some(jumps) = &device.jumps else {
@@ -154,7 +153,7 @@ impl State {
         let mut bytes = Vec::with_capacity(BLOCK);
         let read = stream.take(BLOCK as u64).read_to_end(&mut bytes);
         if read.is_err() {
-            // What follows an error is not the end of the image.
+            // An error is not the end of the image.
             self.stream = None;
         }
         read?;
@@ -193,7 +192,7 @@ impl State {
 }
 
 impl BlockDevice for PeekDevice {
-    /// The image's size; where that is not known, a size larger than any medium.
+    /// The image's size; if that is unknown, a size larger than any medium.
     fn size(&self) -> u64 {
         let known = self.source.unpacked_size().exact().or(self.lock().end);
         known.unwrap_or(1 << 62)

@@ -1,16 +1,16 @@
-//! What is known of an image's size before it is unpacked.
+//! What is known about an image's size before it is unpacked.
 
 use crate::packed::{PackedBytes, read};
 use crate::{Wrapping, lz4_frames, sparse_image, xz_index, zstd_frames};
 
-/// What is known of an image's size before it is unpacked.
+/// What is known about an image's size before it is unpacked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum UnpackedSize {
     /// The format says it, or there is no wrapping. In bytes.
     Exact(u64),
-    /// The image is not smaller than this, in bytes. gzip tells its size modulo 4 GiB only.
+    /// The image is not smaller than this, in bytes. gzip records its size modulo 4 GiB only.
     AtLeast(u64),
-    /// Known only when everything has been unpacked.
+    /// Only known when everything has been unpacked.
     Unknown,
 }
 
@@ -32,7 +32,7 @@ impl UnpackedSize {
     }
 }
 
-/// What a compression's format itself says of what comes out of `packed`.
+/// The unpacked size of `packed` according to its format.
 pub(crate) fn find(packed: &dyn PackedBytes, wrapping: Wrapping) -> UnpackedSize {
     let Some(size) = packed.size() else {
         return UnpackedSize::Unknown;
@@ -63,7 +63,7 @@ fn lzma(packed: &dyn PackedBytes) -> Option<u64> {
     (size != u64::MAX).then_some(size)
 }
 
-/// Members of an lzip file that are counted.
+/// The most members of an lzip file to count.
 const MAX_MEMBERS: usize = 100_000;
 
 /// The trailer of each member has the size of its data and its own size, the last 16 bytes of it.
@@ -96,7 +96,7 @@ fn gzip(packed: &dyn PackedBytes, size: u64) -> UnpackedSize {
     let tail = size.checked_sub(4).and_then(|at| read(packed, at));
     let told = tail.map_or(0, |tail| u64::from(u32::from_le_bytes(tail)));
     let incompressible = size.saturating_sub(size / 1000 + 64);
-    // Deflate's limit is a ratio of 1032; more is no size, but whatever follows the data.
+    // Deflate's ratio is at most 1032; a larger number is not a size, but something after the data.
     let plausible = told <= size.saturating_mul(1032);
     if plausible {
         UnpackedSize::AtLeast(told.max(incompressible))

@@ -28,11 +28,11 @@ use crate::{
     xz_streams,
 };
 
-/// How many bytes are looked at to tell what something is.
+/// How many bytes are read to recognise something.
 const HEAD: usize = 8192;
-/// Members beside the image that are remembered.
+/// The most other members to remember.
 const MAX_OTHERS: usize = 100;
-/// The largest file beside the image that is read, in bytes.
+/// The largest file beside the image to read, in bytes.
 const MAX_BESIDE: u64 = 1 << 20;
 
 /// One layer around an image.
@@ -42,11 +42,11 @@ pub struct Layer {
     pub wrapping: Wrapping,
     /// The member that was chosen, for archives.
     pub member: Option<Member>,
-    /// The other members, as far as the archive tells them without being unpacked.
+    /// The other members, as far as they are known without unpacking.
     pub others: Vec<Member>,
     /// The size of what comes out.
     pub unpacked: UnpackedSize,
-    /// How many of the others lie before the chosen one.
+    /// How many of the others precede the chosen one.
     pub(crate) before: usize,
 }
 
@@ -59,15 +59,15 @@ impl fmt::Display for Layer {
     }
 }
 
-/// How a source is to be opened.
+/// Options for opening a source.
 #[derive(Clone, Debug, Default)]
 pub struct OpenOptions {
     /// The name of the member to take out of an archive, in full or without its folders. Without
-    /// it, the image in an archive is found by itself, if there is only one that can be it.
+    /// it, the image is found automatically, if only one member can be it.
     pub member: Option<String>,
-    /// How servers are asked.
+    /// Options for requests to servers.
     pub fetch: FetchOptions,
-    /// Where to unpack what cannot be read in passing.
+    /// Where to unpack what cannot be read as a stream.
     pub spool: Spool,
 }
 
@@ -78,13 +78,13 @@ pub struct ImageSource {
     name: String,
     packed: Arc<dyn PackedBytes>,
     remote: Option<Arc<Remote>>,
-    /// The packed bytes of a quick look that is to be read from the middle.
+    /// The packed bytes for a preview with random access.
     around: Option<Arc<dyn PackedBytes>>,
     layers: Vec<Layer>,
     inner: Option<Inner>,
 }
 
-/// Packed bytes that come out of the first layers, and can be read anywhere.
+/// Packed bytes from the first layers, with random access.
 #[derive(Clone, Debug)]
 struct Inner {
     /// How many layers these are.
@@ -100,10 +100,10 @@ pub(crate) struct Opened {
 }
 
 impl ImageSource {
-    /// Opens the file at `path` and looks at the start of what is inside.
+    /// Opens the file at `path` and examines the start of its content.
     ///
     /// # Errors
-    /// [`OpenError`]: there is no such file, it is not readable, or it is plainly no image.
+    /// [`OpenError`]: there is no such file, it is not readable, or it is clearly not an image.
     pub fn open(path: &Path) -> Result<Self, OpenError> {
         Self::open_with(&Location::Path(path.to_owned()), &OpenOptions::default())
     }
@@ -112,8 +112,7 @@ impl ImageSource {
     /// pieces, and a folder that holds them, are opened as the whole.
     ///
     /// # Errors
-    /// As [`ImageSource::open`]; pieces that are missing; a server that does not answer as it
-    /// should.
+    /// As [`ImageSource::open`]; missing pieces; a server that does not answer properly.
     pub fn open_with(location: &Location, options: &OpenOptions) -> Result<Self, OpenError> {
         let opened = match location {
             Location::Path(path) => open_path(path)?,
@@ -122,8 +121,7 @@ impl ImageSource {
         Self::found(location, opened, options)
     }
 
-    /// Opens what is on a medium: all of it, in whatever wrapping. `name` is what it is called in
-    /// messages.
+    /// Opens what is on a medium: all of it, in whatever wrapping. `name` is its name in messages.
     ///
     /// # Errors
     /// As [`ImageSource::open`].
@@ -171,7 +169,7 @@ impl ImageSource {
         Ok(source)
     }
 
-    /// Looks at the end of a file in no wrapping.
+    /// Examines the end of a file without a wrapping.
     fn check_end(&self) -> Result<(), NotAnImage> {
         let Some(plain) = self.plain() else {
             return Ok(());
@@ -180,12 +178,12 @@ impl ImageSource {
         let place = plain.size().checked_sub(content::END as u64);
         match place.map(|place| plain.0.file.read_exact_at(&mut end, place)) {
             Some(Ok(())) => content::check_end(&end),
-            // What cannot be read is reported when it is read.
+            // An unreadable part is reported when it is reached.
             _ => Ok(()),
         }
     }
 
-    /// Where it is, as given.
+    /// Its location, as given.
     pub fn location(&self) -> &Location {
         &self.location
     }
@@ -195,7 +193,7 @@ impl ImageSource {
         self.name.clone()
     }
 
-    /// Size of the packed bytes; `None` where a server does not say it.
+    /// Size of the packed bytes; `None` if a server does not say.
     pub fn packed_size(&self) -> Option<u64> {
         self.packed.size()
     }
@@ -205,7 +203,7 @@ impl ImageSource {
         &self.layers
     }
 
-    /// What is known of the image's size.
+    /// What is known about the image's size.
     pub fn unpacked_size(&self) -> UnpackedSize {
         match self.layers.last() {
             Some(innermost) => innermost.unpacked,
@@ -225,25 +223,25 @@ impl ImageSource {
         self.remote.is_none() && self.packed.files().is_empty()
     }
 
-    /// The files that something was unpacked to before it could be read.
+    /// Temporary files with unpacked layers that could not be read as a stream.
     pub fn spooled_files(&self) -> impl Iterator<Item = &File> {
         let inner = self.inner.iter();
         inner.flat_map(|inner| inner.packed.files().iter().map(|part| &part.file))
     }
 
-    /// How the download went so far; `None` for files.
+    /// The download so far; `None` for files.
     pub fn fetch_stats(&self) -> Option<FetchStats> {
         self.remote.as_ref().map(|remote| remote.stats())
     }
 
-    /// Makes whoever waits for a server give up, for good.
+    /// Makes all readers that wait for a server give up, for good.
     pub fn interrupt(&self) {
         if let Some(remote) = &self.remote {
             remote.interrupt();
         }
     }
 
-    /// Fetches what is missing of a download that is to be kept, and keeps it. Tells where.
+    /// Completes a download that is to be kept, and keeps it. Returns where.
     ///
     /// # Errors
     /// The rest could not be fetched, or the file could not be written.
@@ -270,7 +268,7 @@ impl ImageSource {
         }
     }
 
-    /// How the image is read from the middle, where its last layer allows it.
+    /// Random access to the image, if its last layer allows it.
     pub(crate) fn jumps(&self) -> Option<Jumps> {
         let (after, packed) = self.base();
         let around = self.around.as_ref().filter(|_| self.inner.is_none());
@@ -291,7 +289,7 @@ impl ImageSource {
         }
     }
 
-    /// Why an xz file is unpacked by one thread; `None` where more do it, or that is not known.
+    /// Why an xz file is unpacked by one thread; `None` if several do it, or if that is unknown.
     pub fn xz_in_one_thread(&self) -> Option<OneThread> {
         let outermost = self.layers.first().map(|layer| layer.wrapping);
         let size = self
@@ -306,15 +304,15 @@ impl ImageSource {
         PackedReader::new(Arc::clone(&self.packed))
     }
 
-    /// Whether unwrapping reads the packed bytes here and there by itself, and not in order: zip
-    /// and 7z have their directories at the end.
+    /// Whether unwrapping needs random access to the packed bytes: zip and 7z have their
+    /// directories at the end.
     pub fn reads_by_itself(&self) -> bool {
         let outermost = self.layers.first().map(|layer| layer.wrapping);
         let has_directory = matches!(outermost, Some(Wrapping::Zip | Wrapping::SevenZip));
         self.inner.is_some() || has_directory && self.packed.can_jump()
     }
 
-    /// How many layers are behind what is read, and what that is.
+    /// How many layers precede what is read, and what that is.
     fn base(&self) -> (usize, &Arc<dyn PackedBytes>) {
         match &self.inner {
             Some(inner) => (inner.after, &inner.packed),
@@ -322,7 +320,7 @@ impl ImageSource {
         }
     }
 
-    /// The image as it lies in one file, where it is in no wrapping.
+    /// The image in one file, if it has no wrapping.
     pub fn plain(&self) -> Option<PlainImage<'_>> {
         match (&self.layers[..], self.packed.files()) {
             ([], [part]) => Some(PlainImage(part)),
@@ -336,7 +334,7 @@ impl ImageSource {
     /// In that case `counter` goes up by the bytes of the file that are read.
     ///
     /// # Errors
-    /// A decoder could not be made.
+    /// A decoder could not be created.
     pub fn unwrap(&self, packed: ImageStream, counter: &Arc<AtomicU64>) -> io::Result<ImageStream> {
         Ok(self.unwrap_summed(packed, counter, None)?.0)
     }
@@ -344,7 +342,7 @@ impl ImageSource {
     /// As [`ImageSource::unwrap`], with a checksum of the outermost archive's member on the way.
     ///
     /// # Errors
-    /// A decoder could not be made.
+    /// A decoder could not be created.
     pub fn unwrap_summed(
         &self,
         packed: ImageStream,
@@ -394,7 +392,7 @@ impl ImageSource {
         }
     }
 
-    /// A cursor, where the packed bytes can be read anywhere.
+    /// A cursor, if the packed bytes allow random access.
     fn cursor(&self, counter: &Arc<AtomicU64>) -> Option<FileCursor> {
         let packed = self.base().1;
         let size = packed.size().filter(|_| packed.can_jump())?;
@@ -408,7 +406,7 @@ impl ImageSource {
     /// The image's bytes from the start.
     ///
     /// # Errors
-    /// A decoder could not be made.
+    /// A decoder could not be created.
     pub fn stream(&self) -> io::Result<ImageStream> {
         self.unwrap(Box::new(self.packed_reader()), &Arc::default())
     }
@@ -422,7 +420,7 @@ impl ImageSource {
                 .map_err(|error| self.stream_failed(error))?;
             let Some(wrapping) = Wrapping::detect(&head) else {
                 return match wanted {
-                    // There was no archive to take it from.
+                    // There is no archive to take it from.
                     Some(wanted) => Err(self.no_choice(NoChoice::NotThere {
                         wanted: wanted.to_owned(),
                         names: Vec::new(),
@@ -470,7 +468,7 @@ impl ImageSource {
         }
     }
 
-    /// The archive that comes next, with its member.
+    /// The next archive, with its member.
     fn find_member(&self, kind: Wrapping, wanted: Option<&str>) -> Result<Layer, OpenError> {
         let cursor = self.cursor(&Arc::default());
         let input = match cursor.filter(|_| self.layers.len() == self.base().0) {
@@ -507,14 +505,14 @@ impl ImageSource {
         }
     }
 
-    /// The content of a small file in the server's folder; `None` for files, and where there is
+    /// The content of a small file in the server's folder; `None` for local files, or if there is
     /// none.
     pub(crate) fn fetch_beside(&self, name: &str) -> Option<String> {
         self.remote.as_ref()?.read_sibling(name)
     }
 
-    /// The content of a small file that lies beside the image in the outermost archive; `None`
-    /// where there is none of that name, or reading it would unpack the image first.
+    /// The content of a small file that lies beside the image in the outermost archive; `None` if
+    /// there is none with that name, or if reading it would unpack the image first.
     pub(crate) fn read_beside(&self, name: &str) -> Option<String> {
         let layer = self.layers.first()?;
         let index = layer.others.iter().position(|other| other.name == name)?;
@@ -545,7 +543,7 @@ impl ImageSource {
     }
 }
 
-/// An image in one file, without a wrapping: it can be read anywhere.
+/// An image in one file without a wrapping, with random access.
 #[derive(Clone, Copy, Debug)]
 pub struct PlainImage<'a>(&'a Part);
 
@@ -567,7 +565,7 @@ impl PlainImage<'_> {
         })
     }
 
-    /// Whether a range takes no room in the file and reads as zeros, as far as the system tells.
+    /// Whether a range is a hole in the file, as far as the system says.
     pub fn is_hole(&self, offset: u64, len: u64) -> bool {
         self.0.is_hole(offset, len)
     }

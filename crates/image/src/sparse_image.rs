@@ -14,7 +14,7 @@ const MAX_BLOCK: u32 = 16 << 20;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 struct Head {
-    /// Bytes of this head and of those of chunks, which may be longer than what is known.
+    /// Bytes of this header and of chunk headers, which may be longer than the known fields.
     head_len: u16,
     chunk_len: u16,
     block: u32,
@@ -63,7 +63,7 @@ impl Head {
     }
 }
 
-/// Size of what is unpacked, by the head.
+/// Unpacked size according to the header.
 pub(crate) fn unpacked_size(head: &[u8; HEAD]) -> Option<u64> {
     Head::parse(head).ok().map(Head::size)
 }
@@ -83,7 +83,7 @@ pub(crate) struct SparseImage {
     chunks_left: u32,
     blocks_done: u64,
     part: Part,
-    /// Bytes that the part still gives.
+    /// Remaining bytes of the part.
     left: u64,
     sum: crc32fast::Hasher,
     is_ended: bool,
@@ -228,7 +228,7 @@ impl Read for SparseImage {
             Part::Fill(fill) => {
                 let words = buffer[..len].chunks_mut(4);
                 words.for_each(|word| word.copy_from_slice(&fill[..word.len()]));
-                // The next read goes on where this one has stopped.
+                // The next read continues where this one stopped.
                 let mut turned = fill;
                 turned.rotate_left(len % 4);
                 self.part = Part::Fill(turned);

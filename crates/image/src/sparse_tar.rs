@@ -7,19 +7,19 @@
 use std::io::{self, Read};
 use std::ops::Range;
 
-/// Pieces of a file that are taken; 16 MiB of them.
+/// The most pieces of a file; 16 MiB of them.
 const MAX_PIECES: usize = 1 << 20;
 /// Unit of an archive, in bytes.
 const RECORD: usize = 512;
 
-/// What is known of a sparse file besides its data.
+/// The metadata of a sparse file.
 #[derive(Debug, Default)]
 pub(crate) struct SparseFile {
-    /// The file's own name; the member's is made up.
+    /// The file's own name; that of the member is artificial.
     name: Option<String>,
     /// Size with all holes, in bytes.
     pub(crate) size: u64,
-    /// Where its pieces lie; told by the data itself if `None`.
+    /// The places of its pieces; if `None`, the data itself has them.
     map: Option<Vec<Range<u64>>>,
 }
 
@@ -27,8 +27,8 @@ fn wrong(what: &'static str) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, what)
 }
 
-/// Keys of extended heads that say nothing of how the content is kept (POSIX.1-2017, "pax Extended Header
-/// Keyword/Value Pairs", and what archivers add).
+/// Keys of extended headers that do not affect how the content is stored (POSIX.1-2017, "pax
+/// Extended Header Keyword/Value Pairs", and what archivers add).
 const PLAIN_KEYS: &[&str] = &[
     "atime",
     "ctime",
@@ -57,8 +57,8 @@ const PLAIN_PREFIXES: &[&str] = &[
     "security.",
 ];
 
-/// Refuses a member whose extended head says what is not understood: its content may be kept in a way
-/// that is not its own.
+/// Refuses a member whose extended header has unknown keys: its content may be stored in an unknown
+/// way.
 ///
 /// # Errors
 /// It names the key.
@@ -93,10 +93,10 @@ const SPARSE_KEYS: &[&str] = &[
     "numblocks",
 ];
 
-/// What a member's extended head tells of a sparse file; `None` for all others.
+/// The sparse file described by a member's extended header; `None` for all others.
 ///
 /// # Errors
-/// It tells what cannot be.
+/// The header is invalid.
 pub(crate) fn sparse_file<R: Read>(
     entry: &mut tar::Entry<'_, R>,
 ) -> io::Result<Option<SparseFile>> {
@@ -153,7 +153,7 @@ fn number(text: &str) -> io::Result<u64> {
         .map_err(|_| wrong("the map of a sparse file has no number where one belongs"))
 }
 
-/// Offsets and lengths by turns, as ranges one behind the other.
+/// Alternating offsets and lengths, as ascending ranges.
 fn pieces(numbers: &[u64], size: u64) -> io::Result<Vec<Range<u64>>> {
     let mut pieces: Vec<Range<u64>> = Vec::new();
     for pair in numbers.chunks(2) {
@@ -174,7 +174,7 @@ fn pieces(numbers: &[u64], size: u64) -> io::Result<Vec<Range<u64>>> {
 pub(crate) struct SparseReader<R> {
     data: R,
     pieces: std::vec::IntoIter<Range<u64>>,
-    /// The piece that is read, or comes next.
+    /// The current or next piece.
     piece: Range<u64>,
     at: u64,
     size: u64,
@@ -184,7 +184,7 @@ impl<R: Read> SparseReader<R> {
     /// The content of a sparse file, of which `data` has the pieces.
     ///
     /// # Errors
-    /// Its map is at the start of the data, and cannot be.
+    /// Its map at the start of the data is invalid.
     pub(crate) fn new(sparse: SparseFile, mut data: R) -> io::Result<Self> {
         let pieces = match sparse.map {
             Some(map) => map,
@@ -202,7 +202,7 @@ impl<R: Read> SparseReader<R> {
     }
 }
 
-/// Format 1.0: a count, then offsets and lengths, each on a line of its own, filled up to a record.
+/// Format 1.0: a count, then offsets and lengths, each on its own line, padded to a record.
 fn read_map(data: &mut impl Read, size: u64) -> io::Result<Vec<Range<u64>>> {
     let (mut count, mut numbers) = (None, Vec::new());
     let mut line = String::new();
@@ -222,7 +222,7 @@ fn read_map(data: &mut impl Read, size: u64) -> io::Result<Vec<Range<u64>>> {
                     if wanted > MAX_PIECES as u64 {
                         return Err(wrong("a sparse file has too many pieces"));
                     }
-                    // What is left of the record is filling.
+                    // The rest of the record is padding.
                     if numbers.len() as u64 == 2 * wanted {
                         return pieces(&numbers, size);
                     }

@@ -1,5 +1,5 @@
-//! What can only be read here and there, and lies where everything passes once: in place, where it is
-//! stored as it is, else unpacked to a file of its own that nobody sees and that is gone at the end.
+//! Random access to content inside a stream: in place if it is stored uncompressed, otherwise
+//! unpacked to an unnamed file that disappears at the end.
 
 use std::fs::File;
 use std::io::{self, Read, Write};
@@ -10,22 +10,22 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use crate::packed::{Files, PackedBytes};
 use crate::{ImageStream, StreamError, StreamFault};
 
-/// Room that is left to others, in bytes.
+/// Space left free for others, in bytes.
 const RESERVE: u64 = 64 << 20;
 const BLOCK: usize = 1 << 20;
 
-/// Where to unpack to, and how far that is.
+/// Where to unpack to, and the progress.
 #[derive(Clone, Debug, Default)]
 pub struct Spool {
     /// Finds the folder, once it is needed; without one, nothing is unpacked to a file.
     pub folder: Option<fn() -> Option<PathBuf>>,
-    /// Bytes that were written there so far.
+    /// Bytes written so far.
     pub done: Arc<AtomicU64>,
-    /// Bytes there will be; 0 where that is not known.
+    /// Bytes in total; 0 if unknown.
     pub total: Arc<AtomicU64>,
 }
 
-/// A file there is not room enough for.
+/// There is not enough space for a file.
 fn no_room(needed: u64, free: u64, folder: &std::path::Path) -> io::Error {
     io::Error::other(StreamError {
         layer: None,
@@ -72,7 +72,7 @@ impl Spool {
         }
     }
 
-    /// Unpacks a stream to a file without a name; returns it and its length.
+    /// Unpacks a stream to an unnamed file; returns it and its length.
     pub(crate) fn fill(&self, stream: &mut dyn Read) -> io::Result<(File, u64)> {
         let folder = self.find_folder().unwrap_or_default();
         let mut file = tempfile::tempfile_in(&folder)?;
@@ -102,7 +102,7 @@ impl Spool {
     }
 }
 
-/// A part of packed bytes, which holds something stored as it is.
+/// A part of packed bytes that holds something uncompressed.
 #[derive(Debug)]
 pub(crate) struct StoredPart {
     pub(crate) packed: Arc<dyn PackedBytes>,

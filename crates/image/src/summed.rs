@@ -1,4 +1,4 @@
-//! A checksum of what passes between two layers.
+//! A checksum of the stream between two layers.
 
 use std::io::{self, Read};
 use std::sync::{Arc, Mutex};
@@ -18,7 +18,7 @@ impl MemberSum {
     }
 }
 
-/// Sums up what is read from `inner`.
+/// Hashes what is read from `inner`.
 pub(crate) fn sum_up(inner: ImageStream, kind: ChecksumKind) -> (ImageStream, MemberSum) {
     let hasher = Arc::new(Mutex::new(Some(kind.hasher())));
     let sum = MemberSum {

@@ -12,7 +12,7 @@ use crate::sparse_image::SparseImage;
 use crate::xz_streams::XzStreams;
 use crate::{StreamError, StreamFault, Wrapping, bzip2_blocks, zstd_parallel};
 
-/// Memory that one decoder may take, in bytes. Enough for xz at its highest preset (65 MiB).
+/// The most memory of one decoder, in bytes. Enough for xz at its highest preset (65 MiB).
 pub(crate) const DECODER_MEMORY: u64 = 160 << 20;
 const INPUT_BUFFER: usize = 256 << 10;
 
@@ -53,7 +53,7 @@ pub(crate) fn decompress(packed: ImageStream, wrapping: Wrapping) -> io::Result<
     }))
 }
 
-/// Counts the bytes that a decoder really took from its input.
+/// Counts the bytes that a decoder took from its input.
 struct CountingReader {
     inner: BufReader<ImageStream>,
     used: Arc<AtomicU64>,
@@ -119,7 +119,7 @@ impl Read for Lz4Frames {
     }
 }
 
-/// A decoder that begins in the middle; its errors say which layer failed, and about where.
+/// A decoder that begins in the middle; its errors say which layer failed, and roughly where.
 pub(crate) fn blaming(
     decoder: ImageStream,
     wrapping: Wrapping,

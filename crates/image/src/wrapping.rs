@@ -1,4 +1,4 @@
-//! The compression layers around an image, told by their first bytes.
+//! The compression layers around an image, recognised by their first bytes.
 
 use std::fmt;
 
@@ -33,7 +33,7 @@ pub enum Wrapping {
 }
 
 impl Wrapping {
-    /// The wrapping that starts with `head`, if any. File names are never looked at.
+    /// The wrapping that starts with `head`, if any. File names do not matter.
     pub fn detect(head: &[u8]) -> Option<Self> {
         match head {
             [0x1f, 0x8b, 0x08, ..] => Some(Self::Gzip),
@@ -73,7 +73,7 @@ impl Wrapping {
             [b'L', b'Z', b'I', b'P', 0 | 1, ..] => Some(Self::Lzip),
             [0x3a, 0xff, 0x26, 0xed, ..] => Some(Self::Sparse),
             [b'P', b'K', 0x03, 0x04, ..] => Some(Self::Zip),
-            // With the marks of one that was cut, or was to be: APPNOTE.TXT 6.3.10, section 8.5.
+            // With the marks of a split archive: APPNOTE.TXT 6.3.10, section 8.5.
             [b'P', b'K', 0x07, 0x08, b'P', b'K', 0x03, 0x04, ..]
             | [b'P', b'K', b'0', b'0', b'P', b'K', 0x03, 0x04, ..] => Some(Self::Zip),
             [b'7', b'z', 0xbc, 0xaf, 0x27, 0x1c, ..] => Some(Self::SevenZip),
@@ -106,8 +106,8 @@ impl Wrapping {
     }
 }
 
-/// The older format has no mark. What encoders write is recognised: the usual properties, a
-/// dictionary of 2^n or 3 * 2^n bytes, and a size that is plausible or unknown.
+/// The older format has no magic number. It is recognised by what encoders write: the usual
+/// properties, a dictionary of 2^n or 3 * 2^n bytes, and a size that is plausible or unknown.
 fn is_lzma_alone(head: &[u8]) -> bool {
     let Some((&[0x5d, d0, d1, d2, d3], rest)) = head.split_first_chunk::<5>() else {
         return false;

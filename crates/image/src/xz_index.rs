@@ -9,15 +9,15 @@ use crate::packed::{PackedBytes, read_exact};
 const HEADER: u64 = 12;
 const FOOTER: u64 = 12;
 const MAGIC: &[u8] = b"\xfd7zXZ\0";
-/// An index of a file of 100 TB in blocks of 24 MiB is smaller than this.
+/// The index of a file of 100 TB in blocks of 24 MiB is smaller than this.
 const MAX_INDEX: u64 = 64 << 20;
-/// More padding than this, in bytes, is not worth looking through.
+/// The most padding to search through, in bytes.
 const MAX_PADDING: u64 = 256 << 10;
 
 /// More blocks than this are not kept: 1 TB in blocks of 1 MiB.
 const MAX_JUMPS: usize = 1 << 20;
 
-/// What the indexes of all streams say together.
+/// The totals of the indexes of all streams.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Blocks {
     /// Unpacked bytes.
@@ -38,8 +38,8 @@ impl Blocks {
     }
 }
 
-/// The blocks of a file, or `None` where the indexes do not fit together: a cut or damaged file,
-/// for example. Then unpacking itself will tell what is wrong.
+/// The blocks of a file, or `None` if the indexes are inconsistent, as in a truncated or damaged
+/// file. Unpacking will then report the fault.
 pub(crate) fn blocks(file: &dyn PackedBytes, packed_size: u64) -> Option<Blocks> {
     let mut end = packed_size;
     let mut all = Blocks::default();
@@ -127,7 +127,7 @@ fn read_stream(file: &dyn PackedBytes, end: u64) -> Option<StreamFacts> {
     (magic == *MAGIC).then_some(StreamFacts { start, blocks })
 }
 
-/// Gives each block of an index: packed bytes with their padding, and unpacked ones.
+/// Visits each block of an index: packed bytes with their padding, and unpacked bytes.
 fn parse_index(index: &[u8], mut each: impl FnMut(u64, u64) -> Option<()>) -> Option<()> {
     let (body, crc) = index.split_at_checked(index.len().checked_sub(4)?)?;
     let mut crc32 = flate2::Crc::new();

@@ -1,4 +1,4 @@
-//! xz on all cores: blocks are decoded at the same time where the file has several.
+//! xz on all cores: blocks are decoded in parallel if the file has several.
 
 use std::io::{self, BufRead, Read};
 
@@ -17,12 +17,12 @@ pub enum OneThread {
     OneBlock,
     /// Two blocks at once would take more than this many bytes.
     LargeBlocks(u64),
-    /// There is but one core.
+    /// There is only one core.
     OneCore,
 }
 
-/// Whether one thread will unpack a file, as far as its blocks tell. liblzma keeps each block that
-/// is being unpacked, packed and unpacked.
+/// Whether one thread will unpack a file, judging by its blocks. liblzma keeps each block in
+/// progress in memory, both packed and unpacked.
 pub(crate) fn one_thread(blocks: &Blocks) -> Option<OneThread> {
     if threads() == 1 {
         Some(OneThread::OneCore)

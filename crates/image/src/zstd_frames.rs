@@ -7,19 +7,18 @@ use crate::jumps::Jump;
 use crate::packed::{PackedBytes, read};
 
 const MAGIC: u32 = 0xfd2f_b528;
-/// Frames and blocks that are walked at most: those of an image of 1 TB in the usual blocks of
-/// 128 KiB.
+/// The most frames and blocks to walk: those of an image of 1 TB in the usual blocks of 128 KiB.
 const MAX_HEADERS: u64 = 8 << 20;
 
 /// More frames than this are not kept: 1 TB in frames of 1 MiB.
 const MAX_JUMPS: usize = 1 << 20;
 
-/// The unpacked size in bytes, or `None` where a frame does not say it or the file is damaged.
+/// The unpacked size in bytes, or `None` if a frame does not say it or the file is damaged.
 pub(crate) fn unpacked_size(file: &dyn PackedBytes, packed_size: u64) -> Option<u64> {
     walk(file, packed_size, |_| Some(()))
 }
 
-/// Where the frames begin, those without content left out.
+/// Where the frames with content begin.
 pub(crate) fn jumps(file: &dyn PackedBytes, packed_size: u64) -> Option<Vec<Jump>> {
     let mut jumps: Vec<Jump> = Vec::new();
     walk(file, packed_size, |jump| {
@@ -35,7 +34,7 @@ pub(crate) fn jumps(file: &dyn PackedBytes, packed_size: u64) -> Option<Vec<Jump
     Some(jumps)
 }
 
-/// Gives each frame that holds a part of the image; returns the image's size.
+/// Visits each frame that holds a part of the image; returns the image's size.
 fn walk(
     file: &dyn PackedBytes,
     packed_size: u64,
@@ -65,7 +64,7 @@ fn walk(
     (at == packed_size).then_some(total)
 }
 
-/// The unpacked size of the first frame, if it says it. There may be more.
+/// The unpacked size of the first frame, if it is recorded. There may be more.
 pub(crate) fn first_size(file: &dyn PackedBytes) -> Option<u64> {
     let magic = u32::from_le_bytes(read(file, 0)?);
     let header = (magic == MAGIC).then(|| read_header(file, 4))??;

@@ -1,7 +1,7 @@
-//! zstd on all cores: frames are decoded at the same time where the file has several.
+//! zstd on all cores: frames are decoded in parallel if the file has several.
 //!
-//! RFC 8878, section 3.1. Frames are found by walking their block headers; one that is too large
-//! to be kept is decoded as it comes, by one thread.
+//! RFC 8878, section 3.1. Frames are found by walking their block headers; one that is too large to
+//! keep is decoded as a stream, by one thread.
 
 use std::io::{self, BufRead, Read};
 
@@ -12,14 +12,14 @@ pub(crate) const WINDOW_LOG: u32 = 27;
 const MAGIC: [u8; 4] = 0xfd2f_b528_u32.to_le_bytes();
 /// Section 3.1.1.2.4: no block is larger, packed or unpacked.
 const MAX_BLOCK: usize = 128 << 10;
-/// Memory for frames on their way, packed and unpacked, in bytes.
+/// Memory for frames in progress, packed and unpacked, in bytes.
 const MEMORY: usize = 96 << 20;
 const PIECE: usize = 1 << 20;
 
 /// Unpacks all frames of `input`.
 ///
 /// # Errors
-/// There are no threads to be had.
+/// No threads can be started.
 pub(crate) fn open(input: impl BufRead + Send + 'static) -> io::Result<Ordered> {
     Ordered::start(move |dispatch| split(input, dispatch))
 }
@@ -65,8 +65,8 @@ fn skip(input: &mut impl Read) -> io::Result<()> {
 }
 
 enum Walked {
-    /// The frame is all there, or the data ends in it: the decoder will tell. It does not unpack
-    /// to more than this many bytes.
+    /// The frame is complete, or the data ends in it, which the decoder will find. It does not
+    /// unpack to more than this many bytes.
     Whole {
         unpacked: usize,
     },
@@ -134,12 +134,12 @@ fn decode(frame: &[u8], unpacked: usize) -> io::Result<crate::ordered::Piece> {
     let mut decoder = zstd::stream::read::Decoder::with_buffer(frame)?;
     decoder.window_log_max(WINDOW_LOG)?;
     let mut bytes = Vec::with_capacity(unpacked);
-    // One more byte would show that the blocks were counted wrongly.
+    // One more byte shows whether the blocks were counted wrongly.
     decoder.take(unpacked as u64 + 1).read_to_end(&mut bytes)?;
     Ok(bytes.into())
 }
 
-/// Decodes the frame that begins with `start` as it comes.
+/// Decodes the frame that begins with `start` as a stream.
 fn stream(start: &[u8], input: &mut impl BufRead, dispatch: &Dispatch) -> io::Result<Wanted> {
     let whole = start.chain(input);
     let mut decoder = zstd::stream::read::Decoder::with_buffer(whole)?.single_frame();

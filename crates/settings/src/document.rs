@@ -1,4 +1,4 @@
-//! A TOML document whose fields are taken one by one, each mistake with its line.
+//! A TOML document whose fields are read one by one; every mistake has its line.
 
 use std::cell::RefCell;
 use std::fmt;
@@ -15,9 +15,9 @@ use toml::de::{DeTable, DeValue};
 pub struct Remark {
     /// Line in the file, from 1.
     pub line: usize,
-    /// What is wrong. Never holds a secret.
+    /// What is wrong. Never contains a secret.
     pub what: String,
-    /// What is right.
+    /// What would be right.
     pub remedy: String,
 }
 
@@ -32,7 +32,7 @@ impl fmt::Display for Remark {
 #[error("{} mistakes in the file", .0.len())]
 pub struct Mistakes(pub Vec<Remark>);
 
-/// Where secrets and key files come from.
+/// The source of secrets and key files.
 pub trait SecretSource {
     /// The value of an environment variable.
     fn variable(&self, name: &str) -> Option<String>;
@@ -43,14 +43,14 @@ pub trait SecretSource {
     /// The file could not be read.
     fn file(&self, path: &Path) -> io::Result<String>;
 
-    /// Asks a person; `None` where there is nobody to ask.
+    /// Asks the user; `None` if there is nobody to ask.
     ///
     /// # Errors
     /// The answer could not be read.
     fn ask(&self, what: &str) -> io::Result<Option<String>>;
 }
 
-/// A value and the line where it stands.
+/// A value and its line.
 #[derive(Clone, Debug)]
 pub struct At<T> {
     /// The value.
@@ -61,9 +61,9 @@ pub struct At<T> {
 
 /// What a check of a single value finds wrong.
 pub struct Wrong {
-    /// What is wrong. Never holds a secret.
+    /// What is wrong. Never contains a secret.
     pub what: String,
-    /// What is right.
+    /// What would be right.
     pub remedy: String,
 }
 
@@ -77,7 +77,7 @@ impl Wrong {
     }
 }
 
-/// A document under examination.
+/// A document being read.
 pub struct Document<'t> {
     text: &'t str,
     folder: &'t Path,
@@ -109,12 +109,12 @@ impl<'t> Document<'t> {
         errors.is_empty().then(|| root.into_inner())
     }
 
-    /// Where secrets and key files come from.
+    /// The source of secrets and key files.
     pub fn secrets(&self) -> &dyn SecretSource {
         self.secrets
     }
 
-    /// Reads a file named in it, relative to the document.
+    /// Reads a file that it names, relative to the document.
     ///
     /// # Errors
     /// The file could not be read.
@@ -122,17 +122,17 @@ impl<'t> Document<'t> {
         self.secrets.file(&self.folder.join(path))
     }
 
-    /// Notes a mistake.
+    /// Records a mistake.
     pub fn mistake(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
         self.mistakes.borrow_mut().push(remark(line, what, remedy));
     }
 
-    /// Notes a warning.
+    /// Records a warning.
     pub fn warn(&self, line: usize, what: impl Into<String>, remedy: impl Into<String>) {
         self.warnings.borrow_mut().push(remark(line, what, remedy));
     }
 
-    /// Whether any mistake was noted so far.
+    /// Whether any mistake has been recorded.
     pub fn has_mistakes(&self) -> bool {
         !self.mistakes.borrow().is_empty()
     }
@@ -166,7 +166,7 @@ fn sorted(mut remarks: Vec<Remark>) -> Vec<Remark> {
     remarks
 }
 
-/// A table whose keys are taken by name.
+/// A table whose keys are read by name.
 pub struct Fields<'d, 't> {
     document: &'d Document<'t>,
     table: &'d DeTable<'t>,
@@ -214,19 +214,19 @@ impl<'d, 't> Fields<'d, 't> {
         Some((value.get_ref(), self.document.line_of(value.span())))
     }
 
-    /// Whether the key is there, right or wrong.
+    /// Whether the key exists, right or wrong.
     pub fn has(&self, key: &str) -> bool {
         self.table.contains_key(key)
     }
 
-    /// Notes a mistake in the table's line if the key is not there.
+    /// Records a mistake in the table's line if the key is missing.
     pub fn must_have(&self, key: &str, what: impl Into<String>, remedy: impl Into<String>) {
         if !self.has(key) {
             self.document.mistake(self.line, what, remedy);
         }
     }
 
-    /// Whether the key is there, and a string.
+    /// Whether the key exists and is a string.
     pub fn has_text(&self, key: &str) -> bool {
         self.get(key).is_some_and(|(value, _)| value.is_str())
     }
@@ -255,7 +255,7 @@ impl<'d, 't> Fields<'d, 't> {
         })
     }
 
-    /// A string that passes `check`, which may put it in another form.
+    /// A string that passes `check`, which may convert it.
     pub fn checked<T>(&self, key: &str, check: impl Fn(&str) -> Result<T, Wrong>) -> Option<T> {
         let at = self.string(key)?;
         self.document.accept(at.line, check(&at.value))
@@ -373,7 +373,7 @@ impl<'d, 't> Fields<'d, 't> {
         Some(Fields::new(self.document, table, line, &place, known))
     }
 
-    /// A list of tables; empty if the key is absent. `name` is how its head is written.
+    /// A list of tables; empty if the key is absent. `name` is its header.
     pub fn tables(&self, key: &str, name: &str, known: &[&str]) -> Vec<Fields<'d, 't>> {
         let Some((value, line)) = self.get(key) else {
             return Vec::new();
@@ -402,7 +402,7 @@ impl<'d, 't> Fields<'d, 't> {
 }
 
 impl Document<'_> {
-    /// A checked value, or its mistake noted.
+    /// A checked value, or its mistake recorded.
     pub fn accept<T>(&self, line: usize, checked: Result<T, Wrong>) -> Option<T> {
         checked
             .map_err(|wrong| self.mistake(line, wrong.what, wrong.remedy))

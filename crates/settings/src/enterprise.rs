@@ -1,22 +1,22 @@
-//! Wireless networks that ask each unit who it is (IEEE 802.1X): by a name and a password, or by a
-//! certificate.
+//! Wireless networks that authenticate each unit (IEEE 802.1X): with an account and password, or
+//! with a certificate.
 
 use super::password::{self, Secret, SecretField};
 use super::regional::quoted;
 use crate::document::{At, Document, Fields, Wrong};
 
-/// What a unit shows to the network's server, and how it knows the server.
+/// How a unit and the network's server authenticate each other.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Enterprise {
-    /// How it shows who it is.
+    /// How the unit authenticates.
     pub method: EapMethod,
     /// The name of its account.
     pub identity: String,
-    /// The name that anybody can read on the air, if another.
+    /// The name sent in clear, if different.
     pub anonymous_identity: Option<String>,
-    /// The name that the server's certificate must be for, or end in.
+    /// The name in the server's certificate, or its ending.
     pub server_name: Option<String>,
-    /// Certificates that the server's is signed with, in PEM (RFC 7468).
+    /// Certificates of the authorities for the server's certificate, in PEM (RFC 7468).
     pub authority: Option<String>,
 }
 
@@ -31,22 +31,22 @@ pub enum EapMethod {
         certificate: String,
         /// Its private key, in PEM.
         key: Secret,
-        /// What opens the key.
+        /// The passphrase of the key.
         key_password: Option<Secret>,
     },
 }
 
-/// A password, or the line of the wish to be asked for it.
+/// A password, or the line that requests a prompt for it.
 #[derive(Clone, PartialEq, Eq)]
 pub enum AccountPassword {
     /// It is known.
     Known(Secret),
-    /// To be asked for once all else is checked.
+    /// To be asked for once everything else is checked.
     Ask(usize),
 }
 
 impl AccountPassword {
-    /// The password; empty before you asked for it.
+    /// The password; empty until the user has been asked.
     pub fn reveal(&self) -> &str {
         match self {
             Self::Known(secret) => secret.reveal(),
@@ -190,7 +190,7 @@ fn plain(text: &str) -> Result<String, Wrong> {
     }
 }
 
-/// A file in PEM that has something of this kind in it.
+/// A PEM file that contains something of this kind.
 fn pem(document: &Document<'_>, fields: &Fields<'_, '_>, key: &str, kind: &str) -> Option<String> {
     let path = fields.string(key)?;
     let content = document.read_file(&path.value).map_err(|error| {

@@ -1,5 +1,5 @@
-//! What goes beside users and networks: texts and files on the medium, swap, time servers, and what
-//! is done at the first start.
+//! Settings besides users and networks: texts and files on the medium, swap, time servers, and work
+//! at the first start.
 
 use pinewrit_disk::parse_size;
 use pinewrit_volume::files::{Edit, Place, Rights, Spot, TextKind};
@@ -7,27 +7,27 @@ use pinewrit_volume::files::{Edit, Place, Rights, Spot, TextKind};
 use super::regional::quoted;
 use crate::document::{Document, Fields, Wrong};
 
-/// A change of a text on the medium.
+/// A change to a text on the medium.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PlacedEdit {
     /// Line in the settings.
     pub line: usize,
     /// The text.
     pub place: Place,
-    /// What is done with it.
+    /// What to do with it.
     pub what: EditOrRemoval,
-    /// What the text is made of; told by looking if `None`.
+    /// The structure of the text; recognised if `None`.
     pub kind: Option<TextKind>,
-    /// Whether the text stays beside it as it was.
+    /// Whether the original is kept beside it.
     pub keep_original: bool,
 }
 
-/// What is done with a text.
+/// What to do with a text.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum EditOrRemoval {
     /// It is edited.
     Edit(Edit),
-    /// The file goes, such as an entry of a boot menu.
+    /// The file is removed, such as an entry of a boot menu.
     Remove,
 }
 
@@ -36,15 +36,15 @@ pub enum EditOrRemoval {
 pub struct PlacedFile {
     /// Line in the settings.
     pub line: usize,
-    /// Where it goes.
+    /// Its path.
     pub place: Place,
-    /// What is in it.
+    /// Its content.
     pub content: Vec<u8>,
-    /// Owner and permissions, where the file system has them.
+    /// Owner and permissions, if the file system has them.
     pub rights: Rights,
 }
 
-/// What becomes of the user that the image brings along.
+/// What happens to the image's own user.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum StockUser {
     /// Nobody can log in as it.
@@ -53,7 +53,7 @@ pub enum StockUser {
     Rename,
 }
 
-/// What is done at the first start.
+/// Work at the first start.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FirstStart {
     /// Packages to install.
@@ -71,7 +71,7 @@ pub struct FirstCommand {
     pub needs_network: bool,
 }
 
-/// Who is logged in without being asked, and where.
+/// Automatic login: who, and where.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Autologin {
     /// The user.
@@ -89,7 +89,7 @@ impl FirstStart {
     }
 }
 
-/// Keys of an edit: first those that say what is done.
+/// Keys of an edit: first those that name the action.
 const EDIT: [&str; 17] = [
     "line",
     "set",
@@ -310,7 +310,7 @@ pub(crate) fn swap(text: &str) -> Result<u64, Wrong> {
     })
 }
 
-/// A server of time: an address, or a name of RFC 1123.
+/// A time server: an address, or a host name (RFC 1123).
 pub(crate) fn time_server(name: &str) -> Result<String, Wrong> {
     let is_label = |label: &str| {
         !label.is_empty()
@@ -403,7 +403,7 @@ pub(crate) fn read_autologin(
     })
 }
 
-/// Names of packages as the packagers of distributions allow them.
+/// Package names as distributions allow them.
 fn package(name: &str) -> Result<String, Wrong> {
     let fits = name.starts_with(|c: char| c.is_ascii_alphanumeric())
         && name

@@ -47,7 +47,7 @@ pub(crate) fn host_name(name: &str) -> Result<String, Wrong> {
     Ok(name.to_owned())
 }
 
-/// The name with everything forbidden replaced.
+/// The name with all forbidden characters replaced.
 fn suggest(name: &str) -> String {
     let replaced: String = name
         .to_lowercase()

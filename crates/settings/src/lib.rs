@@ -59,52 +59,52 @@ pub struct CheckedSettings {
     pub keyboard: Option<String>,
     /// Variant of that layout, such as `nodeadkeys`.
     pub keyboard_variant: Option<String>,
-    /// Users to make.
+    /// Users to create.
     pub users: Vec<User>,
-    /// Whether the SSH server is to run; `None` leaves it as the image has it.
+    /// Whether the SSH server runs; `None` leaves the image's choice.
     pub ssh_enabled: Option<bool>,
-    /// Whether the SSH server takes passwords; `None` leaves it as the image has it.
+    /// Whether the SSH server accepts passwords; `None` leaves the image's choice.
     pub ssh_password_login: Option<bool>,
     /// The wired interfaces.
     pub wired: Vec<Wired>,
     /// Wireless networks.
     pub wireless: Option<Wireless>,
-    /// Port of the SSH server; `None` leaves it as the image has it.
+    /// Port of the SSH server; `None` leaves the image's choice.
     pub ssh_port: Option<u16>,
-    /// Whether host keys are made beforehand; `None` where the intake decides.
+    /// Whether host keys are made beforehand; `None` lets the intake decide.
     pub ssh_host_keys: Option<bool>,
-    /// What becomes of the user that the image brings along.
+    /// What happens to the image's own user.
     pub stock_user: Option<StockUser>,
-    /// Servers of time.
+    /// Time servers.
     pub time_servers: Vec<String>,
     /// Size of a swap file, in bytes.
     pub swap: Option<u64>,
-    /// Whether compressed memory may be used as swap; `None` leaves it as the image has it.
+    /// Whether compressed memory may be used as swap; `None` leaves the image's choice.
     pub zram: Option<bool>,
-    /// Whether the last partition takes the whole medium.
+    /// Whether the last partition grows to the end of the medium.
     pub grows_root: bool,
-    /// Who is logged in without being asked.
+    /// Automatic login.
     pub autologin: Option<Autologin>,
-    /// Changes of texts.
+    /// Changes to texts.
     pub edits: Vec<PlacedEdit>,
     /// Files to put on the medium.
     pub files: Vec<PlacedFile>,
-    /// What is done at the first start.
+    /// Work at the first start.
     pub first_start: FirstStart,
-    /// The intake that is asked for; found by looking at the image if `None`.
+    /// The requested intake; recognised from the image if `None`.
     pub intake: Option<IntakeWish>,
-    /// What is legal, but has burnt people.
+    /// What is valid, but has caused trouble.
     pub warnings: Vec<Remark>,
 }
 
-/// The intake that somebody asks for.
+/// A requested intake.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum IntakeWish {
     /// cloud-init.
     CloudInit,
-    /// Files of the root file system.
+    /// Files in the root file system.
     Root,
-    /// One that this text describes.
+    /// A described intake, with its text.
     Described(String),
 }
 
@@ -134,8 +134,8 @@ const SSH: &[&str] = &["enabled", "password-login", "port", "host-keys"];
 /// Reads and checks a settings file. Paths in it are relative to `folder`.
 ///
 /// # Errors
-/// [`Mistakes`]: all of them, whatever their kind. A person is only asked for secrets when there
-/// are no mistakes to be found without.
+/// [`Mistakes`]: all of them, whatever their kind. The user is only asked for secrets if there are
+/// no other mistakes.
 pub fn check(
     text: &str,
     folder: &Path,
@@ -228,7 +228,7 @@ fn read_ssh(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut Checke
     }
 }
 
-/// Settings that would leave nobody a way in.
+/// Whether settings would leave no login.
 fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings) {
     if settings.host_name.is_none() {
         document.warn(

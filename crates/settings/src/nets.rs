@@ -1,4 +1,4 @@
-//! What is known of networks: overlaps, and addresses that have burnt people.
+//! Facts about networks: overlaps, and addresses that have caused trouble.
 
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -6,7 +6,7 @@ use ipnet::{IpNet, Ipv4Net};
 
 use crate::document::Wrong;
 
-/// Networks that routers for homes have when they are unpacked.
+/// The default networks of home routers.
 const HOME: [(Ipv4Addr, u8); 7] = [
     (Ipv4Addr::new(192, 168, 0, 0), 24),
     (Ipv4Addr::new(192, 168, 1, 0), 24),
@@ -22,7 +22,7 @@ pub fn overlap(a: &IpNet, b: &IpNet) -> bool {
     a.contains(&b.network()) || b.contains(&a.network())
 }
 
-/// Whether it is reached on its own wire only (RFC 3927, RFC 4291).
+/// Whether it is link-local (RFC 3927, RFC 4291).
 pub fn is_link_local(address: IpAddr) -> bool {
     match address {
         IpAddr::V4(address) => address.is_link_local(),
@@ -36,7 +36,7 @@ pub fn of_homes() -> impl Iterator<Item = IpNet> {
     nets.filter_map(|(net, prefix)| Ipv4Net::new(*net, *prefix).ok().map(IpNet::V4))
 }
 
-/// A network that no home has, and that shares no address with `taken`.
+/// A network that homes do not use, and that shares no address with `taken`.
 fn another(taken: &[IpNet]) -> Option<IpNet> {
     (3..=255).find_map(|third| {
         let net = Ipv4Net::new(Ipv4Addr::new(10, 77, third, 0), 24).ok()?;
@@ -45,7 +45,7 @@ fn another(taken: &[IpNet]) -> Option<IpNet> {
     })
 }
 
-/// What is legal, but has burnt people. What is advised shares no address with `taken`.
+/// What is valid, but has caused trouble. What is advised shares no address with `taken`.
 pub fn doubts(net: IpNet, taken: &[IpNet]) -> Vec<Wrong> {
     let mut doubts = Vec::new();
     let IpNet::V4(v4) = net else {

@@ -11,34 +11,34 @@ use crate::document::{Document, Fields, Wrong};
 /// A wired network interface.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Wired {
-    /// The interface; `None` for whichever is there, or for the one that has `mac`.
+    /// The interface; `None` for whichever exists, or for the one with `mac`.
     pub interface: Option<String>,
-    /// The hardware address by which the interface is found; it is renamed to `interface`, if that
-    /// is given too.
+    /// The hardware address of the interface; the interface is renamed to `interface`, if that is
+    /// given too.
     pub mac: Option<MacAddress>,
     /// Number of the VLAN on it (IEEE 802.1Q), from 1 to 4094.
     pub vlan: Option<u16>,
-    /// The interfaces that it joins, where it is not one of hardware.
+    /// The interfaces that it joins, if it is not a hardware interface.
     pub joins: Option<Joined>,
-    /// Largest packet, in bytes; the usual one if `None`.
+    /// MTU in bytes; the usual one if `None`.
     pub mtu: Option<u32>,
-    /// Whether a start need not wait for it.
+    /// Whether a start does not wait for it.
     pub is_optional: bool,
-    /// Whether it has no addresses of its own, as a port of a bridge.
+    /// Whether it has no addresses of its own, as a bridge port.
     pub is_bare: bool,
     /// Fixed addresses with their prefixes; empty for DHCP.
     pub addresses: Vec<IpNet>,
-    /// Where everything else goes, of each family one at most.
+    /// The default gateways, at most one of each family.
     pub gateways: Vec<IpAddr>,
-    /// Where some networks are reached.
+    /// Routes to further networks.
     pub routes: Vec<RouteTo>,
     /// Name servers.
     pub dns: Vec<IpAddr>,
-    /// Domains in which short names are looked for.
+    /// Search domains for short names.
     pub search: Vec<String>,
 }
 
-/// A network that is reached by a router.
+/// A network behind a router.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RouteTo {
     /// The network.
@@ -47,7 +47,7 @@ pub struct RouteTo {
     pub via: IpAddr,
 }
 
-/// Interfaces that are one to the network.
+/// Interfaces joined into one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Joined {
     /// A bridge (IEEE 802.1D) over these ports.
@@ -65,7 +65,7 @@ impl Joined {
     }
 }
 
-/// How a bond uses its ports (Linux, `Documentation/networking/bonding.rst`).
+/// The mode of a bond (Linux, `Documentation/networking/bonding.rst`).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct BondMode(&'static str);
 
@@ -80,7 +80,7 @@ impl BondMode {
         "broadcast",
     ];
 
-    /// The kernel's word for it.
+    /// The kernel's name for it.
     pub fn word(self) -> &'static str {
         self.0
     }
@@ -91,7 +91,7 @@ impl BondMode {
 pub struct MacAddress([u8; 6]);
 
 impl MacAddress {
-    /// Its digits without what parts them.
+    /// Its digits without separators.
     pub fn digits(self) -> String {
         hex::encode(self.0)
     }
@@ -105,12 +105,12 @@ impl std::fmt::Display for MacAddress {
 }
 
 impl Wired {
-    /// Whether addresses are asked for by DHCP.
+    /// Whether addresses come from DHCP.
     pub fn is_dhcp(&self) -> bool {
         self.addresses.is_empty() && !self.is_bare
     }
 
-    /// What it is called in files: its name, or else its hardware address, or else `wired`.
+    /// Its name in files: the interface, otherwise the hardware address, otherwise `wired`.
     pub fn id(&self) -> String {
         let by_mac = || self.mac.map(MacAddress::digits);
         self.name()
@@ -118,7 +118,7 @@ impl Wired {
             .unwrap_or_else(|| "wired".to_owned())
     }
 
-    /// The interface's name: that of its VLAN, if it is one.
+    /// The interface's name, or that of its VLAN.
     pub fn name(&self) -> Option<String> {
         let interface = self.interface.as_ref()?;
         Some(match self.vlan {
@@ -127,7 +127,7 @@ impl Wired {
         })
     }
 
-    /// All routes, the default ones as `0.0.0.0/0` and `::/0`.
+    /// All routes, with default ones as `0.0.0.0/0` and `::/0`.
     pub fn all_routes(&self) -> Vec<RouteTo> {
         let default = |gateway: &IpAddr| RouteTo {
             to: match gateway {
@@ -303,7 +303,7 @@ fn read_joined(document: &Document<'_>, fields: &Fields<'_, '_>) -> Option<Joine
     Some(joined)
 }
 
-/// A port belongs to one interface, and has no addresses; only what is below another may be bare.
+/// A port belongs to one interface and has no addresses; only ports may go without settings.
 fn check_ports(document: &Document<'_>, all: &[(usize, Wired)]) {
     let mut taken: Vec<(&str, &str)> = Vec::new();
     for (line, wired) in all {
@@ -340,7 +340,7 @@ fn check_ports(document: &Document<'_>, all: &[(usize, Wired)]) {
     }
 }
 
-/// One way out is enough for all interfaces; none at all has surprised people.
+/// One gateway is enough for all interfaces; having none has surprised people.
 fn warn_without_gateway(document: &Document<'_>, all: &[(usize, Wired)]) {
     let leads_out = |(_, wired): &(usize, Wired)| wired.is_dhcp() || !wired.gateways.is_empty();
     let is_fixed = |(_, wired): &&(usize, Wired)| !wired.addresses.is_empty();
@@ -354,7 +354,7 @@ fn warn_without_gateway(document: &Document<'_>, all: &[(usize, Wired)]) {
     }
 }
 
-/// What two interfaces of a unit must not have in common.
+/// What two interfaces of a unit must not share.
 fn compare_interfaces(document: &Document<'_>, all: &[(usize, Wired)]) {
     let mut seen: Vec<IpNet> = Vec::new();
     let mut names = Vec::new();
@@ -508,7 +508,7 @@ fn address(text: &str) -> Result<IpNet, Wrong> {
     }
 }
 
-/// Addresses that are legal in form, but that no unit can have.
+/// Addresses that are well-formed, but that no unit can have.
 fn refuse_unusable(document: &Document<'_>, net: &IpNet, line: usize) {
     let IpNet::V4(v4) = net else { return };
     if v4.prefix_len() >= 31 {
@@ -539,7 +539,7 @@ fn ip(text: &str, role: &str) -> Result<IpAddr, Wrong> {
     })
 }
 
-/// Six pairs of hexadecimal digits, of one interface and not of a group.
+/// Six pairs of hexadecimal digits; a unicast address.
 fn mac_address(text: &str) -> Result<MacAddress, Wrong> {
     let wrong = |what: String| {
         let remedy = "as on the board's label or in `ip link`: \"02:00:5e:10:00:01\"";

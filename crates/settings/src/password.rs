@@ -1,4 +1,4 @@
-//! Secrets: passwords and passphrases, where they come from, and how weak they are.
+//! Secrets: passwords and passphrases, their sources, and warnings about weak ones.
 
 use ring::rand::{SecureRandom, SystemRandom};
 use secrecy::{ExposeSecret, SecretString};
@@ -6,7 +6,7 @@ use sha_crypt::{PasswordHasher, PasswordVerifier, ShaCrypt};
 
 use crate::document::{At, Document, Fields, Wrong};
 
-/// Text that must not be shown, and is wiped when it is dropped.
+/// Text that must not be shown, and is wiped from memory when dropped.
 #[derive(Clone, Debug)]
 pub struct Secret(SecretString);
 
@@ -16,7 +16,7 @@ impl Secret {
         Self(text.into())
     }
 
-    /// The secret itself, to be used and not to be kept.
+    /// The secret itself, to be used and not stored.
     pub fn reveal(&self) -> &str {
         self.0.expose_secret()
     }
@@ -30,29 +30,29 @@ impl PartialEq for Secret {
 
 impl Eq for Secret {}
 
-/// Bytes of salt: 16 characters, the most that crypt(3) takes. It cuts a longer one off, and then finds
-/// no password right.
+/// Bytes of salt: 16 characters, the most that crypt(3) takes. It truncates a longer one, and then
+/// no password matches.
 const SALT_LEN: usize = 12;
 
 /// A user's password.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Password {
-    /// Hashed already, in crypt(5) form.
+    /// Already hashed, in crypt(5) form.
     Hash(Secret),
-    /// To be hashed before it goes anywhere.
+    /// In clear, hashed before it is written anywhere.
     Plain(Secret),
-    /// To be asked for once all else is checked; holds the line of the wish.
+    /// To be asked for once everything else is checked; holds the line that requests it.
     Ask(usize),
 }
 
 impl Password {
     /// The password in crypt(5) form, SHA-512.
     ///
-    /// A hash that is on the medium already and fits the password is kept, so that configuring
-    /// twice gives the same medium.
+    /// A matching hash that is already on the medium is kept, so that configuring twice gives the
+    /// same medium.
     ///
     /// # Errors
-    /// The system gave no random numbers, or the password was never asked for.
+    /// The system gave no random numbers, or the user was never asked for the password.
     pub fn hashed(&self, existing: Option<&str>) -> Result<String, HashError> {
         match self {
             Self::Hash(hash) => Ok(hash.reveal().to_owned()),
@@ -80,13 +80,13 @@ impl Password {
 #[error("a password could not be hashed")]
 pub struct HashError;
 
-/// Where a secret is to come from, as one of the keys `NAME-env`, `NAME-file`, `NAME-prompt`.
+/// The source of a secret: one of the keys `NAME-env`, `NAME-file`, `NAME-prompt`.
 pub(crate) enum SecretField {
     Text(At<Secret>),
     Ask(usize),
 }
 
-/// Takes a secret from the environment, from a file or, later, from a person.
+/// Takes a secret from the environment, from a file or, later, from the user.
 pub(crate) fn read_secret(
     document: &Document<'_>,
     fields: &Fields<'_, '_>,
@@ -127,7 +127,7 @@ fn text(
     Some(SecretField::Text(At { value, line }))
 }
 
-/// Asks a person for a secret.
+/// Asks the user for a secret.
 pub(crate) fn ask(document: &Document<'_>, line: usize, what: &str) -> Option<Secret> {
     let answer = document.secrets().ask(what);
     let secret = match answer {
@@ -145,7 +145,7 @@ pub(crate) fn ask(document: &Document<'_>, line: usize, what: &str) -> Option<Se
     document.accept(line, secret)
 }
 
-/// Warns of a password that is short, common, or easy to guess from the other settings.
+/// Warns about a password that is short, common, or easy to guess from the other settings.
 pub(crate) fn warn_if_weak(document: &Document<'_>, line: usize, user: &str, password: &Secret) {
     let text = password.reveal();
     let length = text.chars().count();
@@ -164,7 +164,7 @@ pub(crate) fn warn_if_weak(document: &Document<'_>, line: usize, user: &str, pas
     );
 }
 
-/// A hash in crypt(5) form: `$id$…`, of a kind that systems in use take.
+/// A hash in crypt(5) form: `$id$…`, of a kind that current systems accept.
 pub(crate) fn password_hash(text: &str) -> Result<Secret, Wrong> {
     const KINDS: &[&str] = &["$6$", "$5$", "$y$", "$gy$", "$7$", "$2b$", "$2y$"];
     let known = KINDS.iter().any(|kind| text.starts_with(kind));
@@ -186,8 +186,8 @@ pub(crate) fn password_hash(text: &str) -> Result<Secret, Wrong> {
     ))
 }
 
-/// Whether a hash of SHA-crypt has all of its parts, and no more salt than crypt(3) takes. Others are
-/// not looked into. Source: "Unix crypt using SHA-256 and SHA-512", Ulrich Drepper.
+/// Whether a SHA-crypt hash has all of its parts, and no more salt than crypt(3) takes. Other kinds
+/// are not examined. Source: "Unix crypt using SHA-256 and SHA-512", Ulrich Drepper.
 fn is_whole(hash: &str) -> bool {
     let (digest_len, rest) = match (hash.strip_prefix("$5$"), hash.strip_prefix("$6$")) {
         (Some(rest), _) => (43, rest),

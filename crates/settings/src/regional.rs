@@ -64,7 +64,7 @@ pub(crate) fn keyboard(name: &str) -> Result<String, Wrong> {
     ))
 }
 
-/// Variants of the layouts of the XKB database, a line for each layout.
+/// Variants of the layouts in the XKB database, one line for each layout.
 const VARIANTS: &str = include_str!("variants.txt");
 
 /// A variant of a layout.
@@ -110,7 +110,7 @@ fn is_country(code: &str) -> bool {
     code.len() == 2 && COUNTRIES.split_whitespace().any(|known| known == code)
 }
 
-/// A value from the file in a message, without anything that could command a terminal.
+/// A value from the file for a message, without terminal control characters.
 pub(crate) fn quoted(value: &str) -> String {
     let short: String = value.chars().take(64).collect();
     format!("\"{}\"", short.escape_debug())

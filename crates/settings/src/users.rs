@@ -8,24 +8,24 @@ use super::password::{self, Password, SecretField};
 use super::regional::quoted;
 use crate::document::{Document, Fields, Wrong};
 
-/// A user to make.
+/// A user to create.
 #[derive(Clone, Debug)]
 pub struct User {
     /// Login name.
     pub name: String,
-    /// Name of the person.
+    /// Full name.
     pub full_name: Option<String>,
     /// Number; the next free one if `None`.
     pub uid: Option<u32>,
-    /// Password; without one only a key opens the account.
+    /// Password; without one, only a key allows login.
     pub password: Option<Password>,
     /// SSH public keys, one line each.
     pub ssh_keys: Vec<String>,
-    /// Right to become root.
+    /// Whether and how the user may become root.
     pub sudo: Sudo,
     /// Further groups.
     pub groups: Vec<String>,
-    /// Login shell; the image's usual one if `None`.
+    /// Login shell; the image's default if `None`.
     pub shell: Option<String>,
 }
 
@@ -37,7 +37,7 @@ pub enum Sudo {
     No,
     /// With the user's own password.
     WithPassword,
-    /// Without being asked.
+    /// Without a password.
     WithoutPassword,
 }
 
@@ -56,10 +56,10 @@ const KEYS: &[&str] = &[
     "uid",
 ];
 
-/// Numbers of people's accounts (login.defs(5), `UID_MIN` and `UID_MAX`).
+/// The range of ordinary user ids (login.defs(5), `UID_MIN` and `UID_MAX`).
 pub const PEOPLE: std::ops::RangeInclusive<u32> = 1000..=59_999;
 
-/// Names that systems have already.
+/// Names of system accounts.
 const TAKEN: &[&str] = &[
     "root", "daemon", "bin", "sys", "sync", "games", "man", "lp", "mail", "news", "uucp", "proxy",
     "www-data", "backup", "list", "irc", "nobody", "sshd",
@@ -90,7 +90,7 @@ pub(crate) fn read(document: &Document<'_>, top: &Fields<'_, '_>) -> Vec<User> {
     users
 }
 
-/// A password that two users have is one secret less.
+/// Two users with the same password share one secret.
 fn warn_of_reuse(document: &Document<'_>, others: &[User], user: &User, line: usize) {
     let Some(Password::Plain(own)) = &user.password else {
         return;
@@ -107,7 +107,7 @@ fn warn_of_reuse(document: &Document<'_>, others: &[User], user: &User, line: us
     }
 }
 
-/// Asks for the passwords that a person is to type.
+/// Asks for the passwords to be typed.
 pub(crate) fn ask_passwords(document: &Document<'_>, users: &mut [User]) {
     for user in users {
         if let Some(Password::Ask(line)) = user.password {
@@ -256,7 +256,7 @@ fn private_key() -> Wrong {
     )
 }
 
-/// One line of OpenSSH's public key form, of a kind that today's servers take.
+/// One line of OpenSSH's public key format, of a kind that current servers accept.
 fn public_key(line: &str) -> Result<String, Wrong> {
     if line.contains("PRIVATE KEY") {
         return Err(private_key());
@@ -296,7 +296,7 @@ fn rsa_bits(key: &PublicKey) -> usize {
     })
 }
 
-/// A name that `useradd` takes, and that no system account has.
+/// A name that `useradd` accepts, and that no system account has.
 fn user_name(name: &str) -> Result<String, Wrong> {
     let first = name.starts_with(|c: char| c.is_ascii_lowercase() || c == '_');
     let rest = name
@@ -348,7 +348,7 @@ fn group_name(name: &str) -> Result<String, Wrong> {
     }
 }
 
-/// The comment field of `passwd` ends at a colon, and commas part it.
+/// In `passwd`, the comment field ends at a colon, and commas separate its parts.
 fn full_name(name: &str) -> Result<String, Wrong> {
     match name.chars().find(|c| c.is_control() || ":,".contains(*c)) {
         None => Ok(name.to_owned()),

@@ -14,9 +14,9 @@ use crate::document::{At, Document, Fields, Wrong};
 pub struct Wireless {
     /// The interface, usually `wlan0`.
     pub interface: String,
-    /// Country, ISO 3166: without it the radio stays off.
+    /// Country (ISO 3166): without it, the radio stays off.
     pub country: String,
-    /// Whether a start need not wait for it.
+    /// Whether a start does not wait for it.
     pub is_optional: bool,
     /// The networks to join.
     pub networks: Vec<WirelessNetwork>,
@@ -27,11 +27,11 @@ pub struct Wireless {
 pub struct WirelessNetwork {
     /// Its name, 1 to 32 bytes.
     pub ssid: String,
-    /// Whether it does not tell its name.
+    /// Whether its name is hidden.
     pub hidden: bool,
     /// How joining is secured.
     pub security: Security,
-    /// Higher ones are joined first.
+    /// Networks with a higher priority are joined first.
     pub priority: Option<i32>,
     /// Its key.
     pub key: WirelessKey,
@@ -40,7 +40,7 @@ pub struct WirelessNetwork {
 /// How joining a wireless network is secured.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Security {
-    /// WPA2, with a key that is derived from the passphrase.
+    /// WPA2, with a key derived from the passphrase.
     #[default]
     Wpa2,
     /// WPA3, which needs the passphrase itself.
@@ -56,9 +56,9 @@ pub enum WirelessKey {
     Derived(Secret),
     /// The passphrase itself, for WPA3.
     Plain(Secret),
-    /// What is sent to a server of the network.
+    /// What is sent to the network's server.
     Enterprise(Box<Enterprise>),
-    /// To be asked for once all else is checked; holds the line of the wish.
+    /// To be asked for once everything else is checked; holds the line that requests it.
     Ask(usize),
 }
 
@@ -91,7 +91,7 @@ const NETWORK: &[&str] = &[
     "key-password-env",
     "key-password-file",
 ];
-/// Where the keys for a passphrase are in it, and where those of an account begin.
+/// The positions of the keys for a passphrase, and of the first one for an account.
 const PASSPHRASE: std::ops::Range<usize> = 1..5;
 const ACCOUNT: usize = 8;
 
@@ -198,7 +198,7 @@ fn read_passphrase(
     }
 }
 
-/// Asks for the passphrases that a person is to type.
+/// Asks for the passphrases to be typed.
 pub(crate) fn ask_passphrases(document: &Document<'_>, wireless: Option<&mut Wireless>) {
     let networks = wireless.map(|wireless| &mut wireless.networks);
     for network in networks.into_iter().flatten() {
@@ -246,7 +246,7 @@ fn security(text: &str) -> Result<Security, Wrong> {
     }
 }
 
-/// The key in the form that the network's kind needs. A passphrase is checked in either case.
+/// The key in the form that the network needs. A passphrase is checked in either case.
 fn key_of(passphrase: &Secret, ssid: &str, security: Security) -> Result<WirelessKey, Wrong> {
     let derived = derive_key(passphrase.reveal(), ssid)?;
     match security {
@@ -259,8 +259,8 @@ fn key_of(passphrase: &Secret, ssid: &str, security: Security) -> Result<Wireles
     }
 }
 
-/// The key of WPA2: PBKDF2 with HMAC-SHA-1, 4096 rounds, over passphrase and network name
-/// (IEEE 802.11-2020, annex J.4). 64 hexadecimal digits are a key already.
+/// The key of WPA2: PBKDF2 with HMAC-SHA-1, 4096 rounds, over passphrase and network name (IEEE
+/// 802.11-2020, annex J.4). 64 hexadecimal digits are already a key.
 fn derive_key(passphrase: &str, ssid: &str) -> Result<Secret, Wrong> {
     let is_key = passphrase.len() == 64 && passphrase.bytes().all(|b| b.is_ascii_hexdigit());
     if is_key {

@@ -22,7 +22,7 @@ pub(crate) fn read_block(
     whole(read.map(|()| Some(bytes)))
 }
 
-/// What lies past the end is not there.
+/// Past the end there is nothing.
 pub(crate) fn whole<T>(read: Result<Option<T>, DiskError>) -> Result<Option<T>, DiskError> {
     match read {
         Err(DiskError::PastEnd { .. }) => Ok(None),
@@ -77,13 +77,13 @@ pub(crate) fn uuid(bytes: &[u8], at: usize) -> Option<String> {
     Some(format!("{}-{}", groups.join("-"), &hex[20..]))
 }
 
-/// A label in bytes: up to the first zero, without blanks around it. `None` if nothing is left.
+/// A label in bytes: up to the first zero, trimmed. `None` if nothing is left.
 pub(crate) fn text(bytes: &[u8]) -> Option<String> {
     let text = bytes.split(|&byte| byte == 0).next().unwrap_or_default();
     clean(&String::from_utf8_lossy(text))
 }
 
-/// As [`text`], of the field that begins at `at`.
+/// As [`text`], for the field that begins at `at`.
 pub(crate) fn text_at(bytes: &[u8], at: usize, len: usize) -> Option<String> {
     text(bytes.get(at..at.checked_add(len)?)?)
 }

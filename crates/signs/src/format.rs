@@ -1,4 +1,4 @@
-//! The formats that are recognised here, and their names.
+//! The formats recognised here, and their names.
 
 /// A format by its mark: a file system, a member of an array or pool, an encrypted volume, swap.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

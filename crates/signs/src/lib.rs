@@ -37,9 +37,9 @@ pub use tables::foreign_table;
 pub enum Role {
     /// It holds files by itself.
     Filesystem,
-    /// It is memory that was put aside, as swap.
+    /// It is memory that was swapped out.
     Swap,
-    /// It is a part of something larger, and means nothing alone.
+    /// It is a part of something larger, and useless alone.
     Member,
     /// It is encrypted.
     Encrypted,
@@ -82,8 +82,8 @@ impl Sign {
 
 type Reader = fn(&dyn BlockDevice) -> Result<Option<Sign>, DiskError>;
 
-/// Those that need more than a mark at a place. Members come first: what they hold may begin with the
-/// mark of a file system.
+/// Formats that need more than a mark at one place. Members come first: their content may begin
+/// with the mark of a file system.
 const READERS: &[Reader] = &[
     raid::linux_at_start,
     raid::bcache,
@@ -107,7 +107,7 @@ const READERS: &[Reader] = &[
     unix::luks,
 ];
 
-/// What a device begins with; the first that is recognised.
+/// The first format recognised at the start of a device.
 ///
 /// # Errors
 /// The device could not be read. One that is too short for something does not hold it.
@@ -120,8 +120,8 @@ pub fn at_start(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
     marks::find(device)
 }
 
-/// What the end of a device says, and places far from its start: members of arrays whose marks lie there,
-/// whatever it begins with.
+/// Formats recognised at the end of a device, and far from its start: members of arrays with marks
+/// there, whatever the device begins with.
 ///
 /// # Errors
 /// As [`at_start`].

@@ -1,4 +1,4 @@
-//! Formats that a mark at one place tells, with their labels and identifiers at others.
+//! Formats recognised by a mark at one place, with the places of their labels and identifiers.
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
@@ -123,14 +123,14 @@ const MARKS: &[Mark] = &[
     .label(0x1048, 32)
     .uuid(0x1038),
     mark(0x400, b"OracleCFS", Format::Ocfs, Fs),
-    // A system that sleeps.
+    // A hibernating system.
     mark(0xff6, b"S1SUSPEND", Format::Suspended, Swap),
     mark(0xff6, b"S2SUSPEND", Format::Suspended, Swap),
     mark(0xff6, b"ULSUSPEND", Format::Suspended, Swap),
     mark(0xff6, b"LINHIB0001", Format::Suspended, Swap),
 ];
 
-/// Marks so far from the start that they are not looked for in what passes as a stream.
+/// Marks so far from the start that they are not searched for in a stream.
 const FAR: &[Mark] = &[
     mark(0x10_0000, b"\x0d\xd0\x01\xc0", Format::VmfsVolume, Member),
     mark(0x20_0000, b"\x5e\xf1\xab\x2f", Format::Vmfs, Fs)

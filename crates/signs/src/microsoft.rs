@@ -10,7 +10,7 @@ pub(crate) fn bitlocker(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskEr
     Ok(found.then(|| Sign::new(Format::BitLocker, Role::Encrypted)))
 }
 
-/// The identifier of volumes that are encrypted for carrying, in their boot sector.
+/// The identifier of encrypted removable volumes, in their boot sector.
 fn fve(device: &dyn BlockDevice) -> Result<bool, DiskError> {
     const ID: &[u8] = b"\x3b\xd6\x67\x49\x29\x2e\xd8\x4a\x83\x99\xf6\xa3\x39\xe3\xd0\x01";
     has(device, 424, ID)
@@ -97,7 +97,7 @@ fn ntfs_label(
     if raw[..4] != *b"FILE" {
         return Ok(None);
     }
-    // The last two bytes of each 512 are kept elsewhere.
+    // The last two bytes of each 512 are stored elsewhere.
     let fixups = usize::from(u16le(&raw, 4));
     for index in 1..usize::from(u16le(&raw, 6)) {
         let kept = raw

@@ -112,8 +112,8 @@ fn dstring(raw: &[u8]) -> Option<String> {
     }
 }
 
-/// The first sixteen characters of the volume set's name, which are to be unique; what is not
-/// hexadecimal is given in hexadecimal.
+/// The first sixteen characters of the volume set's name, which should be unique; those that are
+/// not hexadecimal digits are written in hexadecimal.
 fn udf_id(set: &str) -> String {
     let head: Vec<u8> = set.bytes().take(16).collect();
     if head.iter().all(u8::is_ascii_hexdigit) {

@@ -30,7 +30,7 @@ fn linux_new(device: &dyn BlockDevice, place: u64) -> Result<Option<Sign>, DiskE
     }))
 }
 
-/// Marks of firmware's arrays, at so many sectors of 512 bytes before the end.
+/// Marks of firmware RAID, by their distance from the end in sectors of 512 bytes.
 const FIRMWARE: &[(u64, usize, &[u8], Format)] = &[
     (2, 0, b"Intel Raid ISM Cfg Sig. ", Format::RaidIsw),
     (1, 0, b"\xde\x11\xde\x11", Format::RaidDdf),
@@ -42,7 +42,7 @@ const FIRMWARE: &[(u64, usize, &[u8], Format)] = &[
     (11, 0, b"\xfd\x16\x78\x5a", Format::RaidHpt),
 ];
 
-/// Where one of them has put its mark, in sectors before the end.
+/// Where one of them puts its mark, in sectors before the end.
 const PROMISE: &[u64] = &[
     63, 255, 256, 16, 399, 591, 675, 735, 911, 974, 991, 951, 3087,
 ];
@@ -121,7 +121,7 @@ fn linux_old(device: &dyn BlockDevice, place: u64) -> Result<Option<Sign>, DiskE
         } else {
             u32be(&raw, at)
         };
-        // Its own tools print words, which on little-endian computers turns their bytes.
+        // Its own tools print words, so on little-endian computers the bytes are reversed.
         id.extend(if is_little {
             word.to_le_bytes()
         } else {
@@ -193,7 +193,7 @@ pub(crate) fn zfs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
     const LABEL: u64 = 256 << 10;
     let end = device.size() & !(LABEL - 1);
     let mut labels = vec![0, LABEL];
-    // Of a stream whose size is not known, only the start is looked at.
+    // In a stream of unknown size, only the start is examined.
     if end < 1 << 60 {
         labels.extend(
             [end.checked_sub(2 * LABEL), end.checked_sub(LABEL)]

@@ -1,10 +1,10 @@
-//! Partition tables of other computers, which are only recognised.
+//! Partition tables of other computers, only recognised.
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
 use crate::bytes::{read, u16be, u32be, u32le};
 
-/// Which table of other computers a medium has, in words: whatever is on it is somebody's.
+/// Which table of another computer a medium has, in words: its content belongs to somebody.
 ///
 /// # Errors
 /// The device could not be read.
@@ -66,9 +66,9 @@ fn is_rigid(device: &dyn BlockDevice) -> Result<bool, DiskError> {
     Ok(false)
 }
 
-/// block/partitions/atari.c: no mark, but entries with names that are known, inside the medium.
+/// block/partitions/atari.c: no mark, but entries with known names that lie inside the medium.
 fn is_atari(first: &[u8; 512], sectors: u64) -> bool {
-    // What has the mark of a boot sector is none.
+    // Anything with the mark of a boot sector is not one.
     if first[510..] == [0x55, 0xaa] {
         return false;
     }

@@ -30,7 +30,7 @@ pub(crate) fn f2fs(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> 
     }))
 }
 
-/// `struct nilfs_super_block`, at 1024. Its mark is short, so its checksum has to hold.
+/// `struct nilfs_super_block`, at 1024. Its mark is short, so its checksum must match.
 pub(crate) fn nilfs2(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
     let Some(raw) = read::<1024>(device, 1024)? else {
         return Ok(None);
@@ -51,8 +51,8 @@ pub(crate) fn nilfs2(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError
     }))
 }
 
-/// `struct minix_super_block` and `minix3_super_block`, at 1024. The mark is short, so its other fields
-/// have to make sense.
+/// `struct minix_super_block` and `minix3_super_block`, at 1024. The mark is short, so its other
+/// fields must make sense.
 pub(crate) fn minix(device: &dyn BlockDevice) -> Result<Option<Sign>, DiskError> {
     let Some(raw) = read::<64>(device, 1024)? else {
         return Ok(None);

@@ -4,7 +4,7 @@ use pinewrit_disk::{BlockDevice, DiskError, Lba};
 
 use crate::{MBR_SIZE, Mbr, MbrEntry, Problem};
 
-/// More logical partitions than any system makes; a longer chain is damaged.
+/// A limit above what any system creates; a longer chain is damaged.
 const MAX_LOGICAL: usize = 128;
 
 /// A logical partition with its first sector counted from the start of the medium.
@@ -18,7 +18,7 @@ pub(crate) struct Logical {
 pub struct ChainRecord {
     /// The logical partition in it, with its first sector counted from the start of the medium.
     pub logical: Option<(MbrEntry, u64)>,
-    /// Sector of the next record, as it stands there.
+    /// Sector of the next record, as recorded.
     pub next: Option<u64>,
 }
 

@@ -13,7 +13,7 @@ use uuid::Uuid;
 use crate::mbr::read_u32le;
 
 const HEADER_SIZE: usize = 92;
-/// Limits what is read on a medium's word: 1024 entries of 512 bytes.
+/// Limits how much is read because a medium says so: 1024 entries of 512 bytes.
 const MAX_ENTRIES_BYTES: u64 = 512 << 10;
 
 /// Why a header or its entries cannot be used.
@@ -28,12 +28,12 @@ pub enum GptError {
     Checksum {
         /// `header` or `entries`.
         part: &'static str,
-        /// Computed over what is on the medium.
+        /// Computed from the medium.
         found: u32,
-        /// As the header says.
+        /// According to the header.
         expected: u32,
     },
-    /// A field holds something that cannot be.
+    /// A field has an impossible value.
     #[error("the GPT header's field {field} holds {found}")]
     Field {
         /// The field's name in the UEFI specification.
@@ -43,7 +43,7 @@ pub enum GptError {
     },
 }
 
-/// A header whose checksum and fields hold.
+/// A header with a valid checksum and plausible fields.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct GptHeader {
     /// Sector of this header.
@@ -147,7 +147,7 @@ impl GptHeader {
     }
 }
 
-/// Why a table was not read: it is not what it should be, or the device failed.
+/// Why a table was not read: it is invalid, or the device failed.
 pub(crate) enum ReadError {
     Gpt(GptError),
     Disk(DiskError),
@@ -282,7 +282,7 @@ fn read_guid(bytes: &[u8], offset: usize) -> Uuid {
 }
 
 impl GptHeader {
-    /// The header as it stands on a medium, with its checksum (UEFI specification 2.10, table 5.5).
+    /// The header as written to a medium, with its checksum (UEFI specification 2.10, table 5.5).
     pub(crate) fn to_bytes(&self) -> [u8; HEADER_SIZE] {
         let mut raw = [0; HEADER_SIZE];
         raw[..8].copy_from_slice(b"EFI PART");

@@ -21,7 +21,7 @@ pub(crate) const ACTIVE: u8 = 0x80;
 /// One used entry of a master boot record. Addresses count sectors of the medium.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct MbrEntry {
-    /// Whether a BIOS is to start from this partition.
+    /// Whether a BIOS should start from this partition.
     pub active: bool,
     /// The type byte.
     pub kind: u8,
@@ -90,7 +90,7 @@ impl Mbr {
 }
 
 /// Writes an entry of 16 bytes. `first` is its first sector counted from the start of the medium,
-/// for the addresses of old.
+/// for the obsolete CHS address.
 pub(crate) fn put_entry(raw: &mut [u8], entry: &MbrEntry, first: u64) {
     raw[0] = if entry.active { ACTIVE } else { 0 };
     raw[1..4].copy_from_slice(&chs(first));
@@ -101,8 +101,8 @@ pub(crate) fn put_entry(raw: &mut [u8], entry: &MbrEntry, first: u64) {
     raw[12..16].copy_from_slice(&entry.sectors.to_le_bytes());
 }
 
-/// A sector by cylinder, head and sector, with 255 heads and 63 sectors a track as all BIOSes
-/// count; "past cylinder 1023" where that is too little.
+/// A sector's CHS address, with 255 heads and 63 sectors per track as all BIOSes assume; "past
+/// cylinder 1023" if it is out of range.
 fn chs(lba: u64) -> [u8; 3] {
     let (heads, sectors) = (255, 63);
     let cylinder = lba / (heads * sectors);

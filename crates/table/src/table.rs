@@ -29,7 +29,7 @@ pub enum Scheme {
     Gpt {
         /// Disk GUID.
         disk_guid: Uuid,
-        /// The copy that the facts come from.
+        /// The copy that was read.
         copy: TableCopy,
     },
 }
@@ -40,19 +40,19 @@ pub struct Partition {
     /// Number as operating systems count: MBR primaries 1 to 4, logical ones from 5; the entry's
     /// position for GPT.
     pub number: u32,
-    /// What the table says it is for.
+    /// Its type, as recorded in the table.
     pub kind: PartitionType,
     /// Where it lies, in bytes. May reach past the medium's end; see [`Problem::PastEnd`].
     pub range: ByteRange,
-    /// Marked for starting by a BIOS.
+    /// Active: a BIOS starts from it.
     pub active: bool,
-    /// Name in the table (GPT only), as it stands there.
+    /// Name in the table (GPT only), as recorded.
     pub name: Option<String>,
     /// Its own GUID (GPT only).
     pub guid: Option<Uuid>,
 }
 
-/// Something in a table that should not be so.
+/// Something wrong in a table.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Problem {
@@ -73,7 +73,7 @@ pub enum Problem {
         /// The partition's number.
         number: u32,
     },
-    /// The chain of logical partitions does not go on where it says.
+    /// The chain of logical partitions is broken.
     BrokenChain {
         /// Sector where the next record should be.
         lba: u64,
@@ -177,8 +177,8 @@ impl PartitionTable {
     }
 }
 
-/// Whether a record without entries is a table all the same: one that was just made. Boot sectors
-/// of other kinds have code where a table has none.
+/// Whether a record without entries is nevertheless a table: a newly created one. Other boot
+/// sectors have code where a table has none.
 fn is_empty_table(mbr: &Mbr) -> bool {
     !mbr.has_boot_code && mbr.signature != 0
 }

@@ -6,7 +6,7 @@ use crate::SchemeKind;
 
 use uuid::{Uuid, uuid};
 
-/// What a table says a partition is for.
+/// A partition's type.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PartitionType {
     /// The type byte of an MBR entry.
@@ -89,7 +89,7 @@ const GPT_WORDS: &[(Uuid, &str)] = &[
     ),
 ];
 
-/// What people want partitions for, in the words of arguments and layouts.
+/// The purposes of partitions, in the words of arguments and layouts.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Purpose {
     /// Its word.
@@ -111,7 +111,7 @@ impl Purpose {
 const BASIC_DATA: Uuid = uuid!("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7");
 const LINUX: Uuid = uuid!("0FC63DAF-8483-4772-8E79-3D69D8477DE4");
 
-/// All purposes. Where several share a code, the first is what the code is taken for.
+/// All purposes. If several share a code, the code stands for the first.
 pub const PURPOSES: &[Purpose] = &[
     purpose("fat32", 0x0c, BASIC_DATA),
     purpose("fat16", 0x0e, BASIC_DATA),
@@ -156,8 +156,8 @@ const fn purpose(word: &'static str, mbr: u8, gpt: Uuid) -> Purpose {
 }
 
 impl PartitionType {
-    /// A type by its word, its two hexadecimal digits (`0x0c`), or its GUID; `None` where it is
-    /// none of the scheme's.
+    /// A type from its word, its two hexadecimal digits (`0x0c`), or its GUID; `None` if the scheme
+    /// has no such type.
     pub fn from_text(text: &str, scheme: SchemeKind) -> Option<Self> {
         let text = text.trim().to_ascii_lowercase();
         if let Some(purpose) = PURPOSES.iter().find(|purpose| purpose.word == text) {
@@ -174,7 +174,7 @@ impl PartitionType {
         }
     }
 
-    /// What a type is for, if that is known.
+    /// A type's purpose, if known.
     pub fn purpose(self) -> Option<&'static Purpose> {
         // Older codes of the same purposes.
         let own = match self {
@@ -209,12 +209,12 @@ impl PartitionType {
         matches!(self, Self::Mbr(0xef)) || self == Self::Gpt(GPT_ESP)
     }
 
-    /// Whether this is for swapping.
+    /// Whether this is a swap partition.
     pub fn is_swap(self) -> bool {
         self.purpose().is_some_and(|purpose| purpose.word == "swap")
     }
 
-    /// Whether a FAT may be in it: by name, or as data of any kind.
+    /// Whether it may hold a FAT: by its name, or as data of any kind.
     pub fn is_for_fat(self) -> bool {
         self.is_efi_system()
             || self.fat_bits().is_some()
@@ -222,7 +222,7 @@ impl PartitionType {
             || self == Self::Gpt(BASIC_DATA)
     }
 
-    /// The width of the FAT that it names, in bits; types of a GPT do not.
+    /// The width of the FAT that it names, in bits; GPT types name none.
     pub fn fat_bits(self) -> Option<u8> {
         match self {
             Self::Mbr(0x01 | 0x11) => Some(12),

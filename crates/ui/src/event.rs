@@ -1,4 +1,4 @@
-//! The lines of `--json`, and the medium that one is about.
+//! The lines of `--json`, and the medium to which one refers.
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -7,11 +7,11 @@ use serde::Serialize;
 pub trait Event: Serialize + JsonSchema {
     /// Its `event`.
     const EVENT: &'static str;
-    /// The commands whose result it is; empty for all other lines.
+    /// The commands that end with it; empty for all other lines.
     const COMMANDS: &'static [&'static str] = &[];
 }
 
-/// A line as it is printed.
+/// A line as printed.
 #[derive(Serialize)]
 pub(crate) struct Line<'a, T> {
     event: &'static str,
@@ -28,7 +28,7 @@ impl<'a, T: Event> Line<'a, T> {
     }
 }
 
-/// Which medium a line is about.
+/// The medium to which a line refers.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct MediumName {
     /// Its path, or `rack:` and the reader that holds it.

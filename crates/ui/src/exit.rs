@@ -5,13 +5,13 @@ use std::process::ExitCode;
 /// How a command ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Exit {
-    /// It did what it was asked to do.
+    /// It did what was requested.
     Done,
     /// A fault of the program.
     Internal,
     /// The arguments are wrong.
     Usage,
-    /// It would do harm, or somebody said no.
+    /// It would do harm, or the user declined.
     Refused,
     /// The image, archive or server failed.
     Source,

@@ -1,5 +1,5 @@
-//! What people and programs get to see: results on stdout, progress and messages on stderr, the
-//! lines of `--json`, and the page of a report.
+//! What users and programs see: results on stdout, progress and messages on stderr, the lines of
+//! `--json`, and the page of a report.
 //!
 //! A message says what failed, then facts, then what to try:
 //!
@@ -34,10 +34,10 @@ pub use event::{Event, MediumName};
 pub use exit::Exit;
 pub use message::{ErrorEvent, FileMistake, Message};
 
-/// How to talk to the user.
+/// How to communicate with the user.
 #[derive(Clone, Copy, Debug)]
 pub struct Ui {
-    /// For programs: lines of JSON instead of text.
+    /// JSON lines for programs, instead of text.
     pub json: bool,
     /// Only results and errors.
     pub quiet: bool,
@@ -57,8 +57,8 @@ pub enum Answer {
 }
 
 impl Ui {
-    /// A part of the result for people. Nobody reading it any more is no error; that it cannot be
-    /// written is reported at the end.
+    /// A part of the result as text. A closed pipe is not an error; a failed write is reported at
+    /// the end.
     pub fn result(&self, text: impl Display) {
         if !self.json {
             let text = text::safe(&text.to_string());
@@ -76,19 +76,19 @@ impl Ui {
         }
     }
 
-    /// Something said beside the result.
+    /// A message besides the result.
     pub fn say(&self, text: impl Display) {
         if !self.quiet {
             self.warn(text);
         }
     }
 
-    /// Something said in any case.
+    /// A message that even `--quiet` shows.
     pub fn warn(&self, text: impl Display) {
         let _ = write!(anstream::stderr(), "{}", text::safe(&text.to_string()));
     }
 
-    /// Asks a question to be answered with yes or no; no is what Enter alone means.
+    /// Asks a yes-or-no question; Enter alone means no.
     pub fn ask(&self, question: impl Display) -> Answer {
         if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
             return Answer::NobodyToAsk;
@@ -103,7 +103,7 @@ impl Ui {
 }
 
 impl Ui {
-    /// Asks for a line of text; `None` where there is nobody to ask.
+    /// Asks for a line of text; `None` if there is nobody to ask.
     pub fn ask_text(&self, question: impl Display) -> Option<String> {
         if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
             return None;

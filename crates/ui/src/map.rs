@@ -1,4 +1,4 @@
-//! A bar of the medium to scale: partitions with their used and free parts, and the gaps.
+//! A scale bar of the medium: partitions with their used and free parts, and gaps.
 
 use pinewrit_core::inspect::{Inspection, PartitionFacts};
 
@@ -13,12 +13,12 @@ const GAP: char = '·';
 #[derive(Clone, Copy, PartialEq)]
 enum Cell {
     Gap,
-    /// Position of the partition in the list, and the sign for what is in it.
+    /// Position of the partition in the list, and the sign for its content.
     Partition(usize, char),
 }
 
-/// Two lines, the bar and the partitions' numbers below it, `width` columns wide, each behind
-/// `indent` blanks. Every partition has one column at least.
+/// Two lines, the bar and the partition numbers below it, `width` columns wide and indented by
+/// `indent` blanks. Every partition has at least one column.
 pub fn draw(inspection: &Inspection, size: u64, width: usize, indent: usize) -> String {
     let cells = cells(&inspection.partitions, size, width);
     let blanks = " ".repeat(indent);

@@ -10,12 +10,12 @@ use crate::{Event, MediumName};
 /// One message that ends a command.
 #[derive(Clone, Debug)]
 pub struct Message {
-    /// What the process ends with.
+    /// The exit code.
     pub exit: Exit,
     what: String,
     facts: Vec<(String, String)>,
     remedies: Vec<String>,
-    /// Mistakes of a file, told before everything else.
+    /// Mistakes in a file, reported before everything else.
     mistakes: Vec<FileMistake>,
     medium: Option<Box<MediumName>>,
 }
@@ -25,12 +25,12 @@ pub struct Message {
 pub struct ErrorEvent<'a> {
     exit: u8,
     what: &'a str,
-    /// The medium that it is about, where it is about one of several: its path and tag, or nothing.
+    /// The medium to which it refers, if there are several: its path and tag.
     #[serde(flatten)]
     medium: Option<&'a MediumName>,
-    /// What is known of it.
+    /// The facts.
     facts: Vec<Fact<'a>>,
-    /// Mistakes of a file, in the order of their lines.
+    /// Mistakes in a file, ordered by line.
     mistakes: &'a [FileMistake],
     /// What to try.
     #[serde(rename = "try")]
@@ -46,7 +46,7 @@ pub struct FileMistake {
     pub line: usize,
     /// What is wrong.
     pub what: String,
-    /// What is right.
+    /// What would be right.
     pub remedy: String,
 }
 
@@ -82,7 +82,7 @@ impl Message {
         }
     }
 
-    /// Says which medium it is about.
+    /// Sets the medium to which it refers.
     pub fn of(self, medium: MediumName) -> Self {
         Self {
             medium: Some(Box::new(medium)),
@@ -90,7 +90,7 @@ impl Message {
         }
     }
 
-    /// Adds a mistake of a file.
+    /// Adds a mistake in a file.
     pub fn mistake(mut self, mistake: FileMistake) -> Self {
         self.mistakes.push(mistake);
         self
@@ -102,19 +102,19 @@ impl Message {
         self
     }
 
-    /// Says something else under the name of a fact.
+    /// Replaces the text of a fact.
     pub fn instead(mut self, name: &str, value: impl Into<String>) -> Self {
         self.facts.retain(|(known, _)| known != name);
         self.fact(name, value)
     }
 
-    /// Leaves a fact out.
+    /// Removes a fact.
     pub fn without(mut self, name: &str) -> Self {
         self.facts.retain(|(known, _)| known != name);
         self
     }
 
-    /// Adds something to try.
+    /// Adds a remedy.
     pub fn remedy(mut self, text: impl Into<String>) -> Self {
         self.remedies.push(text.into());
         self
@@ -125,7 +125,7 @@ impl Message {
         &self.what
     }
 
-    /// Everything else in rows of a name and a text.
+    /// Everything else as rows of a name and a text.
     pub fn rows(&self) -> Vec<(String, String)> {
         let mistakes = self.mistakes.iter().flat_map(FileMistake::rows);
         let remedies = self.remedies.iter().enumerate().map(|(index, remedy)| {

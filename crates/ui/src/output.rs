@@ -3,10 +3,10 @@
 use std::io::{self, ErrorKind, Write};
 use std::sync::Mutex;
 
-/// Why nothing more can be written there, once that is so.
+/// Why nothing more can be written, after a failure.
 static FAILURE: Mutex<Option<io::Error>> = Mutex::new(None);
 
-/// Notes that something could not be written.
+/// Records that something could not be written.
 fn note(error: io::Error) {
     let mut failure = FAILURE.lock().unwrap_or_else(|e| e.into_inner());
     failure.get_or_insert(error);
@@ -26,7 +26,7 @@ pub(crate) fn write(write: impl FnOnce() -> io::Result<()>) {
     }
 }
 
-/// Why a part of the result is lost. Somebody who reads no more, as `head` does, has lost nothing.
+/// Why a part of the result is lost. A reader that stops early, such as `head`, loses nothing.
 pub fn failure() -> Option<io::Error> {
     write(|| io::stdout().flush());
     let mut failure = FAILURE.lock().unwrap_or_else(|e| e.into_inner());
@@ -35,7 +35,7 @@ pub fn failure() -> Option<io::Error> {
         .filter(|error| error.kind() != ErrorKind::BrokenPipe)
 }
 
-/// Where a file's content goes: tells its own failures from those of the source.
+/// A sink for a file's content that tells its own failures from those of the source.
 pub struct Sink<W> {
     inner: W,
     failure: Option<io::Error>,
@@ -50,7 +50,7 @@ impl<W: Write> Sink<W> {
         }
     }
 
-    /// What became of it: whether all was taken. `false` is a reader that wants no more.
+    /// Whether everything was taken; `false` if the reader stopped early.
     pub fn end(mut self) -> io::Result<bool> {
         let failure = match self.failure.take() {
             Some(error) => Err(error),

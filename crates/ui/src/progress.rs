@@ -1,4 +1,4 @@
-//! The progress bar, its plain twin for logs, and its events for programs.
+//! The progress bar, its plain form for logs, and its events for programs.
 
 use std::collections::VecDeque;
 use std::io::IsTerminal;
@@ -15,19 +15,19 @@ use super::text::printable;
 use super::{Ui, units};
 use crate::{Event, MediumName};
 
-/// Work shorter than this shows nothing.
+/// Shorter work shows nothing.
 const PATIENCE: Duration = Duration::from_millis(250);
-/// Between two events of `--json`.
+/// The interval between two events of `--json`.
 const EVENT_EVERY: Duration = Duration::from_millis(500);
-/// Between two lines where there is no terminal.
+/// The interval between two lines without a terminal.
 const LINE_EVERY: Duration = Duration::from_secs(5);
-/// The rate is taken over the last of these.
+/// The rate is averaged over this time.
 const RATE_OVER: Duration = Duration::from_secs(3);
 const STEPS: u64 = 10_000;
-/// A shorter pause is none, in seconds.
+/// A shorter pause does not count, in seconds.
 const PAUSE_FROM: f64 = 1.0;
 
-/// The bars of several jobs that run side by side.
+/// The bars of several parallel jobs.
 pub struct Screen(MultiProgress);
 
 impl Screen {
@@ -41,7 +41,7 @@ impl Screen {
 pub struct ProgressView {
     ui: Ui,
     terminal: bool,
-    /// The medium's name, where several are written.
+    /// The medium's name, if there are several.
     name: Option<String>,
     id: Option<MediumName>,
     /// Writing is the first of two parts, reading back the second.
@@ -58,14 +58,14 @@ struct State {
     bar: Option<ProgressBar>,
 }
 
-/// A part of the job begins.
+/// A stage of the job begins.
 #[derive(Serialize, JsonSchema)]
 pub struct StageEvent<'a> {
-    /// The medium, where several are written; its path and tag, or nothing.
+    /// The medium, if several are written: its path and tag.
     #[serde(flatten)]
     medium: Option<&'a MediumName>,
     stage: Stage,
-    /// Bytes that it takes, as far as is known.
+    /// Its size in bytes, as far as known.
     total: Option<u64>,
 }
 
@@ -73,21 +73,21 @@ impl Event for StageEvent<'_> {
     const EVENT: &'static str = "stage";
 }
 
-/// How far it is; a few times a second.
+/// The progress, a few times a second.
 #[derive(Serialize, JsonSchema)]
 pub struct ProgressEvent<'a> {
-    /// The medium, where several are written; its path and tag, or nothing.
+    /// The medium, if several are written: its path and tag.
     #[serde(flatten)]
     medium: Option<&'a MediumName>,
     stage: Stage,
-    /// Bytes that are done.
+    /// Bytes done.
     done: u64,
-    /// Bytes that are in use, as far as is known.
+    /// Used bytes in total, as far as known.
     total: Option<u64>,
     /// 0 to 1, of the whole job.
     fraction: f64,
     bytes_per_second: u64,
-    /// Once it can be told.
+    /// Remaining seconds, once known.
     seconds_left: Option<u64>,
     /// How long the medium has been silent.
     waiting_seconds: f64,
@@ -114,7 +114,7 @@ impl ProgressView {
         let (name, id) = medium.unzip();
         let name = name.map(|name| printable(&name));
         let terminal = std::io::stderr().is_terminal();
-        // Side by side, the bars stand in the order of the media, whoever moves first.
+        // The bars are in the order of the media, whichever begins first.
         let is_shown = terminal && !ui.json && !ui.quiet;
         let bar = name.as_ref().filter(|_| is_shown).map(|name| {
             let bar = screen.0.add(new_bar());
@@ -171,7 +171,7 @@ impl ProgressView {
         }
     }
 
-    /// The stage, behind the name where there are several media.
+    /// The stage, after the name if there are several media.
     fn prefix(&self, stage: Stage) -> String {
         let part = match stage {
             Stage::Write if self.reads_back => "1/2 ",
@@ -194,7 +194,7 @@ impl ProgressView {
     }
 }
 
-/// How fast it goes, over the last seconds.
+/// The rate over the last seconds.
 struct Pace {
     bytes_per_second: u64,
     left: Option<Duration>,
@@ -247,7 +247,7 @@ fn numbers(progress: Progress, pace: &Pace) -> String {
     format!("{amount}  {rate:>11}  {left}")
 }
 
-/// The remaining time; tenths of seconds mean nothing in a guess.
+/// The remaining time; an estimate has no use for tenths of a second.
 fn left_text(left: Duration) -> String {
     match left.as_secs() {
         seconds @ 0..10 => format!("{} s left", seconds + 1),
@@ -264,7 +264,7 @@ fn new_bar() -> ProgressBar {
     bar
 }
 
-/// A sign of life while something is looked at whose length is not known. Gone when dropped.
+/// A sign of life during work of unknown length. It disappears when dropped.
 pub struct Waiting(ProgressBar);
 
 impl Waiting {
@@ -283,7 +283,7 @@ impl Waiting {
 }
 
 impl Waiting {
-    /// Shows how far something is that may begin meanwhile: `what`, once there is a total.
+    /// Shows the progress of something that may begin meanwhile: `what`, once there is a total.
     pub fn watch(&self, what: String, done: &Arc<AtomicU64>, total: &Arc<AtomicU64>) {
         let (bar, done, total) = (self.0.clone(), Arc::clone(done), Arc::clone(total));
         let what = printable(&what);
@@ -315,7 +315,7 @@ impl Drop for Waiting {
     }
 }
 
-/// The stage as people say it.
+/// The stage in words.
 fn word(stage: Stage) -> &'static str {
     match stage {
         Stage::Clear => "clearing",
@@ -342,7 +342,7 @@ impl Observer for ProgressView {
         state.samples.clear();
         state.shown = now;
         if let Some(bar) = &state.bar {
-            // Flushing can take long on a slow medium: it must not look like a standstill.
+            // Flushing can take a long time on a slow medium: it must not look stuck.
             bar.set_prefix(self.prefix(stage));
             bar.set_message(String::new());
             bar.set_position(match stage {

@@ -1,21 +1,21 @@
-//! Colours and weights. They are left out where the output takes none.
+//! Colours and weights. They are omitted if the output does not support them.
 
 use anstyle::{AnsiColor, Effects, Style};
 use pinewrit_host::Verdict;
 
 /// What failed.
 pub const ERROR: Style = AnsiColor::Red.on_default().effects(Effects::BOLD);
-/// What is legal, but worth a look.
+/// What is valid, but deserves attention.
 pub const WARNING: Style = AnsiColor::Yellow.on_default().effects(Effects::BOLD);
 /// What went well.
 pub const GOOD: Style = AnsiColor::Green.on_default().effects(Effects::BOLD);
 /// The subject of the output.
 pub const STRONG: Style = Style::new().effects(Effects::BOLD);
-/// Names of facts, and what matters less.
+/// Names of facts, and less important text.
 pub const DIM: Style = Style::new().effects(Effects::DIMMED);
-/// Added lines of a diff.
+/// Added lines in a diff.
 pub const ADDED: Style = AnsiColor::Green.on_default();
-/// Removed lines of a diff.
+/// Removed lines in a diff.
 pub const REMOVED: Style = AnsiColor::Red.on_default();
 
 /// Colours of neighbouring partitions.

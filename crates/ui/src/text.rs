@@ -1,10 +1,11 @@
-//! Names from media, archives and servers, without what could command or deceive a terminal.
+//! Names from media, archives and servers, without characters that could control or mislead a
+//! terminal.
 
-/// Replaces what is not shown.
+/// Replaces characters that are not shown.
 const SHOWN_INSTEAD: char = '\u{fffd}';
 
-/// Whether a character changes how others are shown, or is not seen at all: controls, marks of
-/// writing direction (Unicode 16, UAX #9, 2.1 to 2.6), fillers, joiners and tags.
+/// Whether a character changes how others are displayed, or is itself invisible: controls,
+/// directional formatting (Unicode 16, UAX #9, 2.1 to 2.6), fillers, joiners and tags.
 fn is_hidden(c: char) -> bool {
     c.is_control()
         || matches!(
@@ -36,7 +37,7 @@ pub fn printable(name: &str) -> String {
     name.chars().map(plain).collect()
 }
 
-/// A whole text of ours with names in it: lines, tabs and colours stay.
+/// A whole text of ours with names in it: newlines, tabs and colours stay.
 pub(crate) fn safe(text: &str) -> String {
     let mut clean = String::with_capacity(text.len());
     let mut rest = text;
@@ -61,7 +62,7 @@ pub(crate) fn safe(text: &str) -> String {
     clean
 }
 
-/// The length of the colour (ECMA-48, 8.3.117) that a text begins with.
+/// The length of the colour sequence (ECMA-48, 8.3.117) at the start of a text.
 fn color_len(text: &str) -> Option<usize> {
     let body = text.strip_prefix("\x1b[")?;
     let end = body.find(|c: char| !c.is_ascii_digit() && c != ';')?;

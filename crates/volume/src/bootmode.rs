@@ -1,4 +1,4 @@
-//! Which boot modes a medium serves, as far as the medium itself tells.
+//! Which boot modes a medium supports, as far as the medium itself shows.
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_fat::Volume;
@@ -7,23 +7,23 @@ use serde::Serialize;
 
 use crate::system::fat_files;
 
-/// The boot modes that were found.
+/// The boot modes found.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct BootModes {
     /// Loaders on the path that UEFI firmware tries on removable media.
     pub uefi: Vec<UefiLoader>,
-    /// What a legacy BIOS would start; `None` without boot code.
+    /// What a legacy BIOS would boot; `None` without boot code.
     pub bios: Option<BiosBoot>,
 }
 
 /// A loader at `/EFI/BOOT/BOOT*.EFI`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct UefiLoader {
-    /// Number of the partition; `None` where the medium has no table.
+    /// Number of the partition; `None` if the medium has no table.
     pub partition: Option<u32>,
     /// Name of the file.
     pub file: String,
-    /// Architecture, as the path's name says.
+    /// Architecture according to the file name.
     pub architecture: &'static str,
     /// Whether the file is an executable for that architecture.
     pub valid: bool,
@@ -58,7 +58,7 @@ const REMOVABLE: &[(&str, &str, u16)] = &[
 
 const FOLDER: &str = "EFI/BOOT";
 
-/// Looks for UEFI loaders in a FAT file system. Whatever cannot be read serves no boot.
+/// Searches a FAT file system for UEFI loaders. What cannot be read cannot boot.
 pub fn uefi_loaders(device: &dyn BlockDevice, partition: Option<u32>) -> Vec<UefiLoader> {
     let Ok(volume) = Volume::open(device) else {
         return Vec::new();

@@ -1,4 +1,4 @@
-//! Whether a file system holds together, whatever its kind.
+//! Checks of file systems of any kind.
 
 use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_ext4::{CheckError, EditError, ExtError};
@@ -6,7 +6,7 @@ use pinewrit_fat as fat;
 
 use crate::files::FilesError;
 
-/// Why a file system should not be changed; `None` where nothing speaks against it.
+/// Why a file system should not be changed; `None` if there is no reason.
 ///
 /// # Errors
 /// The device could not be read.
@@ -21,11 +21,11 @@ pub fn fault(window: &dyn BlockDevice) -> Result<Option<String>, DiskError> {
     }
 }
 
-/// Checks a file system as a whole, by the check of its own kind; returns the geometry of a FAT.
+/// Checks a whole file system with the check for its kind; returns the geometry of a FAT.
 ///
 /// # Errors
-/// [`FilesError::Unsound`]: it does not hold together. Others: it has features that are not understood, was not
-/// unmounted cleanly, or could not be read.
+/// [`FilesError::Unsound`]: it is inconsistent. Others: it has unknown features, was not unmounted
+/// cleanly, or could not be read.
 pub(crate) fn check(window: &dyn BlockDevice) -> Result<Option<fat::Geometry>, FilesError> {
     let geometry = fat::Geometry::read(window)?;
     match &geometry {

@@ -1,8 +1,8 @@
-//! The difference of two texts, for showing it.
+//! The difference between two texts, for display.
 
 use similar::TextDiff;
 
-/// The change from one text to another in unified form, without what could command a terminal.
+/// The change from one text to another in unified form, without terminal control characters.
 pub fn text_diff(old: &[u8], new: &[u8]) -> String {
     let (old, new) = (String::from_utf8_lossy(old), String::from_utf8_lossy(new));
     let diff = TextDiff::from_lines(&*old, &*new);

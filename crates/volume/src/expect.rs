@@ -1,16 +1,16 @@
-//! What an image says of the medium that it was made for: sectors, and how long it has to be.
+//! What an image says about the medium it was made for: sector size, and minimum length.
 
 use pinewrit_disk::{BlockDevice, DiskError, SectorSize, Window};
 use pinewrit_table::{PartitionTable, Scheme};
 
 use crate::probe;
 
-/// What an image says of its medium.
+/// What an image says about its medium.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Expectation {
-    /// The sectors in which its table counts, where that can be told.
+    /// The sector size of its table, if known.
     pub sector: Option<SectorSize>,
-    /// The bytes that its partitions and file systems reach to; 0 where nothing says so.
+    /// Where its last partition or file system ends, in bytes; 0 if unknown.
     pub reach: u64,
 }
 
@@ -22,7 +22,7 @@ struct InSectors<'a> {
 
 impl BlockDevice for InSectors<'_> {
     fn size(&self) -> u64 {
-        // Where it ends is what is to be found out.
+        // Its end is yet to be found.
         u64::MAX / 2
     }
 
@@ -43,7 +43,7 @@ impl BlockDevice for InSectors<'_> {
     }
 }
 
-/// Reads what the start of an image says. What lies past the end of `device` says nothing.
+/// Examines the start of an image. What lies past the end of `device` is ignored.
 ///
 /// # Errors
 /// The device could not be read.
@@ -66,7 +66,7 @@ pub fn expectation(device: &dyn BlockDevice) -> Result<Expectation, DiskError> {
         let mut reach = 0;
         for partition in &table.partitions {
             let found = match probe(&Window::new(&seen, partition.range)) {
-                // Where other sectors would put it, anything may be, also the end.
+                // With another sector size, anything may be there, even the end.
                 Err(_) if sector != SectorSize::B512 => None,
                 found => found?,
             };

@@ -1,7 +1,7 @@
-//! Changes of a medium that are gathered: worked out over an overlay, looked at, and then committed as
-//! one, or dropped.
+//! Gathered changes of a medium: worked out over an overlay, shown, and then committed as one, or
+//! dropped.
 //!
-//! There is no other way to change a medium that is in use. What is being worked out is a [`Site`],
+//! There is no other way to change a medium that is in use. A change is worked out on a [`Site`],
 //! which checks file systems before and after; the result is a [`Gathered`] with a report of what
 //! would be done.
 
@@ -14,20 +14,20 @@ use pinewrit_ext4::Timestamp;
 use crate::check::check;
 use crate::files::{Files, FilesError, FilesystemOf, open_to_change};
 
-/// A change that is worked out and not on the medium yet, with its report.
+/// A change that is worked out but not yet on the medium, with its report.
 pub struct Gathered<'m, R> {
     overlay: Overlay<&'m dyn BlockDevice>,
-    /// What is written after the rest, because it leads to it, in this order.
+    /// What is written after everything that it refers to, in this order.
     last: Vec<ByteRange>,
     report: R,
 }
 
 impl<'m, R> Gathered<'m, R> {
-    /// Works out changes of file systems on `medium`. With `free`, content of new files may go to the
-    /// medium at once, where nothing is in use.
+    /// Works out changes of file systems on `medium`. With `free`, content of new files may go
+    /// straight to unused space on the medium.
     ///
     /// # Errors
-    /// What `change` says, or [`FilesError`].
+    /// The error of `change`, or [`FilesError`].
     pub fn files<E: From<FilesError>>(
         medium: &'m dyn BlockDevice,
         free: FreeWrites,
@@ -48,7 +48,7 @@ impl<'m, R> Gathered<'m, R> {
     /// Works out a change of a whole medium, whose first sector is written last.
     ///
     /// # Errors
-    /// What `change` says.
+    /// The error of `change`.
     pub fn whole<E>(
         medium: &'m dyn BlockDevice,
         change: impl FnOnce(&dyn BlockDevice) -> Result<R, E>,
@@ -81,12 +81,12 @@ impl<'m, R> Gathered<'m, R> {
         (bare, self.report)
     }
 
-    /// The medium as it would be, for looking at it and for changing more.
+    /// The medium as it would be, to examine it or change more.
     pub fn device(&self) -> &dyn BlockDevice {
         &self.overlay
     }
 
-    /// The medium as it would be, and the report, to bring it up to date after changing more.
+    /// The medium as it would be, and the report, to be updated after further changes.
     pub fn parts(&mut self) -> (&dyn BlockDevice, &mut R) {
         (&self.overlay, &mut self.report)
     }
@@ -99,7 +99,7 @@ impl<'m, R> Gathered<'m, R> {
         Ok(self.overlay.changed()?.is_empty())
     }
 
-    /// Puts the changes on the medium as one: data, then metadata, each flushed and read back.
+    /// Commits the changes to the medium as one: data, then metadata, each flushed and read back.
     ///
     /// # Errors
     /// [`CommitError`] says whether the medium is as it was.
@@ -113,7 +113,7 @@ impl<'m, R> Gathered<'m, R> {
 pub struct Site<'d> {
     /// The device, with an overlay underneath.
     pub device: &'d dyn BlockDevice,
-    /// The time that changes get.
+    /// The time recorded for changes.
     pub now: Timestamp,
     touched: Vec<FilesystemOf>,
 }
@@ -131,7 +131,7 @@ impl<'d> Site<'d> {
     /// Changes files of one file system.
     ///
     /// # Errors
-    /// What `change` says, or [`FilesError`].
+    /// The error of `change`, or [`FilesError`].
     pub fn change<T, E: From<FilesError>>(
         &mut self,
         filesystem: &FilesystemOf,
@@ -150,7 +150,7 @@ impl<'d> Site<'d> {
     /// Changes a file system by its window.
     ///
     /// # Errors
-    /// What `change` says, or [`FilesError`].
+    /// The error of `change`, or [`FilesError`].
     pub fn change_window<T, E: From<FilesError>>(
         &mut self,
         filesystem: &FilesystemOf,
@@ -159,7 +159,7 @@ impl<'d> Site<'d> {
         let window = Window::new(self.device, filesystem.range);
         let is_known = |one: &FilesystemOf| one.range == filesystem.range;
         if !self.touched.iter().any(is_known) {
-            // A change might hide damage, or make more of it.
+            // A change might hide damage, or make it worse.
             match check(&window) {
                 Err(FilesError::Unsound(what)) => return Err(FilesError::Damaged(what).into()),
                 checked => checked?,
@@ -169,8 +169,8 @@ impl<'d> Site<'d> {
         change(&window)
     }
 
-    /// Ends the work: what was changed must hold together. Returns what has to be written after the
-    /// rest, because it leads to it.
+    /// Ends the work: what was changed must be consistent. Returns what must be written after
+    /// everything that it refers to.
     ///
     /// # Errors
     /// [`FilesError::Unsound`], or the device could not be read.

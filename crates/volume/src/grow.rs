@@ -8,14 +8,14 @@ use serde::Serialize;
 
 use crate::{FilesystemKind, probe};
 
-/// Inode tables that are zeroed at most, in bytes, for file systems that cannot leave that for
-/// later; changes are kept in memory until they are committed.
+/// The most bytes of inode tables to zero, for file systems that cannot defer that; changes are
+/// kept in memory until they are committed.
 const MAX_ZEROED: u64 = 64 << 20;
 
 /// What was grown.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct GrowReport {
-    /// The partition's number; `None` where there is no table, and only a file system grew.
+    /// The partition's number; `None` if there is no table, and only a file system grew.
     pub partition: Option<u32>,
     /// Its size before, in bytes.
     pub before: u64,
@@ -25,12 +25,12 @@ pub struct GrowReport {
     pub filesystem: Option<FilesystemGrowth>,
 }
 
-/// What became of the file system in a partition that was grown.
+/// What happened to the file system in a grown partition.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FilesystemGrowth {
     /// Its kind.
     pub kind: FilesystemKind,
-    /// Its size now, in bytes, if it was grown or fills its partition anyway.
+    /// Its size now, in bytes, if it was grown or already fills its partition.
     pub size: Option<u64>,
     /// Why it has kept its size.
     pub kept_because: Option<String>,
@@ -74,11 +74,11 @@ pub fn grow_whole(device: &dyn BlockDevice, now: Timestamp) -> Result<GrowReport
     })
 }
 
-/// Grows the file system in a partition to the partition's size. `None` where there is none.
+/// Grows the file system in a partition to the partition's size. `None` if there is none.
 ///
 /// # Errors
-/// The device could not be read. A file system that cannot be grown is no error: its report says
-/// why.
+/// The device could not be read. A file system that cannot be grown is not an error: the report
+/// says why.
 pub fn grow_filesystem(
     partition: &Window<'_>,
     now: Timestamp,
@@ -111,7 +111,7 @@ pub fn grow_filesystem(
 
 /// Why a file system was not grown.
 enum Fault {
-    /// It is not one that can be.
+    /// It is of a kind that cannot be grown.
     Kept(String),
     Disk(DiskError),
 }

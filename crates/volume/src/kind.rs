@@ -1,4 +1,4 @@
-//! The kinds of file systems, and of what lies where one is expected.
+//! The kinds of file systems, and of what may be in their place.
 
 use std::borrow::Cow;
 use std::fmt;
@@ -14,18 +14,18 @@ use serde::{Serialize, Serializer};
 pub enum FilesystemKind {
     /// FAT12, FAT16 or FAT32.
     Fat(FatWidth),
-    /// FAT32 with fewer clusters than it should have: some firmware does not read it.
+    /// FAT32 with too few clusters: some firmware does not read it.
     SmallFat32,
     /// ext2, ext3 or ext4.
     Ext(Generation),
-    /// What is only recognised: other file systems, swap, members of arrays, encrypted volumes.
+    /// Something only recognised: other file systems, swap, members of arrays, encrypted volumes.
     Other(Format),
 }
 
 impl FilesystemKind {
-    /// An area for swapping.
+    /// A swap area.
     pub const SWAP: Self = Self::Other(Format::Swap);
-    /// The file system of optical media, which hybrid images are as a whole.
+    /// The file system of optical media, which spans hybrid images.
     pub const ISO_9660: Self = Self::Other(Format::Iso9660);
 
     /// Its name: `FAT32`, `ext4`, `ISO 9660`, `swap` …
@@ -48,12 +48,12 @@ impl FilesystemKind {
         matches!(self, Self::Ext(_))
     }
 
-    /// Whether its files are read and changed here.
+    /// Whether its files can be read and changed.
     pub fn has_files(self) -> bool {
         self.is_fat() || self.is_ext()
     }
 
-    /// Whether nothing can be added to it, so that all of it is in use.
+    /// Whether it is read-only by nature, so that all of it is in use.
     pub(crate) fn is_full(self) -> bool {
         matches!(self, Self::Other(Format::Iso9660 | Format::Squashfs))
     }

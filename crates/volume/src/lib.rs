@@ -1,5 +1,5 @@
-//! What is inside a partition, one face for all file systems: what kind it is, its files, which
-//! bytes are in use, how it is made, grown and started from.
+//! What is inside a partition, with one interface for all file systems: its kind, its files, which
+//! bytes are in use, how it is created, grown and booted from.
 //!
 //! Nothing is mounted. Everything reads and changes a [`BlockDevice`](pinewrit_disk::BlockDevice):
 //! a medium, an image, or an overlay over one.

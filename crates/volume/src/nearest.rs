@@ -1,6 +1,6 @@
-//! Suggestions for names that are not known.
+//! Suggestions for unknown names.
 
-/// The candidate most like `name`, if any is like it at all.
+/// The candidate most similar to `name`, if any is similar at all.
 pub fn nearest<'c>(name: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<&'c str> {
     let lower = name.to_lowercase();
     candidates

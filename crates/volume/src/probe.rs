@@ -1,4 +1,4 @@
-//! Recognising file systems, and the facts that their first blocks tell.
+//! Recognising file systems, and reading the facts in their first blocks.
 
 use pinewrit_disk::{BlockDevice, DiskError};
 use pinewrit_signs::Sign;
@@ -8,7 +8,7 @@ use uuid::Uuid;
 
 use crate::FilesystemKind;
 
-/// What a file system tells of itself.
+/// What a file system says about itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FilesystemFacts {
     /// Its kind: `FAT32`, `ext4`, `ISO 9660`, `swap` …
@@ -19,7 +19,7 @@ pub struct FilesystemFacts {
     pub id: Option<String>,
     /// Bytes that it spans.
     pub size: Option<u64>,
-    /// Bytes that its files and its own structures take.
+    /// Bytes that its files and structures take.
     pub used: Option<u64>,
     /// Bytes that are free.
     pub free: Option<u64>,
@@ -71,7 +71,7 @@ impl From<Sign> for FilesystemFacts {
     }
 }
 
-/// Looks for a file system at the start of `device`.
+/// Recognises a file system at the start of `device`.
 ///
 /// # Errors
 /// The device could not be read. A device that is too short holds no file system.
@@ -92,8 +92,8 @@ fn probe_all(device: &dyn BlockDevice) -> Result<Option<FilesystemFacts>, DiskEr
     Ok(pinewrit_signs::at_start(device)?.map(FilesystemFacts::from))
 }
 
-/// A label from a medium: up to the first zero, without blanks around it and without control
-/// characters, which could command a terminal. `None` if nothing is left.
+/// A label from a medium: up to the first zero, trimmed, and without control characters, which
+/// could control a terminal. `None` if nothing is left.
 pub fn clean_label(raw: &[u8]) -> Option<String> {
     let text = raw.split(|&byte| byte == 0).next().unwrap_or_default();
     let text = String::from_utf8_lossy(text);

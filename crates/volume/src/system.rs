@@ -1,5 +1,5 @@
 //! Which operating system a medium holds, and for which processors, as far as its FAT file systems
-//! tell.
+//! show.
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_fat::{FatError, Node, Tree, Volume};
@@ -15,26 +15,26 @@ pub struct SystemFacts {
     pub version: Option<String>,
 }
 
-/// A kernel, and the processors that it is for.
+/// A kernel, and its processor architecture.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct KernelFacts {
-    /// Number of the partition; `None` where the medium has no table.
+    /// Number of the partition; `None` if the medium has no table.
     pub partition: Option<u32>,
     /// Name of the file.
     pub file: String,
-    /// Architecture, as the file's head says.
+    /// Architecture according to the file's header.
     pub architecture: &'static str,
 }
 
 const OS_RELEASE: &[&str] = &["os-release", "etc/os-release", "usr/lib/os-release"];
 /// An os-release file is a few hundred bytes.
 const MAX_OS_RELEASE: u64 = 16 << 10;
-/// Starts of the names under which boot loaders look for kernels.
+/// How the names of kernels begin where boot loaders look for them.
 const KERNEL_NAMES: &[&str] = &[
     "kernel", "image", "zimage", "uimage", "vmlinuz", "bzimage", "linux",
 ];
 const KERNEL_FOLDERS: &[&str] = &["", "boot"];
-/// Kernels that are looked at.
+/// The most kernels to examine.
 const MAX_KERNELS: usize = 16;
 const HEAD: u64 = 4096;
 
@@ -65,7 +65,7 @@ pub fn kernels(device: &dyn BlockDevice, partition: Option<u32>) -> Vec<KernelFa
                 folder => format!("{folder}/{}", file.name),
             };
             let mut head = Vec::new();
-            // What cannot be read is no kernel.
+            // What cannot be read is not a kernel.
             let _ = volume.tree().read_to(&file, HEAD, &mut head);
             if let Some(architecture) = architecture(&head) {
                 kernels.push(KernelFacts {
@@ -113,7 +113,7 @@ fn parse(text: &str) -> Option<SystemFacts> {
     })
 }
 
-/// The architecture in a kernel's head. Offsets are those of Linux's boot documentation
+/// The architecture in a kernel's header. Offsets are those of Linux's boot documentation
 /// (arm64/booting, arch/riscv/boot-image-header, arch/x86/boot), of the zImage header, of U-Boot's
 /// legacy image header, and of ELF.
 fn architecture(head: &[u8]) -> Option<&'static str> {
@@ -136,7 +136,7 @@ fn architecture(head: &[u8]) -> Option<&'static str> {
     } else if at(0, &0x2705_1956_u32.to_be_bytes()) {
         uboot_machine(*head.get(29)?)
     } else if at(0, b"\x1f\x8b") {
-        // arm64 and riscv64 kernels are often packed as a whole.
+        // arm64 and riscv64 kernels are often compressed as a whole.
         unpack(head).and_then(|inner| architecture(&inner))
     } else {
         None

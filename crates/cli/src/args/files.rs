@@ -107,7 +107,7 @@ pub(crate) enum FilesAction {
     },
 }
 
-/// What is read.
+/// What to read.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct ReadArgs {
     /// Tag, block device, card file, or image in any wrapping

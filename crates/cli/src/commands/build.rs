@@ -32,7 +32,7 @@ use crate::context::source::{self, Keep};
 use crate::context::{Context, medium};
 use crate::signals;
 
-/// A layout larger than this was not written by anybody.
+/// A layout larger than this was not written by a person.
 const MAX_FILE: u64 = 1 << 20;
 
 /// What was built.
@@ -42,15 +42,15 @@ pub(crate) struct BuildEvent<'a> {
     command: &'static str,
     /// Path of the layout.
     layout: String,
-    /// What was made, as it was named.
+    /// What was built, as given.
     to: String,
     /// Its bytes.
     size: u64,
-    /// Whether nothing was made.
+    /// Whether this was a dry run.
     dry_run: bool,
     #[serde(flatten)]
     report: Option<&'a BuildReport>,
-    /// What is on it.
+    /// Its content.
     inspection: &'a Inspection,
 }
 
@@ -59,7 +59,7 @@ impl Event for BuildEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["build"];
 }
 
-/// The same, where the result is that of writing it to a medium.
+/// The same, if it was written to a medium.
 #[derive(Serialize, JsonSchema)]
 #[serde(transparent)]
 pub(crate) struct BuiltEvent<'a>(BuildEvent<'a>);
@@ -68,7 +68,7 @@ impl Event for BuiltEvent<'_> {
     const EVENT: &'static str = "built";
 }
 
-/// Where the result goes.
+/// The target.
 enum Goal {
     Packed(Packing),
     Medium,
@@ -191,7 +191,7 @@ fn size_of(
     if chosen.facts.is_none() && !chosen.path.exists() {
         return Ok((asked.ok_or_else(no_size)?, SectorSize::B512));
     }
-    // What will never be written is reported before anything is assembled for it.
+    // A target that cannot be written is reported before anything is assembled.
     if let Some(facts) = &chosen.facts
         && matches!(facts.verdict, Verdict::System(_) | Verdict::Locked)
         && !args.dry_run
@@ -207,12 +207,12 @@ fn size_of(
     Ok((medium.device.size(), medium.device.logical_sector()))
 }
 
-/// How the names of scratch folders begin.
+/// The prefix of scratch folders.
 const SCRATCH: &str = ".pinewrit-build-";
-/// A younger scratch folder is not looked at.
+/// Younger scratch folders are ignored.
 const SCRATCH_AGE: Duration = Duration::from_secs(60);
 
-/// Removes scratch folders of builds that were killed: those of this user that nobody has locked.
+/// Removes scratch folders of killed builds: those of this user that nothing has locked.
 fn remove_abandoned(place: &Path) {
     let Ok(entries) = std::fs::read_dir(place) else {
         return;
@@ -220,7 +220,7 @@ fn remove_abandoned(place: &Path) {
     let own = nix::unistd::geteuid().as_raw();
     for entry in entries.flatten() {
         let is_scratch = entry.file_name().to_string_lossy().starts_with(SCRATCH);
-        // A folder that was made just now may not be locked yet.
+        // A new folder may not be locked yet.
         let is_old = |facts: &std::fs::Metadata| {
             let age = facts.modified().ok().and_then(|time| time.elapsed().ok());
             age.is_some_and(|age| age > SCRATCH_AGE)
@@ -236,13 +236,13 @@ fn remove_abandoned(place: &Path) {
         };
         let operation = FlockOperation::NonBlockingLockExclusive;
         if rustix::fs::flock(&folder, operation).is_ok() {
-            // What cannot be removed only takes room.
+            // What cannot be removed only takes space.
             let _ = std::fs::remove_dir_all(entry.path());
         }
     }
 }
 
-/// A sparse file in which the medium is assembled.
+/// The sparse file in which the medium is assembled.
 struct Scratch {
     _lock: File,
     _folder: TempDir,
@@ -252,7 +252,7 @@ struct Scratch {
 
 impl Scratch {
     fn make(args: &BuildArgs, size: u64) -> Result<Self, Message> {
-        // Beside what is made, there is room for it; beside a device there is none.
+        // There is room for it beside a file to be made, but not beside a device.
         let beside = args.to.parent().filter(|_| !args.to.starts_with("/dev"));
         let beside = match beside {
             Some(path) if path.as_os_str().is_empty() => Some(Path::new(".")),
@@ -276,11 +276,11 @@ impl Scratch {
             .remedy("--scratch DIR, a directory with space for the content")
         };
         let folder = made.map_err(failed)?;
-        // While it is locked, nobody takes it for abandoned.
+        // The lock shows that it is not abandoned.
         let lock = File::open(folder.path()).map_err(failed)?;
         let operation = FlockOperation::NonBlockingLockExclusive;
         rustix::fs::flock(&lock, operation).map_err(|e| failed(e.into()))?;
-        // What is made of a layout is called by its name, also in receipts.
+        // The result is named after the layout, also in receipts.
         let image = folder
             .path()
             .join(args.layout.file_name().unwrap_or_default());
@@ -303,7 +303,7 @@ impl Scratch {
     }
 }
 
-/// File systems that would be there.
+/// The file systems that would be created.
 fn show_planned(layout: &Layout, found: &mut Inspection) {
     for (plan, partition) in layout.partitions.iter().zip(&mut found.partitions) {
         let label = Some(plan.label.clone()).filter(|label| !label.is_empty());
@@ -386,13 +386,13 @@ fn write_it(cx: &Context, args: &BuildArgs, scratch: &Scratch) -> Outcome {
         eject: args.eject,
         dry_run: false,
         yes: args.yes,
-        // What lies beside it need not be copied.
+        // Its free space need not be copied.
         is_draft: !args.to.exists() && args.scratch.is_none(),
     };
     write::carry(cx, &wish)
 }
 
-/// A file that ends with an error when somebody asks to stop.
+/// A file that fails once the work should stop.
 struct Stoppable {
     file: File,
     cancel: Cancel,
@@ -401,7 +401,7 @@ struct Stoppable {
 impl Read for Stoppable {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         if self.cancel.is_cancelled() {
-            // Not `Interrupted`, after which reading would be tried again.
+            // Not `Interrupted`, after which reading would be retried.
             Err(io::Error::other("stopped"))
         } else {
             self.file.read(buffer)

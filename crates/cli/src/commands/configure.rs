@@ -70,7 +70,7 @@ pub(crate) fn run(cx: &Context, args: &ConfigureArgs) -> Outcome {
     Ok(())
 }
 
-/// Files that somebody else may have made are only replaced when asked to.
+/// Files that may belong to others are only replaced after confirmation.
 fn confirm(ui: &Ui, args: &ChangeArgs, report: &ConfigureReport) -> Outcome {
     let changed = |file: &&FileChange| file.kind == ChangeKind::Changed;
     let replaced: Vec<_> = report.files.iter().filter(changed).collect();
@@ -103,10 +103,10 @@ fn place(report: &ConfigureReport) -> String {
     }
 }
 
-/// Files that are named one by one; more are counted.
+/// The most files to list by name; more are counted.
 const MAX_NAMED: usize = 3;
 
-/// What became of the files: `user-data and meta-data new`.
+/// What happened to the files: `user-data and meta-data new`.
 pub(super) fn files(report: &ConfigureReport) -> String {
     let mut parts = Vec::new();
     let few = report.files.len() <= 2 * MAX_NAMED;
@@ -131,7 +131,7 @@ pub(super) fn files(report: &ConfigureReport) -> String {
     format!("{}: {}", place(report), parts.join("; "))
 }
 
-/// What there is to say beside the files, by name.
+/// Remarks besides the files, by name.
 pub(super) fn more(report: &ConfigureReport) -> Vec<(&'static str, String)> {
     let key = report.host_key.iter().flat_map(|key| {
         let fingerprint = format!("{}; its line for known_hosts:", key.fingerprint);
@@ -140,7 +140,7 @@ pub(super) fn more(report: &ConfigureReport) -> Vec<(&'static str, String)> {
     more_with(report, key.collect())
 }
 
-/// The same of a dry run: what would be made by chance will be something else.
+/// The same for a dry run: random values will differ in the real run.
 fn more_of_dry_run(report: &ConfigureReport) -> Vec<(&'static str, String)> {
     match &report.host_key {
         Some(key) if key.is_new => {
@@ -176,7 +176,7 @@ fn more_with(
     facts
 }
 
-/// What must be known where cloud-init does not look by itself.
+/// The note if cloud-init does not look there by default.
 fn label_note(report: &ConfigureReport) -> Option<String> {
     (!report.found_by_label).then(|| {
         "cloud-init looks on file systems with the label CIDATA; this one has another, so the \

@@ -1,4 +1,4 @@
-//! `pinewrit demo`: the whole work once, with data that is compiled in.
+//! `pinewrit demo`: the whole work once, with built-in data.
 
 use std::cell::Cell;
 use std::fs;
@@ -12,9 +12,9 @@ use super::{Outcome, run_in};
 use crate::args::{Args, DemoArgs};
 use crate::context::{Context, Folders};
 
-/// The demo's files: a layout with all that it takes, settings, a rack.
+/// The demo's files: a layout with everything it needs, settings, a rack.
 const FILES: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/demo.tar"));
-/// The readers that hold the card to be written, and the disk that must not be.
+/// The readers with the card to write, and with the disk that must not be written.
 const CARD: &str = "rack:slot";
 const SYSTEM_DISK: &str = "rack:bay-1";
 
@@ -40,9 +40,9 @@ struct Demo {
     steps: Cell<u8>,
 }
 
-/// The image that is built and then written.
+/// The image that is first built, then written.
 const IMAGE: &str = "larkfell-os.img.zst";
-/// Files that commands name, and that lie in the demo's folder.
+/// Files in the demo's folder that commands refer to.
 const NAMED: [&str; 3] = ["layout.toml", IMAGE, "hut-03.toml"];
 
 pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
@@ -131,7 +131,7 @@ impl Demo {
         run_in(&self.cx, args.command)
     }
 
-    /// A write that has to end with a refusal, which is shown.
+    /// A write that must be refused; the refusal is shown.
     fn be_refused(&self, what: &str, typed: &[&str]) -> Outcome {
         match self.step(what, typed) {
             Err(message) if message.exit == Exit::Refused => {

@@ -10,7 +10,7 @@ use crate::args::EjectArgs;
 use crate::context::Context;
 use crate::context::medium;
 
-/// A medium that can be taken out.
+/// A medium that can be removed.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct EjectEvent {
     /// The command.
@@ -66,7 +66,7 @@ pub(crate) fn run(cx: &Context, args: &EjectArgs) -> Outcome {
     Ok(())
 }
 
-/// A file, or nothing that can be found.
+/// A card file, or nothing known.
 fn not_to_eject(args: &EjectArgs) -> Message {
     let name = args.medium.display();
     if args.medium.is_file() {
@@ -81,7 +81,7 @@ fn not_to_eject(args: &EjectArgs) -> Message {
     }
 }
 
-/// What is true of a medium after ejecting it.
+/// The state of a medium after ejecting.
 pub(super) fn farewell(name: &str, power: &Power) -> String {
     let good = style::GOOD;
     let how = match power {
@@ -94,7 +94,7 @@ pub(super) fn farewell(name: &str, power: &Power) -> String {
     format!("{good}you can take {name} out:{good:#} {how}")
 }
 
-/// The error of a medium that was written, and then could not be ejected.
+/// The error for a medium that was written but could not be ejected.
 pub(super) fn after_writing(name: &str, error: &EjectError) -> Message {
     words::eject_error(name, error).fact("state", "it is written; only ejecting failed")
 }

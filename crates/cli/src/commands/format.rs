@@ -19,7 +19,7 @@ use crate::clock;
 use crate::context::Context;
 use crate::context::change::{self, Opened, confirm};
 
-/// A file system that was made.
+/// A new file system.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct FormatEvent<'a> {
     /// The command.
@@ -28,7 +28,7 @@ pub(crate) struct FormatEvent<'a> {
     medium: MediumName,
     /// Its number.
     partition: u32,
-    /// Whether nothing was made.
+    /// Whether this was a dry run.
     dry_run: bool,
     #[serde(flatten)]
     report: Option<&'a FormatReport>,
@@ -167,12 +167,12 @@ fn text(
     head + &facts.to_text()
 }
 
-/// The type that the table should say, if it says another.
+/// The type that the table should have, if it has another.
 fn other_type(partition: &PartitionFacts, kind: FormatKind) -> Option<&'static str> {
     let own = partition.kind;
     match kind {
         FormatKind::Fat(fat) => {
-            // The types of an MBR name the width.
+            // MBR types name the width.
             let made = fat.for_size(partition.size);
             let is_other = match own.fat_bits() {
                 Some(bits) => bits != made.bits(),

@@ -147,7 +147,7 @@ fn run_medium(cx: &Context, path: &Path) -> Outcome {
 fn look_into(source: &ImageSource) -> Result<Inspection, Message> {
     let device = device(source);
     let found = match source.plain() {
-        // Its end is as quickly read as its start.
+        // Its end can be read as quickly as its start.
         Some(_) => inspect_medium(&*device),
         None => inspect(&*device, source.unpacked_size().exact()),
     };
@@ -248,10 +248,10 @@ fn text(name: &str, kind: &str, mut facts: FactList, inspection: &Inspection) ->
     text
 }
 
-/// Room at a medium's end that no partition takes: the backup of a GPT, and what alignment leaves.
+/// Space at a medium's end outside partitions: the backup of a GPT, and alignment.
 const MARGIN: u64 = 4 << 20;
 
-/// Whether the last partition goes to the medium's end, for media with settings.
+/// Whether the last partition reaches the medium's end, for media with settings.
 fn growth(inspection: &Inspection) -> Option<String> {
     let last = inspection.partitions.iter().max_by_key(|p| p.start)?;
     let free = inspection.size?.saturating_sub(last.range().end);

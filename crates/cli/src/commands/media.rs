@@ -18,16 +18,16 @@ use crate::args::MediaArgs;
 use crate::context::Context;
 use crate::signals;
 
-/// Characters of a maker's and model's names that are shown.
+/// The most characters of a maker's and model's names to show.
 const MAX_NAME: usize = 28;
-/// Characters of a serial number that are shown.
+/// The most characters of a serial number to show.
 const MAX_SERIAL: usize = 12;
-/// How long to listen before looking whether somebody wants to stop.
+/// How long to listen before checking for a request to stop.
 const LISTEN_FOR: Duration = Duration::from_millis(500);
-/// How often to look although nothing was heard.
+/// How often to check although nothing was heard.
 const LOOK_ANYWAY: Duration = Duration::from_secs(3);
 
-/// The media that are plugged in.
+/// The connected media.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct MediaEvent {
     /// The command.
@@ -61,7 +61,7 @@ impl Event for GoneEvent {
 /// A medium in its reader.
 #[derive(Serialize, JsonSchema)]
 struct MediumEvent {
-    /// What it is named by.
+    /// Its tag.
     tag: Option<String>,
     /// Its device, or `rack:` and its reader.
     path: String,
@@ -82,7 +82,7 @@ struct MediumEvent {
     port: String,
     /// Mount points.
     mounted: Vec<String>,
-    /// What is on it, as by `inspect`.
+    /// Its content, as `inspect` shows it.
     content: Option<Inspection>,
 }
 
@@ -109,7 +109,7 @@ impl MediumEvent {
     }
 }
 
-/// What is on a medium, as far as this user may read it.
+/// The content of a medium, as far as this user may read it.
 fn content(cx: &Context, medium: &MediumFacts) -> Option<Inspection> {
     if medium.identity.size == 0 {
         return None;
@@ -142,7 +142,7 @@ fn survey(cx: &Context) -> Result<Vec<MediumFacts>, Message> {
     })
 }
 
-/// What is never written and what holds nothing is shown only when asked for.
+/// Media that are never written and empty readers are only shown on request.
 fn is_of_use(medium: &MediumFacts) -> bool {
     !matches!(medium.verdict, Verdict::System(_)) && medium.identity.size > 0
 }
@@ -167,7 +167,7 @@ fn text(cx: &Context, media: &[MediumFacts], hidden: usize) -> String {
     if let Some(column) = table.column_mut(2) {
         column.set_cell_alignment(CellAlignment::Right);
     }
-    // The head, then a line for each medium, with what there is to say of it below.
+    // The header, then a line for each medium, with remarks below.
     let below = std::iter::once(Vec::new()).chain(media.iter().map(|medium| {
         let content = content(cx, medium);
         details(cx, medium, content.as_ref())
@@ -226,7 +226,7 @@ fn row(medium: &MediumFacts) -> Vec<Cell> {
     ]
 }
 
-/// What is on a medium, why it is not ready, and how far its tag can be relied on.
+/// A medium's content, why it is not ready, and how reliable its tag is.
 fn details(cx: &Context, medium: &MediumFacts, content: Option<&Inspection>) -> Vec<String> {
     let identity = &medium.identity;
     if identity.size == 0 {
@@ -234,7 +234,7 @@ fn details(cx: &Context, medium: &MediumFacts, content: Option<&Inspection>) -> 
     }
     let mut lines = words::reasons(&medium.verdict);
     let tag = medium.tag.as_ref().map(ToString::to_string);
-    // What has a table was finished since, by whomever.
+    // A medium with a table has been finished since, by somebody.
     let is_blank = content.is_none_or(Inspection::is_unknown);
     if let Some(note) = tag
         .filter(|_| is_blank)
@@ -259,7 +259,7 @@ fn details(cx: &Context, medium: &MediumFacts, content: Option<&Inspection>) -> 
     lines
 }
 
-/// The end of a long serial number: that is where numbers differ.
+/// The end of a long serial number, where numbers differ.
 fn shortened(serial: &str) -> String {
     let count = serial.chars().count();
     if count > MAX_SERIAL {
@@ -275,7 +275,7 @@ fn shortened(serial: &str) -> String {
     }
 }
 
-/// What tells two cards apart that go into the same reader.
+/// What distinguishes two cards in the same reader.
 fn identifier(content: Option<&Inspection>) -> String {
     let scheme = content.and_then(|found| found.scheme.as_ref());
     scheme.map_or(String::new(), |scheme| {
@@ -283,7 +283,7 @@ fn identifier(content: Option<&Inspection>) -> String {
     })
 }
 
-/// Shows what comes and goes until somebody stops it.
+/// Shows media as they come and go, until stopped.
 fn watch(cx: &Context) -> Outcome {
     let mut cx = Context {
         ui: cx.ui,
@@ -297,7 +297,7 @@ fn watch(cx: &Context) -> Outcome {
     let mut looked = Instant::now();
     while !cancel.is_cancelled() {
         let heard = changes.wait(LISTEN_FOR);
-        // A reader that the kernel does not ask for media says nothing.
+        // Readers that the kernel does not poll announce nothing.
         let due = !changes.hears_the_kernel() || looked.elapsed() >= LOOK_ANYWAY;
         if !heard && !due {
             continue;

@@ -1,4 +1,4 @@
-//! The commands, a file each.
+//! The commands, one file each.
 
 pub(crate) mod build;
 pub(crate) mod configure;
@@ -22,7 +22,7 @@ use pinewrit_ui::{Exit, Message, Ui, output, words};
 use crate::args::{Args, Command};
 use crate::context::{Context, Folders};
 
-/// Runs the command that was asked for.
+/// Runs the requested command.
 pub(crate) fn run(args: Args) -> Exit {
     let ui = args.global.ui();
     let outcome = dispatch(&ui, args);
@@ -46,8 +46,7 @@ pub(crate) fn run(args: Args) -> Exit {
     }
 }
 
-/// Arguments that make no sense, or a wish for help: as clap has it, and for programs as they read all
-/// else.
+/// Invalid arguments, or a request for help: as clap prints it, or as JSON for programs.
 pub(crate) fn refuse(error: &clap::Error) -> Exit {
     let exit = if error.use_stderr() {
         Exit::Usage
@@ -78,14 +77,14 @@ pub(crate) fn refuse(error: &clap::Error) -> Exit {
 
 fn dispatch(ui: &Ui, args: Args) -> Outcome {
     let path = args.global.rack.as_deref();
-    // A rack is made before it is used.
+    // A rack is created before it is used.
     if let Command::Rack(args) = &args.command {
         return rack::run(ui, path, args);
     }
     run_in(&context(*ui, path)?, args.command)
 }
 
-/// Runs a command in surroundings that are known.
+/// Runs a command in a given context.
 pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
     match command {
         Command::Media(args) => media::run(cx, &args),
@@ -120,8 +119,8 @@ pub(crate) fn context(ui: Ui, rack: Option<&Path>) -> Result<Context, Message> {
     })
 }
 
-/// Where the kernel's trees are. Programs that are built for tests take recorded ones; no other does, for
-/// they decide which disk runs the computer.
+/// Where the kernel's trees are. Only programs built for tests accept recorded ones, because they
+/// decide which disk runs the computer.
 fn roots() -> SystemRoots {
     #[cfg(debug_assertions)]
     if let Some(folder) = std::env::var_os("PINEWRIT_RECORDED_TREE") {
@@ -135,5 +134,5 @@ fn roots() -> SystemRoots {
     SystemRoots::default()
 }
 
-/// What a command comes to: everything said, or the message that ends it.
+/// The result of a command: success, or the message that ends it.
 pub(crate) type Outcome = Result<(), Message>;

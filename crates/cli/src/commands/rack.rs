@@ -11,11 +11,11 @@ use serde::Serialize;
 use super::Outcome;
 use crate::args::{RackAction, RackArgs};
 
-/// The rack that `new` makes.
+/// The rack that `new` creates.
 pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");
 const NAME: &str = "rack.toml";
 
-/// What a rack holds.
+/// The content of a rack.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct RackEvent<'a> {
     /// The command.
@@ -45,9 +45,9 @@ struct ReaderEvent<'a> {
 struct CardEvent {
     /// Its name.
     card: String,
-    /// The reader that it is in.
+    /// Its reader.
     reader: Option<String>,
-    /// Bytes that it says it has.
+    /// Its claimed size in bytes.
     size: u64,
     /// Its backing file.
     file: String,

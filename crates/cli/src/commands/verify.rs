@@ -26,7 +26,7 @@ use crate::context::source::{self, Keep};
 use crate::context::{change, medium};
 use crate::signals;
 
-/// Differences that are shown one by one.
+/// The most differences to list.
 const SHOWN: usize = 8;
 
 /// A medium against an image.
@@ -36,7 +36,7 @@ pub(crate) struct VerifyEvent<'a> {
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
-    /// The image, as it was named.
+    /// The image, as given.
     image: String,
     /// Whether nothing differs.
     equal: bool,
@@ -72,9 +72,9 @@ pub(crate) struct ReceiptEvent<'a> {
     chunks: Vec<u64>,
     /// What uses the differing chunks.
     owners: Vec<&'a Owned>,
-    /// Receipts that could have been meant.
+    /// The number of candidate receipts.
     candidates: usize,
-    /// What Pinewrit changed since.
+    /// What Pinewrit has changed since.
     changes: &'a [ReceiptChange],
 }
 
@@ -139,12 +139,12 @@ fn against_image(
     Ok(())
 }
 
-/// Files and structures that a message names one by one.
+/// The most files and structures to list in a message.
 const MAX_NAMED: usize = 16;
 /// The same for programs.
 const MAX_TOLD: usize = 1000;
 
-/// Names what differs, files first: they are what people can judge.
+/// Names what differs, files first, because people can judge them.
 fn with_owners(message: Message, owned: &[Owned]) -> Message {
     let order = |one: &&Owned| match one.kind {
         OwnerKind::File => 0,
@@ -191,7 +191,7 @@ fn against_receipt(cx: &Context, args: &VerifyArgs, chosen: &Chosen, medium: &Me
     };
     let parts = parts_of(&found);
     compare(cx, chosen, medium, &found)?;
-    // What was written to a partition later has a receipt of its own.
+    // A partition written later has its own receipt.
     for path in parts {
         let receipt = read_receipt(&path).map_err(|e| words::receipt_error(&path, &e))?;
         let found = Found {
@@ -204,7 +204,7 @@ fn against_receipt(cx: &Context, args: &VerifyArgs, chosen: &Chosen, medium: &Me
     Ok(())
 }
 
-/// The latest receipts of the partitions that a receipt leaves to them.
+/// The latest receipts of partitions that a receipt leaves out.
 fn parts_of(found: &Found) -> Vec<PathBuf> {
     let folder = found.path.parent().unwrap_or(Path::new(""));
     let mut latest: Vec<(&[String], PathBuf)> = Vec::new();
@@ -229,7 +229,7 @@ fn compare(cx: &Context, chosen: &Chosen, medium: &Medium, found: &Found) -> Out
         Some(partition) => format!("partition {} of {}", partition.number, chosen.name()),
         None => chosen.name(),
     };
-    // Places in the receipt of a partition count from its start.
+    // Offsets in a partition's receipt count from its start.
     let start = receipt
         .medium
         .partition
@@ -309,10 +309,10 @@ fn equal_text(name: &str, found: &Found, began: Instant) -> String {
     )
 }
 
-/// Files of a change that are named.
+/// The most files of a change to list.
 const MAX_FILES: usize = 4;
 
-/// A change in words: when, by which command, and of what.
+/// A change in words: when, by which command, and to what.
 fn change_text(change: &ReceiptChange) -> String {
     let mut files: Vec<String> = change.files.iter().take(MAX_FILES).cloned().collect();
     if change.files.len() > MAX_FILES {
@@ -328,7 +328,7 @@ fn find(cx: &Context, chosen: &Chosen, name: &str, medium: &Medium) -> Result<Fo
     let key = chosen.key();
     let device = &*medium.device;
     let state = cx.folders.state()?;
-    // What was written to a partition only is found where there is nothing of the whole.
+    // The receipt of a partition alone is used if there is none of the whole medium.
     let found = state
         .find_receipt(device, chosen.subject(&key))
         .or_else(|| {
@@ -376,7 +376,7 @@ fn of_another(name: &str, path: &Path, receipt: &Receipt) -> Message {
     .remedy("without --receipt, the matching one is found")
 }
 
-/// The medium has changed since the receipt was written, or since the last change in it.
+/// The medium has changed since the receipt was written, or since its last recorded change.
 fn changed(name: &str, found: &Found, differing: &[ChunkRecord]) -> Message {
     let receipt = &found.receipt;
     let what = format!("{name} has changed since it was written");

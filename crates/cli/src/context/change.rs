@@ -1,4 +1,4 @@
-//! What commands share that change a medium a little: opening it, the undo file, questions.
+//! What commands with small changes to a medium share: opening it, the undo file, questions.
 
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -18,20 +18,20 @@ use crate::args::ChangeArgs;
 use crate::clock;
 use crate::commands::Outcome;
 
-/// A medium that is being changed, and what it is called.
+/// A medium being changed, and its name.
 pub(crate) struct Opened {
     pub(crate) name: String,
-    /// What it is called in JSON.
+    /// Its name in JSON.
     pub(crate) id: MediumName,
     pub(crate) medium: Medium,
     pub(crate) undo: UndoLog,
-    /// Its receipts, for what is changed; `None` in a dry run.
+    /// Its receipts, to be amended; `None` in a dry run.
     books: Option<Arc<AmendedMedium>>,
 }
 
 impl Opened {
-    /// Brings the medium's receipts up to date after a change. A receipt that cannot be written is no
-    /// reason to call a good card bad.
+    /// Updates the medium's receipts after a change. A receipt that cannot be written is no reason
+    /// to call a good card bad.
     pub(crate) fn amend(&self, cx: &Context, command: &str, files: Vec<String>) {
         if let Some(books) = &self.books {
             amend(cx, command, files, |state, change| {
@@ -57,8 +57,8 @@ fn amend(
     }
 }
 
-/// Opens a medium: for reading only, if nothing is to be changed. A card file that is not there is
-/// made where a size is given.
+/// Opens a medium; read-only for a dry run. A card file that does not exist is created if a size is
+/// given.
 pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result<Opened, Message> {
     let mut chosen = medium::find(cx, &args.medium, size.is_some())?;
     let name = chosen.name();
@@ -119,7 +119,7 @@ pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result
     })
 }
 
-/// A packed image is not a card file: what is in it cannot be changed.
+/// A packed image is not a card file: its content cannot be changed.
 fn must_not_be_packed(name: &str, path: &Path) -> Outcome {
     let mut head = [0; 512];
     let read = open_plain(path).and_then(|mut file| file.read(&mut head));
@@ -140,8 +140,7 @@ fn must_not_be_packed(name: &str, path: &Path) -> Outcome {
         .remedy("--settings adds settings at the same time"))
 }
 
-/// Finishes or takes back what a change that was killed had begun, and finds the place of the next
-/// undo file.
+/// Finishes or takes back an interrupted change, and determines the place of the next undo file.
 pub(crate) fn settle_interrupted(
     cx: &Context,
     chosen: &Chosen,
@@ -180,12 +179,12 @@ pub(crate) fn settle_interrupted(
         }
         free.get_or_insert(undo);
     }
-    // Nobody has come back for the last one.
+    // The last one was abandoned.
     let undo = free.or(last);
     undo.ok_or_else(|| Message::new(Exit::Internal, "there is no place for an undo file"))
 }
 
-/// Asks whether an interrupted change is to be finished; else it is put back.
+/// Asks whether to finish an interrupted change; otherwise it is taken back.
 fn wants_finish(ui: &Ui, name: &str, (written, left): (u64, u64), is_unasked: bool) -> bool {
     let style = style::WARNING;
     let (written, left) = (units::size(written), units::size(left));
@@ -195,7 +194,7 @@ fn wants_finish(ui: &Ui, name: &str, (written, left): (u64, u64), is_unasked: bo
     !is_unasked && ui.ask("Finish it? Otherwise it is rolled back.") == Answer::Yes
 }
 
-/// Has an earlier change end, and puts it into the receipts.
+/// Completes an earlier change, and records it in the receipts.
 fn amend_by(
     cx: &Context,
     chosen: &Chosen,
@@ -223,7 +222,7 @@ fn amend_by(
     Ok(())
 }
 
-/// Says of a medium that is only read that a change of it was interrupted.
+/// Warns that a change was interrupted on a medium that is only read.
 pub(crate) fn tell_interrupted(cx: &Context, path: &Path) {
     let Some(state) = cx.folders.state_if_any() else {
         return;
@@ -233,7 +232,7 @@ pub(crate) fn tell_interrupted(cx: &Context, path: &Path) {
     if there.is_empty() {
         return;
     }
-    // One that cannot be opened is reported by the command itself.
+    // If it cannot be opened, the command itself reports that.
     let Ok(medium) = cx.readers.open_for_reading(path) else {
         return;
     };
@@ -252,7 +251,7 @@ pub(crate) fn tell_interrupted(cx: &Context, path: &Path) {
     }
 }
 
-/// A change of a text, for a terminal.
+/// A change to a text, for a terminal.
 pub(crate) fn colored(diff: &str) -> String {
     let line = |line: &str| {
         let color = match line.as_bytes().first() {
@@ -282,7 +281,7 @@ pub(crate) fn confirm(ui: &Ui, args: &ChangeArgs, question: &str, lost: &str) ->
     }
 }
 
-/// The number of the partition that was named by number, label or name.
+/// The number of a partition given by number, label or name.
 pub(crate) fn partition(
     medium: &str,
     inspection: &Inspection,

@@ -1,5 +1,4 @@
-//! Where state is kept: receipts of what was written, notes of what was not finished, undo files,
-//! kept downloads.
+//! Where state is kept: receipts, notes of unfinished writes, undo files, kept downloads.
 
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
@@ -7,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 use pinewrit_core::state::{Owner, StateFolder, UnsafePlace, make_private};
 use pinewrit_ui::{Exit, Message};
 
-/// Where records and downloads of this user are. Each is looked for when it is first needed.
+/// The folders for this user's records and downloads. Each is determined when it is first needed.
 #[derive(Clone, Default)]
 pub(crate) struct Folders {
     state: Arc<OnceLock<StateFolder>>,
@@ -22,8 +21,8 @@ impl Folders {
         })
     }
 
-    /// The state folder: that of the XDG Base Directory Specification, or in the home that the user
-    /// database tells, or for root that of the system. Never one that others can write in.
+    /// The state folder: according to the XDG Base Directory Specification, or in the home from the
+    /// user database, or for root that of the system. Never one that others can write to.
     pub(crate) fn state(&self) -> Result<StateFolder, Message> {
         if let Some(known) = self.state.get() {
             return Ok(known.clone());
@@ -40,8 +39,8 @@ impl Folders {
         self.state().ok()
     }
 
-    /// The state folder, for a write: a full or broken disk there is no reason not to make a card, but
-    /// there has to be a place that is this user's own.
+    /// The state folder for a write: a full or broken disk is no reason not to write a card, but
+    /// the place must belong to this user.
     pub(crate) fn state_for_writing(&self) -> Result<Option<StateFolder>, Message> {
         match self.state() {
             Ok(state) => Ok(Some(state)),
@@ -59,8 +58,8 @@ impl Folders {
     }
 }
 
-/// The folder of the user who has called this program by sudo(8): a card that was written so is verified
-/// without it. `None` if it was not, or the folder cannot be used.
+/// The folder of the user who called this program through sudo(8): a card written this way can be
+/// verified without it. `None` without sudo, or if the folder cannot be used.
 fn callers_folder() -> Option<StateFolder> {
     let number = |name: &str| std::env::var(name).ok()?.parse::<u32>().ok();
     let is_own_choice = std::env::var_os("XDG_STATE_HOME").is_some();
@@ -92,7 +91,7 @@ fn cache() -> Result<PathBuf, String> {
     Err(why)
 }
 
-/// Where archives are unpacked to that cannot be read in passing.
+/// Where to unpack archives that cannot be read as a stream.
 pub(super) fn spool() -> Option<PathBuf> {
     Some(cache().ok()?.with_file_name("spool"))
 }
@@ -127,7 +126,7 @@ fn nowhere(because: String) -> Message {
         .remedy("set XDG_STATE_HOME to a directory that only you can write to")
 }
 
-/// Folders to be tried, the first one first: `variable`'s alone, if it is set.
+/// Folders to try in order: only that of `variable`, if it is set.
 fn own_folders(variable: &str, in_home: &str, of_root: &str) -> Vec<PathBuf> {
     let absolute = |name: &str| {
         let path = PathBuf::from(std::env::var_os(name)?);
@@ -138,7 +137,7 @@ fn own_folders(variable: &str, in_home: &str, of_root: &str) -> Vec<PathBuf> {
     }
     let user = nix::unistd::geteuid();
     let account = nix::unistd::User::from_uid(user).ok().flatten();
-    // `nobody` and its like have homes that are not there, and not theirs to make.
+    // `nobody` and the like have homes that do not exist, and that they cannot create.
     let account = account.map(|account| account.dir);
     let account = account.filter(|home| home.is_absolute() && home.is_dir());
     let homes = [absolute("HOME"), account].into_iter().flatten();

@@ -11,24 +11,24 @@ use super::Context;
 use crate::args::MediumArgs;
 use crate::commands::Outcome;
 
-/// The medium that was named.
+/// The named medium.
 pub(crate) struct Chosen {
     /// Where it is opened.
     pub(crate) path: PathBuf,
-    /// What is known of it; `None` for card files.
+    /// Its identity; `None` for card files.
     pub(crate) facts: Option<MediumFacts>,
-    /// It was named by its tag.
+    /// It was given by its tag.
     by_tag: bool,
 }
 
-/// Finds the medium that `named` names. A card file that is `to_be_made` is not looked for.
+/// Finds the medium that `named` names. A card file that is `to_be_made` need not exist.
 pub(crate) fn find(cx: &Context, named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
     let text = named.to_str().filter(|text| !text.contains('/'));
     let tag = text.and_then(Tag::parse);
     let whole = cx.readers.whole_at(named);
     let media = match (&tag, &whole) {
         (None, None) => Vec::new(),
-        // Card files need nothing of it; devices are judged once more when they are opened.
+        // Card files need none of this; devices are judged again when they are opened.
         _ => cx.readers.media().unwrap_or_default(),
     };
     let tagged = media
@@ -79,21 +79,21 @@ fn unknown(tag: &Tag, media: &[MediumFacts]) -> Message {
         .remedy("for a new card file of that name, add its size: --size 8GB")
 }
 
-/// The medium that a source names by its tag, or in a rack; `None` for files and addresses.
+/// The medium that a source names by its tag, or in a rack; `None` for files and URLs.
 pub(crate) fn named_as_source(cx: &Context, source: &Location) -> Option<Chosen> {
     let path = source.path().filter(|path| !path.exists())?;
-    // What is not a medium either is reported as a missing file.
+    // If it is not a medium either, it is reported as a missing file.
     let chosen = find(cx, path, false).ok()?;
     chosen.tag().is_some().then_some(chosen)
 }
 
-/// Endings of files in forms that are not those of a card file.
+/// Extensions of files that are not card files.
 const OTHER_FORMS: [&str; 20] = [
     "bz2", "lz4", "lzma", "zip", "7z", "tar", "tgz", "txz", "rar", "gz", "xz", "zst", "qcow2",
     "qcow", "vmdk", "vdi", "vhd", "vhdx", "dmg", "iso",
 ];
 
-/// A new file whose name promises a form that it would not have.
+/// A new file whose name promises a format that it would not have.
 pub(crate) fn must_not_end_so(path: &Path, but: &[&str]) -> Outcome {
     let ending = path.extension().and_then(|ending| ending.to_str());
     let ending = ending.map(str::to_ascii_lowercase).unwrap_or_default();
@@ -110,7 +110,7 @@ pub(crate) fn must_not_end_so(path: &Path, but: &[&str]) -> Outcome {
     })
 }
 
-/// Refuses the disk that runs the computer, before anything else is asked of it.
+/// Refuses the disk that runs the computer, before anything else.
 pub(crate) fn must_not_be_system(chosen: &Chosen) -> Outcome {
     match chosen.facts.as_ref().map(|facts| &facts.verdict) {
         Some(verdict @ Verdict::System(_)) => {
@@ -124,8 +124,8 @@ pub(crate) fn must_not_be_system(chosen: &Chosen) -> Outcome {
     }
 }
 
-/// Refuses to write a medium that holds what is needed meanwhile, or is kept by it: `things` are named
-/// in the message.
+/// Refuses to write a medium that holds something needed meanwhile, or lies on it: the message
+/// names these `things`.
 pub(crate) fn must_not_meet(cx: &Context, chosen: &Chosen, things: &[(&str, Footing)]) -> Outcome {
     let own = cx.readers.footing(&chosen.path);
     let Some((thing, _)) = things.iter().find(|(_, footing)| own.meets(footing)) else {
@@ -140,7 +140,7 @@ pub(crate) fn must_not_meet(cx: &Context, chosen: &Chosen, things: &[(&str, Foot
         )))
 }
 
-/// The state folder on the medium itself would be overwritten, or keep it in use.
+/// A state folder on the medium itself would be overwritten, or keep it in use.
 pub(crate) fn must_not_hold_records(cx: &Context, chosen: &Chosen) -> Outcome {
     let state = cx.folders.state()?;
     let footing = cx.readers.footing(state.path());
@@ -158,7 +158,7 @@ pub(crate) fn describe(medium: &MediumFacts) -> String {
 }
 
 impl Chosen {
-    /// What it is called in messages: its tag, or the card file's name.
+    /// Its name in messages: its tag, or the card file's name.
     pub(crate) fn name(&self) -> String {
         match self.tag() {
             Some(tag) => tag.to_string(),
@@ -170,7 +170,7 @@ impl Chosen {
         }
     }
 
-    /// What it is called in lines of `--json`.
+    /// Its name in lines of `--json`.
     pub(crate) fn medium_name(&self) -> MediumName {
         MediumName {
             medium: self.path.display().to_string(),
@@ -178,7 +178,7 @@ impl Chosen {
         }
     }
 
-    /// What records about it are kept by: its tag, or the card file's full path.
+    /// The key of its records: its tag, or the card file's full path.
     pub(crate) fn key(&self) -> String {
         match self.tag() {
             Some(tag) => tag.to_string(),
@@ -194,7 +194,7 @@ impl Chosen {
         self.facts.as_ref()?.tag.as_ref()
     }
 
-    /// By what its receipts are found; `key` is [`Chosen::key`].
+    /// The subject of its receipts; `key` is [`Chosen::key`].
     pub(crate) fn subject<'a>(&'a self, key: &'a str) -> Subject<'a> {
         Subject {
             tag: self.tag().is_some().then_some(key),
@@ -203,7 +203,7 @@ impl Chosen {
         }
     }
 
-    /// What was said of the medium by the arguments alone.
+    /// What the arguments alone say about the medium.
     pub(crate) fn given_permits(&self, args: &MediumArgs) -> Permits {
         Permits {
             chosen: self.tag().filter(|_| self.by_tag).cloned(),
@@ -211,8 +211,8 @@ impl Chosen {
         }
     }
 
-    /// Frees the medium and asks for its tag once more, where that is needed and allowed. What
-    /// must not be written is refused when it is opened.
+    /// Frees the medium and asks for its tag, if that is needed and allowed. What must not be
+    /// written is refused when it is opened.
     pub(crate) fn permits(&mut self, cx: &Context, args: &MediumArgs) -> Result<Permits, Message> {
         let mut permits = self.given_permits(args);
         let Some(facts) = &self.facts else {
@@ -256,14 +256,14 @@ impl Chosen {
                 _ => None,
             })
             .collect();
-        // Anything else than a mount cannot be freed from here.
+        // Only mounts can be freed from here.
         if points.len() < holds.len() {
             return false;
         }
         args.unmount || ui.ask(format!("Unmount {}?", points.join(" and "))) == Answer::Yes
     }
 
-    /// Unmounts all of the medium; returns where it was mounted.
+    /// Unmounts the whole medium; returns where it was mounted.
     pub(crate) fn free(&mut self, cx: &Context, name: &BlockName) -> Result<Vec<PathBuf>, Message> {
         let points = cx
             .readers

@@ -1,5 +1,5 @@
-//! What commands share: who is spoken to, which media there are, where records are kept; and opening,
-//! asking, and settling what was interrupted.
+//! What commands share: the user interface, the media, the places of records; and opening, asking,
+//! and settling interrupted work.
 
 pub(crate) mod change;
 mod folders;
@@ -14,9 +14,9 @@ use pinewrit_host::Readers;
 pub(crate) use folders::Folders;
 use pinewrit_ui::Ui;
 
-/// The surroundings of a command.
+/// The context of a command.
 pub(crate) struct Context {
-    /// Who is spoken to.
+    /// The user interface.
     pub(crate) ui: Ui,
     /// The media of the computer, or of a rack.
     pub(crate) readers: Readers,
@@ -25,7 +25,7 @@ pub(crate) struct Context {
 }
 
 impl Context {
-    /// With the readers at hand, and this user's own folders.
+    /// With these readers, and this user's own folders.
     pub(crate) fn new(ui: Ui, readers: Readers) -> Self {
         Self {
             ui,
@@ -34,7 +34,7 @@ impl Context {
         }
     }
 
-    /// What a job needs of it.
+    /// The part that a job needs.
     pub(crate) fn surroundings<'a>(&'a self, store: Option<&'a StateFolder>) -> Surroundings<'a> {
         Surroundings {
             store,

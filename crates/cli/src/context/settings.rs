@@ -12,7 +12,7 @@ use serde::Serialize;
 use crate::commands::Outcome;
 use crate::secrets::UserSecrets;
 
-/// A settings file larger than this was not written by anybody.
+/// A settings file larger than this was not written by a person.
 const MAX_FILE: u64 = 1 << 20;
 
 #[derive(Serialize, JsonSchema)]
@@ -26,8 +26,7 @@ impl Event for WarningEvent<'_> {
     const EVENT: &'static str = "warning";
 }
 
-/// Reads and checks a settings file; warnings are said at once. `intake` is the one that is asked
-/// for.
+/// Reads and checks a settings file; warnings are shown at once. `intake` is the requested one.
 pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<CheckedSettings, Message> {
     let wish = intake.map(wish).transpose()?;
     let failed = |found: String| {
@@ -62,7 +61,7 @@ pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<Checked
     Ok(settings)
 }
 
-/// The intake that is asked for: a word, a file, or the name of one in the user's folder.
+/// The requested intake: a word, a file, or the name of one in the user's folder.
 fn wish(text: &str) -> Result<IntakeWish, Message> {
     match text {
         "cloud-init" => return Ok(IntakeWish::CloudInit),
@@ -93,7 +92,7 @@ fn wish(text: &str) -> Result<IntakeWish, Message> {
     Ok(IntakeWish::Described(text))
 }
 
-/// Where users keep intakes of their own (XDG base directory specification).
+/// Where users keep their own intakes (XDG Base Directory Specification).
 fn intakes() -> Option<PathBuf> {
     let variable = |name| std::env::var_os(name).map(PathBuf::from);
     let base = variable("XDG_CONFIG_HOME").filter(|base| base.is_absolute());
@@ -101,7 +100,7 @@ fn intakes() -> Option<PathBuf> {
     Some(base.join("pinewrit/intakes"))
 }
 
-/// Asks before a board is made that nobody can log in to.
+/// Asks before making a board that allows no login.
 pub(crate) fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> Outcome {
     if report.has_way_in != Some(false) {
         return Ok(());
@@ -122,7 +121,7 @@ pub(crate) fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> 
     }
 }
 
-/// The settings in a few words: `host name larkfell-03, user warden`.
+/// The settings in brief: `host name larkfell-03, user warden`.
 pub(crate) fn brief(settings: &CheckedSettings) -> String {
     let mut parts = Vec::new();
     if let Some(name) = &settings.host_name {

@@ -21,7 +21,7 @@ pub(crate) enum Keep {
     No,
 }
 
-/// How archives are opened whose members go to a medium.
+/// How to open archives whose members are put on a medium.
 pub(crate) fn plain_options() -> OpenOptions {
     OpenOptions {
         spool: Spool {
@@ -76,7 +76,7 @@ pub(crate) fn open(
     opened.map_err(|e| words::open_error(&e))
 }
 
-/// Keeps a finished download if that was asked for; tells how fetching went.
+/// Keeps a finished download if requested; reports how fetching went.
 pub(crate) fn finish(
     cx: &Context,
     source: &ImageSource,
@@ -101,7 +101,7 @@ pub(crate) fn finish(
             let why = cx.folders.cache().err().filter(|_| keep == Keep::Yes);
             lines.extend(why.map(|why| ("not kept", why)));
         }
-        // The medium is right anyway.
+        // The medium is fine anyway.
         Err(error) => lines.push(("not kept", reason(&error))),
     }
     lines
@@ -110,13 +110,13 @@ pub(crate) fn finish(
 /// What came from a server.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct DownloadEvent {
-    /// What was fetched now.
+    /// Bytes fetched now.
     fetched_bytes: u64,
-    /// What was there from earlier.
+    /// Bytes left from an earlier download.
     kept_bytes: u64,
     /// How often the connection broke and was restored.
     resumed: u64,
-    /// Whether the server could not be asked if there is a newer one.
+    /// Whether the server could not be asked for a newer one.
     unconfirmed: bool,
 }
 

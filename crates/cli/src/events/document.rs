@@ -1,5 +1,5 @@
-//! The description of all lines of `--json`, made from their types: a schema for programs, and a page
-//! for people. `PINEWRIT_REWRITE_DOCS=1 cargo test -p pinewrit events` rewrites both.
+//! The description of all lines of `--json`, generated from their types: a schema for programs, and
+//! a page for people. `PINEWRIT_REWRITE_DOCS=1 cargo test -p pinewrit events` rewrites both.
 
 use std::fmt::Write;
 use std::path::Path;
@@ -16,7 +16,7 @@ use crate::commands::{
 };
 use crate::context::{settings, source};
 
-/// A line, its schema, and the commands that it is the result of.
+/// A line, its schema, and the commands that end with it.
 struct Described {
     event: &'static str,
     commands: &'static [&'static str],
@@ -71,7 +71,7 @@ fn generator() -> SchemaGenerator {
         .into_generator()
 }
 
-/// One schema that every line fits: the first alternatives whose `event` and `command` are its own.
+/// One schema for all lines: it selects the alternative by `event` and `command`.
 fn schema() -> Value {
     let mut generator = generator();
     let lines = all(&mut generator);
@@ -93,7 +93,7 @@ fn schema() -> Value {
     })
 }
 
-/// A type as people read it; names of other types lead to their sections.
+/// A type in readable form; names of other types link to their sections.
 fn type_words(schema: &Value) -> String {
     if let Some(name) = schema["$ref"].as_str() {
         let name = name.rsplit('/').next().unwrap_or_default();
@@ -168,7 +168,7 @@ fn keys(out: &mut String, schema: &Value, shared: &Map<String, Value>) {
     out.push('\n');
 }
 
-/// The keys of an object, with those of the objects that are flattened into it.
+/// The keys of an object, including flattened objects.
 fn collect(rows: &mut Vec<(String, String, String)>, schema: &Value, shared: &Map<String, Value>) {
     for (name, one) in schema["properties"].as_object().into_iter().flatten() {
         rows.push((name.clone(), type_words(one), one_line(&one["description"])));
@@ -186,7 +186,7 @@ fn collect(rows: &mut Vec<(String, String, String)>, schema: &Value, shared: &Ma
     }
 }
 
-/// The alternatives of an enum: words, or objects with keys of their own.
+/// The alternatives of an enum: words, or objects.
 fn alternatives(out: &mut String, schema: &Value, shared: &Map<String, Value>) {
     if let Some(words) = schema["enum"].as_array() {
         let _ = writeln!(out, "One of {}.\n", choices(words));

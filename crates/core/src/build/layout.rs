@@ -1,4 +1,4 @@
-//! A layout: a TOML file that describes a medium, checked completely before anything is made.
+//! A layout: a TOML file that describes a medium, checked completely before anything is created.
 
 use std::path::{Path, PathBuf};
 
@@ -12,33 +12,33 @@ use pinewrit_settings::{Mistakes, SecretSource};
 use pinewrit_volume::files::fill::{Origin, Portion};
 use pinewrit_volume::format::{FatKind, FormatKind};
 
-/// A layout in which no mistake was found so far; sizes are checked when the medium is known.
+/// A layout without mistakes so far; sizes are checked when the medium is known.
 #[derive(Clone, Debug)]
 pub struct Layout {
     /// Kind of the table.
     pub scheme: SchemeKind,
-    /// Bytes of which starts of partitions are multiples.
+    /// Alignment of partitions, in bytes.
     pub alignment: u64,
-    /// What identifiers are made from, for equal media; random if `None`.
+    /// Seed of the identifiers, for reproducible media; random if `None`.
     pub identifiers: Option<String>,
-    /// Seconds since 1970 that stand for all times that would depend on today; none if `None`.
+    /// The time used instead of the current one, in seconds since 1970; none if `None`.
     pub epoch: Option<i64>,
     /// The partitions in their order.
     pub partitions: Vec<PartitionPlan>,
-    /// Bytes outside of partitions.
+    /// Blobs outside partitions.
     pub blobs: Vec<Blob>,
 }
 
-/// A partition to be made.
+/// A partition to be created.
 #[derive(Clone, Debug)]
 pub struct PartitionPlan {
     /// Line in the layout.
     pub line: usize,
-    /// How large it is.
+    /// Its size.
     pub size: PartitionSize,
-    /// What the table says it is for.
+    /// Its type, as recorded in the table.
     pub kind: PartitionType,
-    /// Whether the table's type is that of the FAT that its size makes of it.
+    /// Whether the table's type follows from the FAT that suits its size.
     pub follows_size: bool,
     /// Its name in a GPT; empty for none.
     pub name: String,
@@ -56,18 +56,18 @@ pub struct PartitionPlan {
     pub contents: Vec<Content>,
 }
 
-/// Something that goes into a file system.
+/// Something to be put into a file system.
 #[derive(Clone, Debug)]
 pub struct Content {
     /// Line in the layout.
     pub line: usize,
-    /// What it is, and where it goes.
+    /// What it is, and its target.
     pub portion: Portion,
     /// Whether it must be the first entry of a FAT's root, in one piece.
     pub is_first: bool,
 }
 
-/// Bytes at a fixed place of the medium.
+/// Bytes at a fixed place on the medium.
 #[derive(Clone, Debug)]
 pub struct Blob {
     /// Line in the layout.
@@ -76,7 +76,7 @@ pub struct Blob {
     pub from: PathBuf,
     /// First byte on the medium.
     pub at: u64,
-    /// Bytes that it may have.
+    /// The most bytes it may have.
     pub max: Option<u64>,
 }
 
@@ -114,7 +114,7 @@ const CONTENT_KEYS: [&str; 10] = [
 ];
 const BLOB_KEYS: [&str; 3] = ["from", "at", "max"];
 
-/// Reads and checks a layout. Paths in it count from `folder`.
+/// Reads and checks a layout. Paths in it are relative to `folder`.
 ///
 /// # Errors
 /// All mistakes, with their lines.
@@ -337,7 +337,7 @@ fn partition(
     })
 }
 
-/// The FAT that fits a type of partition; an MBR's types name its width.
+/// The FAT that matches a partition type; an MBR's types name its width.
 fn fitting(document: &Document<'_>, line: usize, fat: FatKind, kind: PartitionType) -> FatKind {
     let named = match kind {
         PartitionType::Mbr(0x01 | 0x11) => FatKind::Fat12,
@@ -353,7 +353,7 @@ fn fitting(document: &Document<'_>, line: usize, fat: FatKind, kind: PartitionTy
     named
 }
 
-/// The type of partition for a FAT of this width.
+/// The partition type for a FAT of this width.
 pub(super) fn type_for(width: FatWidth, scheme: SchemeKind) -> Option<PartitionType> {
     PartitionType::from_text(&width.word().to_ascii_lowercase(), scheme)
 }

@@ -1,4 +1,4 @@
-//! Media built from parts: a layout's table, file systems and contents.
+//! Building media from parts: a layout's table, file systems and contents.
 
 mod layout;
 mod names;
@@ -26,16 +26,16 @@ use crate::pipeline::spawn;
 pub use layout::{Blob, Content, Layout, PartitionPlan, check};
 use names::{Made, Names};
 
-/// How often what was gathered so far is sent on.
+/// How often what has been gathered is sent to the device.
 const FLUSH_EVERY: Duration = Duration::from_millis(250);
 
-/// What a build depends on besides its layout.
+/// The inputs of a build besides its layout.
 pub struct BuildOptions<'a> {
-    /// Random numbers, for layouts that name no identifiers.
+    /// Random numbers, for layouts without fixed identifiers.
     pub random: &'a dyn Fn() -> [u8; 16],
-    /// Now, for layouts that name no epoch.
+    /// The current time, for layouts without an epoch.
     pub now: i64,
-    /// The zone whose local time a FAT keeps.
+    /// The time zone of a FAT's local times.
     pub zone: TimeZone,
     /// How archives are opened.
     pub open: OpenOptions,
@@ -54,13 +54,13 @@ pub struct BuildReport {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum BuildError {
-    /// The layout, or what it takes, has mistakes.
+    /// The layout, or a file it uses, has mistakes.
     #[error(transparent)]
     Mistakes(#[from] Mistakes),
     /// The device failed.
     #[error(transparent)]
     Disk(#[from] DiskError),
-    /// Somebody asked to stop.
+    /// It was cancelled.
     #[error("stopped")]
     Cancelled,
 }
@@ -73,11 +73,11 @@ fn mistake(line: usize, what: impl Into<String>, remedy: impl Into<String>) -> B
     }]))
 }
 
-/// Where the partitions of a layout come to lie.
+/// The places of a layout's partitions.
 #[derive(Debug)]
 pub struct BuildPlan {
     table: TableEdit,
-    /// A range a partition, in the layout's order.
+    /// The range of each partition, in the layout's order.
     ranges: Vec<ByteRange>,
     /// Their numbers.
     numbers: Vec<u32>,
@@ -97,7 +97,7 @@ impl BuildPlan {
 }
 
 impl BuildPlan {
-    /// What texts may name, once the file systems are made.
+    /// What texts may refer to, once the file systems exist.
     fn names(&self, layout: &Layout, device: &dyn BlockDevice) -> Result<Names, BuildError> {
         let places = self.numbers.iter().zip(&self.ranges);
         let made: Vec<Made<'_>> = layout
@@ -115,7 +115,7 @@ impl BuildPlan {
     }
 }
 
-/// Identifiers one after the other: from the layout's own text, or random.
+/// A sequence of identifiers: derived from the layout's text, or random.
 fn ids<'a>(layout: &'a Layout, options: &'a BuildOptions<'_>) -> impl FnMut() -> [u8; 16] + 'a {
     let mut count = 0u64;
     move || {
@@ -132,7 +132,7 @@ fn ids<'a>(layout: &'a Layout, options: &'a BuildOptions<'_>) -> impl FnMut() ->
     }
 }
 
-/// The smallest medium for a layout, in bytes; `None` where a partition takes the rest.
+/// The smallest medium for a layout, in bytes; `None` if a partition takes the rest.
 pub fn least_size(layout: &Layout) -> Option<u64> {
     let mut end = layout.alignment.max(1 << 20);
     for partition in &layout.partitions {
@@ -151,7 +151,7 @@ pub fn least_size(layout: &Layout) -> Option<u64> {
     end.checked_add(1 << 20)?.checked_next_multiple_of(1 << 20)
 }
 
-/// Works out where everything goes on a medium of `size` bytes, and looks at what is taken.
+/// Works out the place of everything on a medium of `size` bytes, and checks its sources.
 ///
 /// # Errors
 /// All mistakes at once.
@@ -236,7 +236,7 @@ fn type_by_size(
     else {
         return None;
     };
-    // One that cannot be created is reported elsewhere.
+    // A partition that cannot be created is reported elsewhere.
     let made = pinewrit_fat::MakePlan::of(kind, range.len(), sector, None).ok()?;
     layout::type_for(made.width(), layout.scheme)
 }
@@ -341,7 +341,7 @@ fn format_options(
 /// Builds a planned medium on `device`, which reads as zeros.
 ///
 /// # Errors
-/// [`BuildError`]; what is on the device then is of no use.
+/// [`BuildError`]; the device's content is then useless.
 pub fn build(
     layout: &Layout,
     plan: &BuildPlan,
@@ -360,7 +360,7 @@ pub fn build(
     Ok(report)
 }
 
-/// Lets go out what has come, so that little is left to wait for at the end.
+/// Sends out what has been written, so that little is left to wait for at the end.
 fn keep_flushing(device: &dyn BlockDevice, is_done: &Receiver<()>) {
     while let Err(RecvTimeoutError::Timeout) = is_done.recv_timeout(FLUSH_EVERY) {
         // Failures are reported by the last flush.
@@ -376,7 +376,7 @@ fn put_together(
     cancel: &Cancel,
 ) -> Result<BuildReport, BuildError> {
     let mut taken = Taken::default();
-    // Others than those of the table.
+    // Identifiers other than those of the table.
     let mut ids = ids(layout, options);
     for _ in 0..=layout.partitions.len() {
         ids();
@@ -425,7 +425,7 @@ fn put_together(
     })
 }
 
-/// What the filling of all partitions has in common.
+/// What filling has in common for all partitions.
 struct Work<'a> {
     layout: &'a Layout,
     options: &'a BuildOptions<'a>,
@@ -476,14 +476,14 @@ impl Work<'_> {
     }
 }
 
-/// Why a partition was not filled, and the line in the layout that asked for it.
+/// Why a partition was not filled, and the responsible line in the layout.
 struct Filled {
     line: usize,
     error: FillError,
 }
 
-/// What filling a partition of `size` bytes failed by, as mistakes of the layout. Where not all of it fits, with
-/// how much it is.
+/// Why filling a partition of `size` bytes failed, as mistakes in the layout. If not everything
+/// fits, with its total size.
 fn not_filled(
     partition: &PartitionPlan,
     size: u64,

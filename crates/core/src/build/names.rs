@@ -1,4 +1,4 @@
-//! What texts of a layout may name of the medium that is being made: its identifiers.
+//! The identifiers of the new medium, to which texts of a layout may refer.
 
 use std::collections::BTreeMap;
 
@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use super::PartitionPlan;
 
-/// Steps of a template; one that runs in circles ends there.
+/// The most steps of a template, which ends endless loops.
 const FUEL: u64 = 100_000;
 
 /// The medium, as templates see it.
@@ -31,7 +31,7 @@ struct PartitionNames {
     label: Option<String>,
 }
 
-/// A partition that was made: its plan, its number, its PARTUUID and where it lies.
+/// A new partition: its plan, its number, its PARTUUID and its place.
 pub(super) struct Made<'p> {
     pub(super) plan: &'p PartitionPlan,
     pub(super) number: u32,
@@ -40,7 +40,7 @@ pub(super) struct Made<'p> {
 }
 
 impl Names {
-    /// Reads the identifiers of file systems that were made.
+    /// Reads the identifiers of the new file systems.
     pub(super) fn of(
         disk: String,
         made: &[Made<'_>],

@@ -1,5 +1,5 @@
-//! Changes to a medium that has a receipt: they go into it, as long as what is changed was still as
-//! the receipt says.
+//! Changes to a medium with a receipt: they are recorded in it, as long as what they change still
+//! matched the receipt.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -13,19 +13,19 @@ use crate::write::ChunkRecord;
 
 const CHUNK: u64 = CHUNK_SIZE as u64;
 
-/// What was written in a chunk, and whether it was as the receipt says before.
+/// The ranges written in a chunk, and whether it matched the receipt before.
 #[derive(Default)]
 struct Touch {
     written: Vec<ByteRange>,
     is_sound: bool,
 }
 
-/// A receipt of the medium, or of a partition of it, and what is written of what it covers.
+/// A receipt of the medium, or of one of its partitions, and what is written in its range.
 struct Book {
     path: PathBuf,
     receipt: Receipt,
     records: BTreeMap<u64, ChunkRecord>,
-    /// Where on the medium what it covers begins and ends.
+    /// The range on the medium that it covers.
     place: ByteRange,
     touched: BTreeMap<u64, Touch>,
 }
@@ -44,7 +44,7 @@ impl Book {
         })
     }
 
-    /// Notes what is about to be written.
+    /// Records what is about to be written.
     fn about_to_write(&mut self, device: &dyn BlockDevice, range: ByteRange) {
         let Some(range) = range.intersection(self.place) else {
             return;
@@ -72,8 +72,8 @@ impl Book {
         }
     }
 
-    /// Brings the receipt up to date with what the medium holds now. `false`: nothing of what it covers
-    /// was written, or nothing of that was as it says, so that it is about something else.
+    /// Updates the receipt with what the medium holds now. `false`: nothing was written in its
+    /// range, or nothing there matched it, so it describes something else.
     fn amend(
         &mut self,
         device: &dyn BlockDevice,
@@ -113,28 +113,28 @@ impl Book {
     }
 }
 
-/// Receipts of a medium and of its partitions, and what is written of what they cover.
+/// Receipts of a medium and of its partitions, and what is written in their ranges.
 #[derive(Default)]
 pub struct Books(Vec<Book>);
 
 impl Books {
-    /// Opens receipts that were found for a medium.
+    /// Opens the receipts found for a medium.
     pub fn open(found: Vec<Found>) -> Self {
         Self(found.into_iter().filter_map(Book::open).collect())
     }
 
-    /// Notes what is about to be written, or has been, by the medium as it was `before`.
+    /// Records what is about to be written, or has been, given the medium as it was `before`.
     pub fn note(&mut self, before: &dyn BlockDevice, range: ByteRange) {
         for book in &mut self.0 {
             book.about_to_write(before, range);
         }
     }
 
-    /// Amends the receipts by a change that is on the medium now; returns how many.
+    /// Amends the receipts by a change that is now on the medium; returns how many.
     ///
     /// # Errors
-    /// The medium could not be read, or a receipt not be written. The change is on the medium all
-    /// the same.
+    /// The medium could not be read, or a receipt could not be written. The change is on the medium
+    /// nevertheless.
     pub fn amend(
         &mut self,
         device: &dyn BlockDevice,
@@ -153,7 +153,7 @@ impl Books {
     }
 }
 
-/// A medium with receipts: what is written to it is noted, for [`AmendedMedium::amend`].
+/// A medium with receipts: writes to it are recorded, for [`AmendedMedium::amend`].
 pub struct AmendedMedium {
     inner: Box<dyn BlockDevice>,
     books: Mutex<Books>,
@@ -178,7 +178,8 @@ impl AmendedMedium {
         }
     }
 
-    /// Amends the receipts by what was written to it since it was opened, or since the last time.
+    /// Amends the receipts by what has been written since the medium was opened, or since the last
+    /// call.
     ///
     /// # Errors
     /// As [`Books::amend`].
@@ -229,9 +230,9 @@ impl BlockDevice for AmendedMedium {
 }
 
 impl Receipt {
-    /// The receipt of a whole medium without one partition of it, which is about to be rewritten
-    /// and gets a receipt of its own. The rest of what a chunk holds must still be as it says; if not,
-    /// the chunk stays recorded as it is, and will differ.
+    /// The receipt of a whole medium without one partition, which is about to be rewritten and gets
+    /// its own receipt. The rest of a chunk must still match the receipt; if not, the chunk's
+    /// record stays unchanged, and will differ.
     ///
     /// # Errors
     /// The medium could not be read.
@@ -242,7 +243,7 @@ impl Receipt {
             if outside == record.used {
                 kept.push(record);
             } else if outside.is_empty() {
-                // The other receipt has all of it.
+                // The other receipt covers all of it.
             } else if is_as_recorded(device, 0, &record) {
                 let digest = digest_of(device, 0, &outside)?;
                 kept.push(ChunkRecord {
@@ -260,7 +261,7 @@ impl Receipt {
     }
 }
 
-/// The parts of ranges that lie outside of another one.
+/// The parts of ranges that lie outside another one.
 fn outside(ranges: &[ByteRange], cut: ByteRange) -> Vec<ByteRange> {
     let parts = ranges.iter().flat_map(|range| {
         [

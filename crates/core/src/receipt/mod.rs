@@ -1,5 +1,5 @@
 //! Receipts: what was put on a medium, with a digest for each chunk, so that it can be checked long
-//! after. The form is described in `docs/formats.md`.
+//! afterwards. `docs/formats.md` describes the format.
 
 use std::io;
 
@@ -16,9 +16,9 @@ use crate::{Cancel, Observer};
 
 pub use amend::{AmendedMedium, Books};
 
-/// What a receipt says of itself.
+/// The value of a receipt's first field.
 const FORMAT: &str = "pinewrit-receipt";
-/// The version that is written, and the latest that is read.
+/// The current version of the format, and the newest that is read.
 const VERSION: u32 = 1;
 /// A receipt larger than this was not written by Pinewrit, in bytes.
 pub const MAX_RECEIPT: u64 = 256 << 20;
@@ -36,7 +36,7 @@ pub struct Receipt {
     pub medium: ReceiptMedium,
     /// The image.
     pub image: ReceiptImage,
-    /// What tells this medium's content from that of others.
+    /// What distinguishes this medium's content from that of others.
     pub identifiers: Identifiers,
     /// The settings, without secrets.
     pub settings: Option<ReceiptSettings>,
@@ -50,20 +50,21 @@ pub struct Receipt {
     pub verify_seconds: f64,
     /// Whether everything was read back and found equal.
     pub verified: bool,
-    /// How the bytes of the image were dealt with.
+    /// What happened to the bytes of the image.
     pub bytes: ReceiptBytes,
     /// Bytes in a chunk.
     pub chunk_bytes: u64,
     /// The chunks that have something in use.
     pub chunks: Vec<ReceiptChunk>,
-    /// How long each chunk took to be written.
+    /// How long writing each chunk took.
     pub pace_written: Vec<PacePoint>,
-    /// How long each chunk took to be read back.
+    /// How long reading back each chunk took.
     pub pace_read: Vec<PacePoint>,
-    /// What Pinewrit changed on the medium since, the oldest first. The chunks above are as it left them.
+    /// What Pinewrit has changed on the medium since, oldest first. The chunks above include these
+    /// changes.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub changes: Vec<ReceiptChange>,
-    /// BLAKE3 of all of the above, in this order and as compact JSON.
+    /// BLAKE3 of all of the above, in this order, as compact JSON.
     pub digest: String,
 }
 
@@ -84,7 +85,7 @@ pub struct ReceiptMedium {
     pub serial: Option<String>,
     /// Its size in bytes, or that of the partition.
     pub size: u64,
-    /// The one partition that was written, if it was not all of the medium.
+    /// The partition that was written, if it was not the whole medium.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub partition: Option<ReceiptPartition>,
 }
@@ -94,7 +95,7 @@ pub struct ReceiptMedium {
 pub struct ReceiptPartition {
     /// Its number.
     pub number: u32,
-    /// Its first byte on the medium. Places in the receipt count from here.
+    /// Its first byte on the medium. Offsets in the receipt count from here.
     pub start: u64,
 }
 
@@ -105,15 +106,15 @@ pub struct ReceiptChange {
     pub time: String,
     /// The command, without its arguments: `configure`, `files put`.
     pub command: String,
-    /// The files or partitions that were changed, as far as they have names; many are cut off.
+    /// The changed files or partitions, as far as they have names; long lists are cut.
     pub files: Vec<String>,
-    /// The file of the receipt that has what was written to a partition.
+    /// The receipt file with what was written to a partition.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub receipt: Option<String>,
 }
 
 impl ReceiptChange {
-    /// Files that are named one by one; of more, the last entry says how many.
+    /// The most files to list by name; the last entry then counts the others.
     const MAX_FILES: usize = 200;
 
     /// A change by a command.
@@ -152,7 +153,7 @@ pub struct ReceiptImage {
 pub struct Identifiers {
     /// Disk signature or disk GUID.
     pub table: Option<String>,
-    /// Those of file systems, with their partitions.
+    /// Identifiers of file systems, with their partitions.
     pub filesystems: Vec<(Option<u32>, String)>,
 }
 
@@ -161,19 +162,19 @@ pub struct Identifiers {
 pub struct ReceiptSettings {
     /// The unit's host name.
     pub host_name: Option<String>,
-    /// BLAKE3 of the settings in words, without secrets.
+    /// BLAKE3 of the settings as text, without secrets.
     pub digest: String,
     /// The files that were written.
     pub files: Vec<String>,
-    /// The intake that took them.
+    /// The intake used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub intake: Option<String>,
-    /// A line for a client's `known_hosts`, where the host key was made beforehand.
+    /// A line for a client's `known_hosts`, if the host key was made beforehand.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_hosts: Option<String>,
 }
 
-/// How bytes were dealt with.
+/// What happened to bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 pub struct ReceiptBytes {
     /// All of the image.
@@ -186,7 +187,7 @@ pub struct ReceiptBytes {
     pub free: u64,
     /// Written.
     pub written: u64,
-    /// On the medium already.
+    /// Already on the medium.
     pub kept: u64,
 }
 
@@ -195,7 +196,7 @@ pub struct ReceiptBytes {
 pub struct ReceiptChunk {
     /// The chunk's number.
     pub index: u64,
-    /// What is in use: first byte and end of each range.
+    /// The used ranges: first byte and end of each.
     pub used: Vec<(u64, u64)>,
     /// BLAKE3 of these ranges, one after the other.
     pub blake3: String,
@@ -215,7 +216,7 @@ impl ReceiptChunk {
 /// Bytes of one request.
 const REQUEST: usize = 1 << 20;
 
-/// The digest of what a device holds in these ranges, which count from `start`.
+/// The digest of a device's content in these ranges, which count from `start`.
 pub(crate) fn digest_of(
     device: &dyn BlockDevice,
     start: u64,
@@ -235,7 +236,7 @@ pub(crate) fn digest_of(
     Ok(hasher.finalize())
 }
 
-/// Whether a device holds what a record says, whose places count from `start`.
+/// Whether a device matches a record, whose offsets count from `start`.
 fn is_as_recorded(device: &dyn BlockDevice, start: u64, record: &ChunkRecord) -> bool {
     digest_of(device, start, &record.used).is_ok_and(|digest| digest == record.digest)
 }
@@ -247,33 +248,33 @@ pub enum ReceiptError {
     /// It could not be read.
     #[error("the receipt could not be read or written")]
     Io(#[from] io::Error),
-    /// It is none.
+    /// It is not a receipt.
     #[error("this is not a receipt: {0}")]
     Form(String),
-    /// It is of a later version.
+    /// It has a newer version.
     #[error("the receipt has version {0}; this Pinewrit supports up to {VERSION}")]
     Version(u32),
     /// The medium could not be read to bring it up to date.
     #[error("the medium could not be read: {0}")]
     Medium(String),
-    /// It was changed since it was written.
+    /// It has been changed since it was written.
     #[error("the receipt was changed since it was written")]
     Changed,
 }
 
-/// How a medium and a receipt go together.
+/// How a medium and a receipt match.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Kinship {
     /// The same identifiers.
     Same,
     /// Other identifiers: it is a receipt of another medium, or this one was rewritten.
     Other,
-    /// The medium has no identifiers any more.
+    /// The medium no longer has identifiers.
     Unknown,
 }
 
 impl Identifiers {
-    /// Those of a medium, as far as it can be read.
+    /// The identifiers of a medium, as far as it can be read.
     pub fn of(device: &dyn BlockDevice) -> Self {
         let Ok(found) = inspect(device, Some(device.size())) else {
             return Self::default();
@@ -286,7 +287,7 @@ impl Identifiers {
             )
         });
         Self {
-            // A signature that was never set is nobody's.
+            // A signature that was never set identifies nothing.
             table: found
                 .scheme
                 .map(|scheme| scheme.id)
@@ -303,7 +304,7 @@ impl Identifiers {
         self.table.is_none() && self.filesystems.is_empty()
     }
 
-    /// How these go together with those of a receipt.
+    /// How these match those of a receipt.
     pub fn kinship(&self, receipt: &Self) -> Kinship {
         match (self.is_empty(), self == receipt) {
             (true, _) => Kinship::Unknown,
@@ -390,7 +391,7 @@ impl Receipt {
         if receipt.computed_digest()? != receipt.digest {
             return Err(ReceiptError::Changed);
         }
-        // A comparison of nothing must not pass for an equal one.
+        // An empty comparison must not count as a match.
         match receipt.records() {
             Some(records) if !records.is_empty() => Ok(receipt),
             _ => Err(ReceiptError::Form("its chunks are invalid".to_owned())),
@@ -426,7 +427,7 @@ impl Receipt {
     /// Compares a medium with the receipt; returns the chunks that differ.
     ///
     /// # Errors
-    /// The medium could not be read, is smaller than the receipt says, or somebody asked to stop.
+    /// The medium could not be read, is smaller than the receipt says, or the job was cancelled.
     pub fn compare(
         &self,
         medium: &dyn BlockDevice,

@@ -1,7 +1,7 @@
 //! The state folder: receipts of what was written, notes of what was not finished, undo files.
 //!
-//! It holds hashes and keys, and what is read from it decides what is put back on a medium. So it
-//! is used only where nobody but its owner can change anything in it.
+//! It holds hashes and keys, and its content decides what is put back on a medium. So it is only
+//! used if nobody but its owner can change anything in it.
 
 mod private;
 mod receipts;
@@ -19,22 +19,22 @@ use crate::unfinished::UnfinishedWrite;
 
 /// A note larger than this was not written by Pinewrit, in bytes.
 const MAX_NOTE: u64 = 1 << 20;
-/// How many undo files are kept by the name of one medium: several cards take turns in a reader.
+/// How many undo files are kept for one medium's name: several cards take turns in a reader.
 const MAX_UNDO_FILES: u32 = 8;
 
-/// Where Pinewrit keeps what has to outlive a command.
+/// Where Pinewrit keeps what must outlive a command.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StateFolder {
     path: PathBuf,
-    /// Whose it is, if not this user's.
+    /// Its owner, if that is not this user.
     owner: Option<Owner>,
 }
 
 impl StateFolder {
-    /// Uses a folder, which is made if it is not there.
+    /// Uses a folder, which is created if it does not exist.
     ///
     /// # Errors
-    /// [`UnsafePlace`]: somebody else could change what is in it, or it cannot be made.
+    /// [`UnsafePlace`]: somebody else could change its content, or it cannot be created.
     pub fn open(path: &Path) -> Result<Self, UnsafePlace> {
         Ok(Self {
             path: make_private(path)?,
@@ -42,7 +42,7 @@ impl StateFolder {
         })
     }
 
-    /// Uses the folder of the user who has called this program as the administrator: what is put there
+    /// Uses the folder of the user who called this program through root rights: what is put there
     /// belongs to that user.
     ///
     /// # Errors
@@ -100,7 +100,7 @@ impl StateFolder {
         (note.medium == medium && note.version <= UnfinishedWrite::VERSION).then_some(note)
     }
 
-    /// Keeps the note of a write that was begun.
+    /// Keeps the note of a begun write.
     ///
     /// # Errors
     /// It could not be written.
@@ -113,13 +113,13 @@ impl StateFolder {
     /// The write is done.
     pub fn remove_note(&self, medium: &str) {
         let _acting = Acting::as_one(self.owner);
-        // One that stays only says less than is true.
+        // A note that stays only understates the progress.
         let _ = fs::remove_file(self.note_path(medium));
     }
 }
 
-/// Writes a file as a whole or not at all, for its owner only: under a name that nobody can guess,
-/// which then takes the place of whatever had the name before. Links are replaced, not followed.
+/// Writes a file completely or not at all, readable only by its owner: under an unguessable name,
+/// which is then renamed over whatever had the name before. Links are replaced, not followed.
 ///
 /// # Errors
 /// It could not be written; what was there before stays.

@@ -5,7 +5,7 @@ use std::io;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-/// Why a folder cannot hold what others must not touch.
+/// Why a folder is not safe from others.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum UnsafePlace {
@@ -23,7 +23,7 @@ pub enum UnsafePlace {
         /// The folder.
         path: PathBuf,
     },
-    /// It could not be made or looked at.
+    /// It could not be created or examined.
     #[error("{} cannot be used", path.display())]
     Io {
         /// The folder.
@@ -51,8 +51,8 @@ impl Owner {
     }
 }
 
-/// While it lives, this thread meets files as somebody else would: with that user's rights, and what it
-/// makes is that user's (setfsuid(2)).
+/// While it lives, this thread accesses files as another user: with that user's rights, and what it
+/// creates belongs to that user (setfsuid(2)).
 pub(super) struct Acting(Option<Owner>);
 
 impl Acting {
@@ -68,7 +68,7 @@ impl Acting {
 impl Drop for Acting {
     fn drop(&mut self) {
         if let Some(before) = self.0 {
-            // In the other order the right to take the group back would be gone.
+            // In the other order, the right to restore the group would be gone.
             nix::unistd::setfsuid(nix::unistd::Uid::from_raw(before.uid));
             nix::unistd::setfsgid(nix::unistd::Gid::from_raw(before.gid));
         }
@@ -84,17 +84,17 @@ const GROUP_WRITES: u32 = 0o020;
 const OTHERS_WRITE: u32 = 0o002;
 const STICKY: u32 = 0o1000;
 
-/// Makes a folder that only its owner can read and change, with those above it that are missing;
-/// returns its path without links.
+/// Creates a folder that only its owner can read and change, with missing parents; returns its path
+/// without links.
 ///
 /// # Errors
-/// [`UnsafePlace`]: it cannot be made, or somebody else could put something else in its place or
-/// into it.
+/// [`UnsafePlace`]: it cannot be created, or somebody else could replace it or put something into
+/// it.
 pub fn make_private(path: &Path) -> Result<PathBuf, UnsafePlace> {
     make_private_for(path, Owner::own())
 }
 
-/// The same for somebody else, as whom this thread acts.
+/// The same for another user, as whom this thread acts.
 pub(super) fn make_private_for(path: &Path, owner: Owner) -> Result<PathBuf, UnsafePlace> {
     let failed = |source| UnsafePlace::Io {
         path: path.to_owned(),
@@ -115,11 +115,12 @@ pub(super) fn make_private_for(path: &Path, owner: Owner) -> Result<PathBuf, Uns
     let mut builder = DirBuilder::new();
     builder.recursive(true).mode(0o700);
     builder.create(&real).map_err(failed)?;
-    // Somebody may have been quicker.
+    // Another process may have been quicker.
     must_be_own(&real, owner).map(|()| real)
 }
 
-/// Nobody but its owner, this user or the system, can replace what is in a folder above.
+/// Checks that only its owner, which is this user or the system, can replace entries in a parent
+/// folder.
 fn must_be_out_of_reach(path: &Path, own: Owner) -> Result<(), UnsafePlace> {
     let facts = look(path)?;
     let owner = facts.uid();
@@ -129,7 +130,8 @@ fn must_be_out_of_reach(path: &Path, own: Owner) -> Result<(), UnsafePlace> {
             owner,
         });
     }
-    // A user's own group has nobody else in it; in a sticky folder everybody keeps to their own.
+    // A user's own group has no other members; in a sticky folder nobody can touch the entries of
+    // others.
     let own_group = [0, own.gid].contains(&facts.gid());
     let is_shared =
         facts.mode() & OTHERS_WRITE != 0 || facts.mode() & GROUP_WRITES != 0 && !own_group;
@@ -142,8 +144,8 @@ fn must_be_out_of_reach(path: &Path, own: Owner) -> Result<(), UnsafePlace> {
     }
 }
 
-/// Whether an owner is one from outside of this user namespace, as the system's folders have in a sandbox
-/// (user_namespaces(7), "Unmapped user and group IDs"). Nobody inside can act as such.
+/// Whether an owner is from outside this user namespace, as for the system's folders in a sandbox
+/// (user_namespaces(7), "Unmapped user and group IDs"). Nobody inside can act as this owner.
 fn is_outside(owner: u32) -> bool {
     let number = |text: String| text.trim().parse::<u32>().ok();
     let unmapped = fs::read_to_string("/proc/sys/kernel/overflowuid");
@@ -162,7 +164,7 @@ fn is_outside(owner: u32) -> bool {
     is_inside && !maps_it && unmapped.ok().and_then(number) == Some(owner)
 }
 
-/// The folder itself is this user's, and for this user only.
+/// Checks that the folder itself belongs to this user, who alone has access.
 fn must_be_own(path: &Path, own: Owner) -> Result<(), UnsafePlace> {
     let facts = look(path)?;
     if facts.uid() != own.uid {
@@ -200,7 +202,7 @@ mod tests {
         fs::set_permissions(&made, Permissions::from_mode(0o755)).unwrap();
         make_private(&made).unwrap();
         assert_eq!(fs::metadata(&made).unwrap().mode() & 0o777, 0o700);
-        // Who knows what others have put in there.
+        // Others may have put anything in there.
         fs::set_permissions(&made, Permissions::from_mode(0o777)).unwrap();
         let refused = make_private(&made);
         assert!(matches!(refused, Err(UnsafePlace::Shared { .. })));
@@ -215,12 +217,12 @@ mod tests {
         let refused = make_private(&open.join("pinewrit"));
         assert!(matches!(refused, Err(UnsafePlace::Shared { path }) if path == open));
         assert!(!open.join("pinewrit").exists());
-        // Where everybody keeps to their own, as in /tmp, a folder of one's own is safe.
+        // In a sticky folder such as /tmp, a folder of one's own is safe.
         fs::set_permissions(&open, Permissions::from_mode(0o1777)).unwrap();
         make_private(&open.join("pinewrit")).unwrap();
     }
 
-    /// Only the administrator can act as somebody else.
+    /// Only root can act as another user.
     #[test]
     fn what_is_made_for_somebody_is_theirs() {
         if !nix::unistd::geteuid().is_root() {

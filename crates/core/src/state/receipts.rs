@@ -13,38 +13,38 @@ use super::{StateFolder, read_receipt, save};
 use crate::inspect::{PartitionFacts, inspect};
 use crate::receipt::{Identifiers, Receipt, ReceiptError, digest_of};
 
-/// Receipts that are looked at when one is searched for.
+/// The most receipts to examine in a search.
 const MAX_LOOKED_AT: usize = 20_000;
-/// Receipts that are told apart by their digests.
+/// The most receipts to tell apart by their digests.
 const MAX_CANDIDATES: usize = 2_000;
-/// Chunks that are read to tell receipts apart.
+/// The most chunks to read to tell receipts apart.
 const MAX_PROBED: usize = 32;
 const ENDING: &str = ".receipt.json";
 
-/// A medium whose receipt is looked for.
+/// A medium whose receipt is sought.
 #[derive(Clone, Copy, Debug)]
 pub struct Subject<'a> {
     /// Its tag, if it is not a card file.
     pub tag: Option<&'a str>,
-    /// Where it is; of card files, the full path.
+    /// Its path; for card files, the full path.
     pub place: &'a Path,
-    /// Only receipts of this one partition; else of the whole medium.
+    /// Only receipts of this partition; otherwise of the whole medium.
     pub partition: Option<ByteRange>,
 }
 
-/// A receipt that was found.
+/// A receipt found in the store.
 #[derive(Clone, Debug)]
 pub struct Found {
     /// Where it is.
     pub path: PathBuf,
     /// The receipt.
     pub receipt: Receipt,
-    /// How many could have been meant.
+    /// How many candidates there were.
     pub candidates: usize,
 }
 
 impl Subject<'_> {
-    /// How the medium is called in the names of receipts.
+    /// The medium's name in the names of receipts.
     fn word(&self) -> String {
         match self.tag {
             Some(tag) => plain(tag),
@@ -53,7 +53,7 @@ impl Subject<'_> {
     }
 }
 
-/// Letters and digits of a text, for the name of a file.
+/// Letters and digits of a text, for a file name.
 fn plain(text: &str) -> String {
     let kept = text
         .chars()
@@ -78,17 +78,17 @@ fn parts(path: &Path) -> Option<(String, String, String)> {
     Some((parts.next()?, parts.next()?, parts.next()?))
 }
 
-/// A receipt as far as it is needed to tell it from others.
+/// The parts of a receipt needed to tell it from others.
 struct Candidate {
     path: PathBuf,
-    /// Its medium, its identifiers, and its time: what decides where digests do not.
+    /// Its medium, its identifiers, and its time, which decide if digests do not.
     rank: (u8, String),
     chunks: HashMap<u64, (Arc<[ByteRange]>, blake3::Hash)>,
     hits: usize,
 }
 
 impl StateFolder {
-    /// Where a receipt is kept: by what is on the medium, by the medium, and by its time; the nth of that
+    /// The path of a receipt: by the medium's content, the medium, and the time; the nth of that
     /// time.
     fn receipt_path(&self, receipt: &Receipt, nth: u32) -> PathBuf {
         let key = id_word(&receipt.identifiers);
@@ -114,7 +114,7 @@ impl StateFolder {
         self.save_beside(receipt, None)
     }
 
-    /// Keeps a receipt where no other is than `old`.
+    /// Keeps a receipt at a path that is free or holds `old`.
     fn save_beside(&self, receipt: &Receipt, old: Option<&Path>) -> Result<PathBuf, ReceiptError> {
         let json = receipt.to_json()?;
         let mut paths = (1..).map(|nth| self.receipt_path(receipt, nth));
@@ -125,7 +125,7 @@ impl StateFolder {
         Ok(path)
     }
 
-    /// Keeps a receipt in place of the one at `old`, whose name may say something else now.
+    /// Keeps a receipt in place of the one at `old`; its name may change.
     ///
     /// # Errors
     /// It could not be written; the old one stays.
@@ -141,8 +141,8 @@ impl StateFolder {
         Ok(path)
     }
 
-    /// The receipt of what is on a medium: by its tag or place, by the identifiers on it and its
-    /// size; where several could be meant, by the digests in which they differ.
+    /// The receipt of what is on a medium: by its tag or path, its identifiers and its size; among
+    /// several candidates, by the digests in which they differ.
     pub fn find_receipt(&self, device: &dyn BlockDevice, subject: Subject<'_>) -> Option<Found> {
         if self.names().is_empty() {
             return None;
@@ -170,12 +170,11 @@ impl StateFolder {
         })
     }
 
-    /// The receipts of a medium and of its partitions that were written by themselves, for a change
-    /// of it.
+    /// The receipts of a medium, and of partitions that were written separately, for a change.
     pub fn receipts_of(&self, device: &dyn BlockDevice, subject: Subject<'_>) -> Vec<Found> {
         let names = self.names();
         let whole = self.find_receipt(device, subject);
-        // Slow media are not looked at again for partitions that have none.
+        // Slow media are not read again for partitions without receipts.
         let of_partitions = names.iter().any(|name| name.contains("_p"));
         let size = device.size();
         let found = of_partitions
@@ -252,7 +251,7 @@ impl StateFolder {
     }
 }
 
-/// Whether a receipt can be of this medium, by what it covers and its size.
+/// Whether a receipt can belong to this medium, by its range and size.
 fn fits(receipt: &Receipt, device: &dyn BlockDevice, subject: Subject<'_>) -> bool {
     let medium = &receipt.medium;
     let partition = medium.partition.map(|partition| partition.start);
@@ -264,8 +263,8 @@ fn fits(receipt: &Receipt, device: &dyn BlockDevice, subject: Subject<'_>) -> bo
         }
 }
 
-/// Counts for each candidate how many of the chunks in which they differ the medium has as it says.
-/// Chunks are chosen one at a time, to divide those that agree with the medium best so far.
+/// Counts, for each candidate, in how many of the differing chunks the medium matches it. Chunks
+/// are chosen one at a time, to divide the best candidates so far.
 fn probe(device: &dyn BlockDevice, start: u64, candidates: &mut [Candidate]) {
     let mut probed: Vec<u64> = Vec::new();
     while probed.len() < MAX_PROBED {

@@ -1,4 +1,4 @@
-//! What a comparison with an image came to.
+//! The result of a comparison with an image.
 
 use pinewrit_disk::{ByteRange, CHUNK_SIZE};
 use schemars::JsonSchema;
@@ -6,10 +6,10 @@ use serde::Serialize;
 
 use super::workers::Differing;
 
-/// What a comparison came to.
+/// The result of a comparison.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Comparison {
-    /// Bytes of the image that were compared: all that are in use.
+    /// Bytes of the image that were compared: all used ones.
     pub compared: u64,
     /// Bytes that no file system uses, and that were not compared.
     pub free: u64,
@@ -19,7 +19,7 @@ pub struct Comparison {
     pub differing_bytes: u64,
     /// Runs of differing chunks: from the first to the last differing byte of each.
     pub differences: Vec<Difference>,
-    /// Where something differs, in pieces of 512 bytes; if there are too many, whole runs.
+    /// The differences in pieces of 512 bytes; if there are too many, whole runs.
     #[serde(skip)]
     pub spots: Vec<ByteRange>,
 }
@@ -35,11 +35,11 @@ pub struct Difference {
     pub chunks: u64,
 }
 
-/// Runs of differences that are kept; more are only counted.
+/// The most runs to record; more are only counted.
 const MAX_DIFFERENCES: usize = 1000;
-/// Pieces that are kept.
+/// The most pieces to record.
 const MAX_SPOTS: usize = 500_000;
-/// Bytes of a piece: what belongs to two files is never in one.
+/// Bytes of a piece: it never belongs to two files.
 const PIECE: usize = 512;
 
 impl Comparison {
@@ -48,7 +48,7 @@ impl Comparison {
         self.differing_chunks == 0
     }
 
-    /// Puts together what workers found, in any order.
+    /// Combines what workers found, in any order.
     pub(super) fn of(mut differing: Vec<Differing>) -> Self {
         differing.sort_by_key(|one| one.index);
         let mut comparison = Self::default();
@@ -94,7 +94,7 @@ pub(crate) struct Found {
 }
 
 impl Found {
-    /// Compares what should be at `offset` with what is there.
+    /// Compares the expected bytes at `offset` with the actual ones.
     pub(crate) fn add(&mut self, offset: u64, expected: &[u8], found: &[u8]) {
         if expected == found {
             return;

@@ -1,7 +1,7 @@
 //! Comparing a medium with what should be on it: an image, or the records of an earlier write.
 //!
-//! Both go through the same workers, two at a time, past the system's cache. What should be there
-//! comes in pieces of a chunk each; of an image it is known byte by byte, of a record by its digest.
+//! Both go through the same workers, two at a time, past the system's cache. The expected content
+//! comes in chunks: for an image byte by byte, for a record as a digest.
 
 mod comparison;
 mod workers;
@@ -23,7 +23,7 @@ use workers::{Expected, with_workers};
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum VerifyError {
-    /// What should be there is larger than the medium, so it cannot be on it.
+    /// The expected content is larger than the medium.
     #[error("the medium has only {medium} bytes")]
     TooLarge {
         /// Size of the medium in bytes.
@@ -35,12 +35,12 @@ pub enum VerifyError {
     /// The medium could not be read.
     #[error("the medium could not be read")]
     Disk(#[from] DiskError),
-    /// Somebody asked to stop.
+    /// It was cancelled.
     #[error("stopped")]
     Cancelled,
 }
 
-/// Compares the first bytes of `medium` with the image in `source`: those that are in use, or with
+/// Compares the first bytes of `medium` with the image in `source`: the used ones, or with
 /// `every_byte` all of them.
 ///
 /// # Errors
@@ -76,7 +76,7 @@ pub fn verify(
         let take = |chunk: Chunk| {
             compared += chunk.used.iter().map(|range| range.len()).sum::<u64>();
             let chunk = Expected::Content(Arc::new(chunk));
-            // Nobody takes it any more where a worker has failed.
+            // If a worker has failed, nothing takes it any more.
             queue.send(chunk).map_err(drop)
         };
         stream_chunks(
@@ -98,10 +98,10 @@ pub fn verify(
     Ok(comparison)
 }
 
-/// Compares a medium with what was recorded of it; returns the chunks that differ, in their order.
+/// Compares a medium with its record; returns the chunks that differ, in order.
 ///
 /// # Errors
-/// [`VerifyError`], but nothing of a source.
+/// [`VerifyError`], except those about a source.
 pub fn verify_records(
     medium: &dyn BlockDevice,
     records: Vec<ChunkRecord>,

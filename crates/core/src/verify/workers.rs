@@ -1,4 +1,4 @@
-//! The workers of a comparison: each reads what a chunk has in use, and compares it.
+//! The workers of a comparison: each reads the used ranges of a chunk, and compares them.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -15,7 +15,7 @@ use crate::{Cancel, patience};
 
 /// Requests in flight.
 const WORKERS: usize = 2;
-/// Chunks that wait for a worker.
+/// Chunks in the queue for a worker.
 const QUEUE: usize = 4;
 /// Bytes of one request.
 const REQUEST: usize = 1 << 20;
@@ -24,7 +24,7 @@ const REQUEST: usize = 1 << 20;
 pub(super) enum Expected {
     /// These bytes.
     Content(Arc<Chunk>),
-    /// Bytes with the digest that was recorded.
+    /// Bytes with the recorded digest.
     Digest(ChunkRecord),
 }
 
@@ -37,12 +37,12 @@ impl Expected {
     }
 }
 
-/// A chunk that holds something else.
+/// A chunk with different content.
 pub(super) struct Differing {
     pub(super) index: u64,
-    /// Where it differs, where that is known.
+    /// Where it differs, if known.
     pub(super) found: Found,
-    /// What was recorded, for those that came with a digest.
+    /// The record, for those that came with a digest.
     pub(super) record: Option<ChunkRecord>,
 }
 
@@ -54,8 +54,8 @@ struct Bench<'a> {
     observed: &'a (dyn Fn(u64) + Sync),
 }
 
-/// Has workers compare what `feed` puts into the queue; returns what it returns, and the chunks that differ, in
-/// any order. `observed` hears of the bytes that were compared.
+/// Lets workers compare what `feed` puts into the queue; returns its result, and the chunks that
+/// differ, in any order. `observed` is told the bytes compared.
 pub(super) fn with_workers<T>(
     medium: &dyn BlockDevice,
     cancel: &Cancel,
@@ -142,7 +142,7 @@ impl Bench<'_> {
         })
     }
 
-    /// Bytes that are done: of an image all up to here, of records what was in use.
+    /// Bytes done: for an image everything up to here, for records the used bytes.
     fn done_with(&self, expected: &Expected) -> u64 {
         match expected {
             Expected::Content(chunk) => {

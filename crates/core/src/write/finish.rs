@@ -20,8 +20,8 @@ use crate::verify::Found;
 /// sectors there, of up to 4096 bytes.
 const TAIL: u64 = 1 << 20;
 
-/// Takes every trace of a partition table off the medium: the first chunk, and the end, where
-/// the backup of a GPT would bring the old table back.
+/// Removes every trace of a partition table from the medium: the first chunk, and the end, where
+/// the backup of a GPT would restore the old table.
 pub(super) fn clear_tables(medium: &dyn BlockDevice) -> Result<(), DiskError> {
     let size = medium.size();
     let tail = ByteRange {
@@ -41,7 +41,7 @@ pub(super) fn clear_head(medium: &dyn BlockDevice) -> Result<(), DiskError> {
     })
 }
 
-/// What was done beside the image.
+/// What was done besides writing the image.
 #[derive(Default)]
 pub(super) struct Finished {
     pub(super) configured: Option<ConfigureReport>,
@@ -50,7 +50,7 @@ pub(super) struct Finished {
     pub(super) not_grown: Option<String>,
 }
 
-/// Puts the settings on the medium and then the first chunk, both by an overlay: the changes
+/// Writes the settings and then the first chunk to the medium, both through an overlay: the changes
 /// outside the first chunk are flushed and verified before it.
 pub(super) fn finish(
     target: &WriteOrder<'_>,
@@ -71,13 +71,13 @@ pub(super) fn finish(
         match grown {
             Ok(grown) => finished.grown = Some(grown),
             Err(TableError::Disk(error)) => return Err(error.into()),
-            // The medium is as good as without it.
+            // The medium is just as good without it.
             Err(why) => finished.not_grown = Some(why.to_string()),
         }
     }
     if let Some(settings) = target.settings {
         target.observer.stage(Stage::Configure, None);
-        // It was grown just now, if that is wanted.
+        // It has just been grown, if requested.
         let rest = CheckedSettings {
             grows_root: settings.grows_root && !target.grow,
             ..settings.clone()
@@ -96,7 +96,8 @@ pub(super) fn finish(
         start: 0,
         end: state.first.len() as u64,
     };
-    // The table's own block comes after the rest of the first chunk, and nothing is smaller.
+    // The table's own block is written after the rest of the first chunk; a block is the smallest
+    // unit.
     let middle = first.end.min(OVERLAY_BLOCK as u64);
     let (table, rest) = (
         ByteRange {
@@ -121,16 +122,16 @@ pub(super) fn finish(
     });
     let recorded = checked.and_then(|()| record_changes(&changed, bench, &mut state.records));
     if let Err(error) = recorded {
-        // Half a first chunk must not pass for a whole one.
+        // Half a first chunk must not be taken for a whole one.
         clear_tables(medium).map_err(WriteError::Clear)?;
         return Err(error);
     }
-    // The first chunk was written at last.
+    // The first chunk has been written, as the last step.
     state.written += state.records.first().map_or(0, ChunkRecord::used_bytes);
     Ok(finished)
 }
 
-/// Compares the whole first chunk past the cache: the overlay has only looked at what it wrote.
+/// Compares the whole first chunk past the cache: the overlay has only checked what it wrote.
 fn check_first(
     medium: &dyn BlockDevice,
     overlay: &dyn BlockDevice,
@@ -149,8 +150,8 @@ fn check_first(
     }
 }
 
-/// Brings the records of chunks up to date in which something was changed, with what the medium
-/// holds now: the changes were read back, the rest was before.
+/// Updates the records of changed chunks with what the medium holds now: the changes have been read
+/// back, and the rest was read back before.
 fn record_changes(
     changed: &[ByteRange],
     bench: &Bench<'_>,

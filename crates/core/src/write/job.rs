@@ -14,47 +14,47 @@ use crate::receipt::{Receipt, ReceiptPartition};
 use crate::state::StateFolder;
 use crate::{Cancel, Observer};
 
-/// What is decided last, when the plan was seen.
+/// Decisions made last, once the plan has been seen.
 #[derive(Clone, Debug, Default)]
 pub struct Start {
     /// Read and compare first, and write only the chunks that differ.
     pub only_changes: bool,
-    /// The checksum was found right before, and is not summed up again.
+    /// The checksum has already been verified, and is not computed again.
     pub checked: Option<ChecksumReport>,
 }
 
 /// Where a write keeps its records, and which computer it runs on.
 #[derive(Clone, Copy)]
 pub struct Surroundings<'a> {
-    /// Receipts and notes; `None` where there is no place for them.
+    /// Receipts and notes; `None` if there is no place for them.
     pub store: Option<&'a StateFolder>,
-    /// The computer's media, to look at one as a whole of which a partition was written.
+    /// The computer's media, to read a whole medium after one of its partitions was written.
     pub readers: &'a Readers,
 }
 
-/// A medium that was written, or not, still open.
+/// A medium after the write, successful or not, still open.
 pub struct WrittenMedium {
-    /// What it is called.
+    /// Its name.
     pub name: String,
-    /// What is known of it; `None` for card files.
+    /// Its identity; `None` for card files.
     pub facts: Option<MediumFacts>,
-    /// The partition that was written, if it was not all of the medium.
+    /// The partition that was written, if it was not the whole medium.
     pub partition: Option<ReceiptPartition>,
     /// The medium.
     pub medium: Medium,
     /// When it was read back.
     pub read_back: ReadBack,
-    /// What became of it.
+    /// The outcome.
     pub result: Result<Written, Failure>,
 }
 
-/// What there is of a medium that was written.
+/// The results for a medium that was written.
 pub struct Written {
     /// What was done.
     pub report: WriteReport,
     /// Its receipt.
     pub receipt: Receipt,
-    /// Where that was kept.
+    /// Where that was stored.
     pub kept: Kept,
 }
 
@@ -73,7 +73,7 @@ pub enum Failure {
 pub enum JobError {
     /// A medium could not be opened; nothing was written.
     Open(MediumError),
-    /// The source failed, or somebody asked to stop: the media that were begun, by name.
+    /// The source failed, or the job was cancelled: the media that were begun, by name.
     Write {
         /// What happened.
         error: WriteError,
@@ -82,9 +82,9 @@ pub enum JobError {
     },
 }
 
-/// A medium that was begun and not finished, with all others.
+/// A medium that was begun and not finished, like all others.
 pub struct WrittenMediumName {
-    /// What it is called.
+    /// Its name.
     pub name: String,
 }
 
@@ -114,8 +114,8 @@ impl OpenMedium {
     }
 }
 
-/// Carries a planned write out; `observers` are one a medium, in the plan's order. Returns what became of
-/// each medium. The plan's media are taken; the rest of it stays, to tell of.
+/// Carries out a planned write; there is one observer per medium, in the plan's order. Returns the
+/// outcome for each medium. The plan's media are taken; the rest of it stays, for reports.
 ///
 /// # Errors
 /// [`JobError`]: no medium is finished.
@@ -158,7 +158,7 @@ pub fn carry_out(
         .map(|(medium, note)| WriteOrder {
             medium: &*medium.medium.device,
             settings: request.settings.as_ref(),
-            // Otherwise somebody was asked, if need be.
+            // Otherwise the user was asked, if necessary.
             needs_way_in: plan.rehearsal.is_none(),
             grow: request.grows(),
             is_partition: medium.partition.is_some(),
@@ -176,7 +176,7 @@ pub fn carry_out(
         }
     };
     if in_place {
-        // A draft that failed is gone, and nobody resumes it.
+        // A failed draft is deleted, so it cannot be resumed.
         opened.iter().for_each(|medium| forget(&medium.key));
     }
     let results = match written {
@@ -252,7 +252,7 @@ fn finish(
     }
 }
 
-/// By what a card file is found again.
+/// The key by which a card file is recognised.
 fn full_name(path: &Path) -> String {
     let full = std::path::absolute(path);
     full.as_deref().unwrap_or(path).display().to_string()

@@ -20,17 +20,17 @@ use crate::{Cancel, Progress, Stage};
 
 /// Requests in flight on a medium, each of up to 1 MiB.
 const WORKERS: usize = 2;
-/// How often is looked whether the medium pauses.
+/// How often to check whether the medium pauses.
 const TICK: Duration = Duration::from_millis(100);
-/// Silence from here on is a pause.
+/// Silence for this long counts as a pause.
 const PAUSE: Duration = Duration::from_millis(700);
 
-/// This many bytes that nobody wrote there are no flipped bits any more.
+/// This many unexpected bytes are not flipped bits any more.
 const MISPLACED: u64 = 512;
 
 /// How the stream of chunks ended.
 pub(super) enum StreamOutcome {
-    /// All of the image has come.
+    /// The whole image has arrived.
     Ended {
         image_bytes: u64,
         checksum: Option<ChecksumReport>,
@@ -40,7 +40,7 @@ pub(super) enum StreamOutcome {
     Broken,
 }
 
-/// Why a medium was not written, and what is needed to say where.
+/// Why a medium was not written, with the data needed to say where.
 pub(super) struct LaneFailure {
     pub(super) error: WriteError,
     /// The first chunk of the image.
@@ -71,7 +71,7 @@ impl Lane<'_> {
         written.map_err(|error| {
             let medium = self.target.medium;
             if let WriteError::ReadBack { .. } | WriteError::Wraps = error {
-                // A medium that is smaller than it says may have put anything at its start.
+                // A medium smaller than it claims may have put anything at its start.
                 let _ = clear_tables(medium);
             }
             let error = match error {
@@ -171,14 +171,14 @@ impl Lane<'_> {
         }
     }
 
-    /// Nothing of what was on the medium is to be taken for the new image.
+    /// Nothing old on the medium may be taken for the new image.
     fn clear(&self) -> Result<(), WriteError> {
         let medium = self.target.medium;
         self.target.observer.stage(Stage::Clear, None);
         clear_tables(medium).map_err(WriteError::Clear)?;
         if self.options.clear_free {
             self.discard_all()?;
-            // What was discarded may read as anything.
+            // Discarded ranges may read as anything.
             clear_tables(medium).map_err(WriteError::Clear)?;
         }
         Ok(())
@@ -200,14 +200,14 @@ impl Lane<'_> {
         Ok(())
     }
 
-    /// Bytes that will be in use, as far as that can be told.
+    /// Bytes that will be in use, as far as known.
     fn total(&self, state: &State) -> Option<u64> {
         let free = self.options.expected_free.max(state.free_so_far);
         self.image
             .map(|image| image.saturating_sub(free).max(state.used))
     }
 
-    /// Lets the workers write what comes, and read it back behind that where it is to be.
+    /// Lets the workers write what arrives, and read it back behind the writing if requested.
     fn write(
         &self,
         bench: &Bench<'_>,
@@ -246,7 +246,7 @@ impl Lane<'_> {
             let to_check = checkers(scope, bench, &events, busy);
             drop(events);
             for record in state.unchecked.drain(..) {
-                // A worker that has failed says so itself.
+                // A failed worker reports that itself.
                 let _ = to_check.send(record);
             }
             drop(to_check);
@@ -262,8 +262,8 @@ impl Lane<'_> {
         })
     }
 
-    /// The start was cleared, and nothing has been written there since. If something is there, the
-    /// medium goes round, and the first chunk would destroy what belongs elsewhere.
+    /// The start was cleared, and nothing has been written there since. If something is there,
+    /// addresses wrap around, and the first chunk would destroy what belongs elsewhere.
     fn head_must_be_blank(&self) -> Result<(), WriteError> {
         let mut head = AlignedBuf::new(CHUNK_SIZE);
         let medium = self.target.medium;
@@ -279,7 +279,7 @@ impl Lane<'_> {
         }
     }
 
-    /// What to make of chunks that read back differently.
+    /// How to report chunks that read back differently.
     fn judge(&self, bench: &Bench<'_>, state: &mut State) -> Result<(), WriteError> {
         use super::report::Stability;
         state.differing.sort_by_key(|record| record.index);
@@ -331,9 +331,9 @@ struct Listening<'l, 'a> {
     lane: &'l Lane<'a>,
     bench: &'l Bench<'l>,
     state: &'l mut State,
-    /// Where chunks go that are read back at once; nothing more comes when it is closed.
+    /// The queue for chunks to be read back at once; closed when there are no more.
     to_check: Option<Sender<ChunkRecord>>,
-    /// Workers that still write.
+    /// Workers that are still writing.
     writers: usize,
     is_writing: bool,
 }
@@ -465,7 +465,7 @@ fn check_all(
     }
 }
 
-/// The next piece of work; `None` when there is no more, or somebody wants to stop.
+/// The next piece of work; `None` if there is no more, or the job should stop.
 fn next<T>(bench: &Bench<'_>, queue: &Receiver<T>) -> Option<T> {
     loop {
         if bench.stop.load(Ordering::Relaxed) {
@@ -479,7 +479,7 @@ fn next<T>(bench: &Bench<'_>, queue: &Receiver<T>) -> Option<T> {
     }
 }
 
-/// Tells what was done; `false` after a failure, when all others stop as well.
+/// Reports what was done; `false` after a failure, when all others stop as well.
 fn tell(
     bench: &Bench<'_>,
     events: &Sender<Result<Event, WriteError>>,

@@ -1,4 +1,4 @@
-//! Where on a medium something is: in which partition, and in which file.
+//! Where something is on a medium: in which partition, and in which file.
 
 use pinewrit_disk::{BlockDevice, ByteRange, Overlay, Sought, Window};
 use pinewrit_ext4::{Owner, Volume};
@@ -12,8 +12,8 @@ use crate::Cancel;
 use crate::pipeline::{Chunk, SourcePosition, WantedSums, stream_chunks};
 use crate::verify::Found;
 
-/// What is at `offset` of a medium. `first` is what belongs into its first chunk, where the table
-/// may not be on the medium yet. Whatever cannot be read is left open.
+/// What is at `offset` of a medium. `first` is the content of its first chunk, in case the table is
+/// not on the medium yet. What cannot be read stays unknown.
 pub fn whereabouts(medium: &dyn BlockDevice, first: &[u8], offset: u64) -> Whereabouts {
     let overlay = Overlay::new(medium);
     if overlay.write_at(0, first).is_err() {
@@ -30,8 +30,8 @@ pub fn whereabouts(medium: &dyn BlockDevice, first: &[u8], offset: u64) -> Where
     })
 }
 
-/// What uses places of a medium: files by their path, structures of file systems, free space; each
-/// once, in the order in which it begins. Whatever cannot be read is left out.
+/// What uses places on a medium: files by their path, structures of file systems, free space; each
+/// once, ordered by its start. What cannot be read is left out.
 pub fn owners(medium: &dyn BlockDevice, ranges: &[ByteRange]) -> Vec<Owned> {
     let table = PartitionTable::read(medium).ok().flatten();
     let size = medium.size();
@@ -100,7 +100,7 @@ fn owners_in(window: &dyn BlockDevice, mut sought: Sought) -> Vec<(u64, OwnerKin
             _ => (first, OwnerKind::Free, "free space".to_owned()),
         }));
     } else {
-        // A file system that is not understood, or none.
+        // A file system that is not supported, or none.
         let first = sought.left().next().map(|range| range.start);
         return first.map_or(Vec::new(), |first| {
             vec![(first, OwnerKind::Unknown, String::new())]
@@ -111,8 +111,8 @@ fn owners_in(window: &dyn BlockDevice, mut sought: Sought) -> Vec<(u64, OwnerKin
     found
 }
 
-/// Compares one chunk of a medium with the image once more; returns the first differing byte and
-/// how many there are. `None` if the source cannot be read again.
+/// Compares one chunk of a medium with the image again; returns the first differing byte and how
+/// many differ. `None` if the source cannot be read again.
 pub(super) fn count_differences(
     source: &ImageSource,
     medium: &dyn BlockDevice,
@@ -131,7 +131,7 @@ pub(super) fn count_differences(
                 found.add(range.start, chunk.slice(range), &back);
             }
         }
-        // Enough was seen.
+        // This is enough.
         Err(())
     };
     let (tracker, position) = (MapTracker::every_byte(), SourcePosition::default());

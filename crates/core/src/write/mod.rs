@@ -50,7 +50,7 @@ pub use report::{
 pub use request::{Clock, Destination, WriteRequest};
 pub use resume::can_resume;
 
-/// Chunks that a medium may be behind the decoding.
+/// How many chunks a medium may be behind the decoding.
 const QUEUE: usize = 12;
 
 /// What to do with all media.
@@ -60,20 +60,20 @@ pub struct WriteOptions<'a> {
     pub verify: bool,
     /// Checksum that the packed source or the image must have.
     pub checksum: Option<&'a ExpectedChecksum>,
-    /// The checksum was found right before, and is not summed up again.
+    /// The checksum has already been verified, and is not computed again.
     pub checked: Option<&'a ChecksumReport>,
     /// Write free space of file systems as well.
     pub every_byte: bool,
-    /// Tell the media first that nothing on them is needed any more.
+    /// First tell the media that nothing on them is needed any more.
     pub clear_free: bool,
     /// Read and compare first, and write only the chunks that differ.
     pub only_changes: bool,
     /// The medium is what the image is read from, and holds it already: nothing is written before
     /// the first chunk, and everything is flushed and read back.
     pub in_place: bool,
-    /// Bytes of the image that are free, as far as that is known before; for the time left.
+    /// Free bytes in the image, as far as known beforehand; for the time left.
     pub expected_free: u64,
-    /// Write an image also where its table says that it should be longer.
+    /// Write an image even if its table says that it should be longer.
     pub as_it_is: bool,
 }
 
@@ -93,28 +93,29 @@ impl Default for WriteOptions<'_> {
     }
 }
 
-/// A medium and what goes on it.
+/// A medium and what to put on it.
 pub struct WriteOrder<'a> {
     /// The medium.
     pub medium: &'a dyn BlockDevice,
     /// First-boot settings to put on it before it is finished.
     pub settings: Option<&'a CheckedSettings>,
-    /// Settings that leave nobody a way in are an error.
+    /// Settings that leave no login are an error.
     pub needs_way_in: bool,
-    /// Let the last partition take the whole medium, or the file system the whole partition.
+    /// Grow the last partition to the end of the medium, or the file system to the end of the
+    /// partition.
     pub grow: bool,
-    /// What is written is one partition of a medium, by a window over it.
+    /// Only one partition of a medium is written, through a window.
     pub is_partition: bool,
     /// When it is read back.
     pub read_back: ReadBack,
     /// The time that changes of file systems get.
     pub now: Timestamp,
-    /// Hears of its stages and its progress.
+    /// Receives its stages and progress.
     pub observer: &'a dyn Observer,
 }
 
 impl<'a> WriteOrder<'a> {
-    /// A medium that gets the image as it is.
+    /// A medium that gets the image unchanged.
     pub fn plain(medium: &'a dyn BlockDevice, observer: &'a dyn Observer) -> Self {
         Self {
             medium,
@@ -143,13 +144,12 @@ pub fn write(
     reports.pop().unwrap_or(Err(WriteError::Cancelled))
 }
 
-/// Writes `source` to all media at once; returns what became of each, in their order.
+/// Writes `source` to all media at once; returns the outcome of each, in order.
 ///
 /// # Errors
-/// [`WriteError`] where the source failed, its checksum is wrong, or somebody asked to stop: then
-/// no medium is finished. What fails with one medium only is that medium's own result. After
-/// anything but [`WriteError::TooLarge`] and [`WriteError::Clear`] a medium that is not finished has
-/// no partition table.
+/// [`WriteError`] if the source failed, its checksum is wrong, or the job was cancelled: then no
+/// medium is finished. A failure of one medium is that medium's own result. After anything but
+/// [`WriteError::TooLarge`] and [`WriteError::Clear`], an unfinished medium has no partition table.
 pub fn write_all(
     source: &ImageSource,
     targets: &[WriteOrder<'_>],
@@ -187,7 +187,7 @@ pub fn write_all(
                 },
                 Err(_) => StreamOutcome::Broken,
             };
-            // A medium that has failed does not listen any more.
+            // A failed medium no longer listens.
             let _ = ending.send(outcome);
         }
         let joined = handles.into_iter().map(|handle| {
@@ -197,7 +197,7 @@ pub fn write_all(
         (streamed, joined.collect::<Vec<_>>())
     });
     match streamed {
-        // All media had failed by themselves before.
+        // All media had already failed on their own.
         Err(Interrupted::Taker(None)) | Ok(_) => {}
         Err(Interrupted::Taker(Some(error))) => return Err(*error),
         Err(Interrupted::Source(error)) => return Err(WriteError::Source(error)),
@@ -211,7 +211,7 @@ pub fn write_all(
     Ok(explained.collect())
 }
 
-/// What failed with one medium although all were told to stop: it says more.
+/// A failure of one medium although all were told to stop: it says more.
 fn own_failure(lanes: Vec<Result<WriteReport, Box<LaneFailure>>>) -> Option<WriteError> {
     let failures = lanes
         .into_iter()
@@ -221,7 +221,7 @@ fn own_failure(lanes: Vec<Result<WriteReport, Box<LaneFailure>>>) -> Option<Writ
         .find(|error| !matches!(error, WriteError::Cancelled))
 }
 
-/// Why the stream was given up: an error, or `None` when no medium takes it any more.
+/// Why the stream was abandoned: an error, or `None` if no medium takes it any more.
 type Refusal = Option<Box<WriteError>>;
 type Feed = (Option<Sender<Arc<Chunk>>>, Sender<StreamOutcome>);
 
@@ -281,11 +281,11 @@ fn stream_to(
     Ok((end, checksum.or_else(|| options.checked.cloned())))
 }
 
-/// Sums a source on this computer up before anything is written. `Ok(None)`: that cannot tell, because
-/// it is far away, or the checksum is not of the packed file.
+/// Hashes a local source before anything is written. `Ok(None)`: this decides nothing, because the
+/// source is remote, or the checksum is not that of the packed file.
 ///
 /// # Errors
-/// [`WriteError::Checksum`] where it is another; [`WriteError::Source`] or [`WriteError::Cancelled`].
+/// [`WriteError::Checksum`] if it differs; [`WriteError::Source`] or [`WriteError::Cancelled`].
 pub fn sum_before(
     source: &ImageSource,
     expected: &ExpectedChecksum,
@@ -308,7 +308,7 @@ pub fn sum_before(
     }
     let mut found = vec![(Subject::Packed, packed)];
     if expected.subject.is_none() && !source.layers().is_empty() {
-        // It may be that of what comes out of it.
+        // It may be that of the unpacked image.
         let mut stream = source.stream().map_err(in_source)?;
         let image = sum_stream(&mut stream, kind, cancel)?;
         if image == expected.checksum {
@@ -344,7 +344,7 @@ fn sum_stream(
     }
 }
 
-/// Finds out where a medium reads back differently.
+/// Determines where a medium reads back differently.
 fn explain(
     source: &ImageSource,
     medium: &dyn BlockDevice,
@@ -389,8 +389,7 @@ fn past_end(medium: &dyn BlockDevice) -> WriteError {
     }
 }
 
-/// What has to be summed up: what the checksum is said to be of, or both. Without a wrapping they
-/// are the same.
+/// What to hash: what the checksum is said to cover, or both. Without a wrapping they are the same.
 fn wanted_sums(source: &ImageSource, expected: Option<&ExpectedChecksum>) -> WantedSums {
     let Some(expected) = expected else {
         return WantedSums::default();

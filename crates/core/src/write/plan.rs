@@ -1,4 +1,4 @@
-//! Everything that is known before the first byte: what is in the image, whether it fits, what speaks
+//! Everything known before the first byte: what is in the image, whether it fits, what speaks
 //! against it, what the settings would do.
 
 use pinewrit_disk::{BlockDevice, DiskError, Padded, SectorSize};
@@ -13,24 +13,24 @@ use pinewrit_volume::{FilesystemFacts, FilesystemKind};
 use super::request::{Destination, WriteRequest};
 use crate::inspect::{Inspection, inspect};
 
-/// How far into a packed image is looked before writing, in bytes.
+/// How much of a packed image is examined before writing, in bytes.
 pub const PREVIEW: u64 = 256 << 20;
 
-/// A write that is worked out and not begun.
+/// A planned write that has not begun.
 pub struct WritePlan {
     /// The image.
     pub source: ImageSource,
     /// The media.
     pub media: Vec<Destination>,
-    /// What is asked for.
+    /// What is requested.
     pub request: WriteRequest,
-    /// What is in the image, as far as a quick look reaches.
+    /// The content of the image, as far as the preview reaches.
     pub preview: Option<Inspection>,
-    /// What speaks against writing it; whoever knows better may do it anyway.
+    /// What speaks against writing it; the user may overrule it.
     pub doubts: Vec<ImageDoubt>,
-    /// What the settings would change in the image, as far as a quick look reaches.
+    /// What the settings would change in the image, as far as the preview reaches.
     pub rehearsal: Option<ConfigureReport>,
-    /// Bytes of the image that are free, where it can be read anywhere.
+    /// Free bytes in the image, if it allows random access.
     surveyed: Option<u64>,
 }
 
@@ -39,17 +39,17 @@ pub struct WritePlan {
 pub enum ImageDoubt {
     /// It has neither a table nor a boot sector nor a file system.
     Unknown {
-        /// Its first bytes, where they can be read.
+        /// Its first bytes, if they can be read.
         head: Option<[u8; 16]>,
     },
     /// It is shorter than its partitions say.
     CutOff {
         /// Its size in bytes.
         size: u64,
-        /// The bytes that they reach to.
+        /// Where they end, in bytes.
         reach: u64,
     },
-    /// It is made for media with other sectors.
+    /// It is made for media with another sector size.
     OtherSectors {
         /// The medium.
         medium: String,
@@ -64,7 +64,7 @@ pub enum ImageDoubt {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum PlanError {
-    /// A host name is for one unit.
+    /// A host name belongs to one unit.
     #[error("{media} media would all have the host name {host_name}")]
     OneName {
         /// The host name.
@@ -82,10 +82,10 @@ pub enum PlanError {
         /// Size of the medium in bytes.
         size: u64,
     },
-    /// The image could not be looked into.
+    /// The image could not be examined.
     #[error("the image could not be read")]
     Image(#[source] DiskError),
-    /// A partition holds a file system, not a medium with a table of its own.
+    /// A partition holds a file system, not an image with its own table.
     #[error("the image is one of a whole medium with {partitions} partitions")]
     WholeMedium {
         /// How many partitions it has.
@@ -94,13 +94,13 @@ pub enum PlanError {
     /// There is nothing to grow.
     #[error("the image has no partition that could grow")]
     NothingToGrow,
-    /// The settings do not go on this image.
+    /// The settings do not fit this image.
     #[error(transparent)]
     Settings(ConfigureError),
 }
 
 impl WritePlan {
-    /// Looks at the image, and what speaks against it. [`WritePlan::rehearse`] comes next.
+    /// Examines the image, and what speaks against it. [`WritePlan::rehearse`] comes next.
     ///
     /// # Errors
     /// [`PlanError`].
@@ -123,15 +123,16 @@ impl WritePlan {
             media,
             request,
         };
-        // What is made right before needs no doubt.
+        // There are no doubts about a medium that has just been built.
         if !plan.is_drafted() {
             plan.doubts = plan.doubts_of_image()?;
         }
         Ok(plan)
     }
 
-    /// Puts the settings into a view of the image, for what would be found out too late otherwise, and
-    /// checks that what is to grow can. Where the view does not reach, the writing tells.
+    /// Applies the settings to a view of the image, to find faults that would otherwise come too
+    /// late, and checks that growing is possible. Beyond the reach of the view, the write itself
+    /// will tell.
     ///
     /// # Errors
     /// [`PlanError`].
@@ -149,12 +150,12 @@ impl WritePlan {
         }
     }
 
-    /// Whether the media hold the image already, and only have to be finished.
+    /// Whether the media already hold the image, and only have to be finished.
     pub fn is_drafted(&self) -> bool {
         self.media.iter().any(Destination::is_drafted)
     }
 
-    /// Bytes of the image that are free, as far as the quick look tells.
+    /// Free bytes in the image, as far as the preview shows.
     pub fn expected_free(&self) -> u64 {
         let Some(preview) = &self.preview else {
             return 0;
@@ -163,7 +164,7 @@ impl WritePlan {
             return free;
         }
         let is_optical = |fs: &FilesystemFacts| fs.kind == FilesystemKind::ISO_9660;
-        // An image that is an ISO 9660 file system as a whole is written as a whole.
+        // An image spanned by an ISO 9660 file system is written completely.
         if preview.filesystem.as_ref().is_some_and(is_optical) {
             return 0;
         }
@@ -174,7 +175,7 @@ impl WritePlan {
             .sum()
     }
 
-    /// The image, as far as a quick look reaches.
+    /// The image, as far as the preview reaches.
     fn view(&self) -> PeekDevice {
         view(&self.source)
     }
@@ -247,7 +248,7 @@ impl WritePlan {
         let grows = self.request.grows();
         tried.grows_root = grows;
         let device = self.view();
-        // What is put there has as much room as the smallest medium gives it.
+        // Added content has as much room as on the smallest medium.
         let sizes = self.media.iter().map(|medium| medium.target.size());
         let smallest = sizes.min().filter(|_| grows);
         let larger = Padded::new(&device, smallest.unwrap_or(0));
@@ -256,7 +257,7 @@ impl WritePlan {
         };
         let mut trial = report(&tried, &larger);
         if grows && trial.as_ref().is_err_and(is_out_of_reach) {
-            // The end of the file system is not seen, where the room is.
+            // The end of the file system, where the room is, is out of reach.
             tried.grows_root = false;
             tried.swap = None;
             trial = report(&tried, &device);
@@ -271,7 +272,7 @@ impl WritePlan {
 
 fn view(source: &ImageSource) -> PeekDevice {
     let device = PeekDevice::new(source.for_a_look());
-    // Without a wrapping, any place costs the same.
+    // Without a wrapping, every place costs the same.
     if source.layers().is_empty() {
         device
     } else {
@@ -299,7 +300,7 @@ fn must_fit(source: &ImageSource, medium: &Destination) -> Result<(), PlanError>
     }
 }
 
-/// How much of an image in no wrapping is free.
+/// How much of an image without a wrapping is free.
 fn survey(source: &ImageSource, medium: &Destination) -> Option<u64> {
     let size = source.plain()?.size();
     let sector = match &medium.target {
@@ -310,17 +311,17 @@ fn survey(source: &ImageSource, medium: &Destination) -> Option<u64> {
     MapTracker::survey(&device, size, sector).ok()
 }
 
-/// Looks into the image, as far as that is quick.
+/// Examines the image, as far as that is quick.
 fn look_into(source: &ImageSource) -> Result<Option<Inspection>, PlanError> {
     match inspect(&view(source), source.unpacked_size().exact()) {
         Ok(preview) => Ok(Some(preview)),
-        // So far into a download that it is not fetched for a look.
+        // Too far into a download to fetch it for a preview.
         Err(DiskError::PastEnd { .. }) if source.fetch_stats().is_some() => Ok(None),
         Err(error) => Err(PlanError::Image(error)),
     }
 }
 
-/// Whether an error only says that the quick look ended.
+/// Whether an error only says that the preview ended.
 fn is_out_of_reach(error: &ConfigureError) -> bool {
     if let ConfigureError::Unseen { .. } = error {
         return true;

@@ -15,16 +15,16 @@ use crate::receipt::{
 };
 use crate::state::save;
 
-/// Where a receipt was kept. A full disk is no reason to call a good card bad.
+/// Where a receipt was stored. A full disk is no reason to call a good card bad.
 #[derive(Debug, Default)]
 pub struct Kept {
     /// Its place in the store.
     pub path: Option<PathBuf>,
     /// Why there is none.
     pub not_stored: Option<NotKept>,
-    /// Why it is not where you asked for it.
+    /// Why it is not at the requested place.
     pub not_at: Option<(PathBuf, String)>,
-    /// Why the receipt of the whole medium does not have the change, where a partition was written.
+    /// Why the receipt of the whole medium lacks the change, if a partition was written.
     pub not_amended: Option<ReceiptError>,
 }
 
@@ -37,7 +37,7 @@ pub enum NotKept {
     Failed(ReceiptError),
 }
 
-/// Makes the receipt of a medium. It is named by its place, of which `facts` say more.
+/// Makes the receipt of a medium, which is named by its path and described by `facts`.
 pub(super) fn receipt_of(
     plan: &WritePlan,
     report: &WriteReport,
@@ -85,8 +85,8 @@ pub(super) fn receipt_of(
     receipt
 }
 
-/// Keeps a receipt in the store, and where you asked for it. Where a partition was written, the receipt of
-/// the `whole` medium leaves that partition to the new one.
+/// Stores a receipt, also at the requested place. If a partition was written, the receipt of the
+/// `whole` medium leaves that partition to the new one.
 pub(super) fn keep(
     plan: &WritePlan,
     surroundings: Surroundings<'_>,

@@ -1,4 +1,4 @@
-//! What writing came to, and why it did not.
+//! The results of writing, and its errors.
 
 use pinewrit_disk::{ByteRange, CommitError, DiskError};
 use pinewrit_image::{Checksum, StreamError, Subject};
@@ -14,19 +14,19 @@ use pinewrit_volume::grow::GrowReport;
 pub struct WriteReport {
     /// Size of the unpacked image in bytes.
     pub image_bytes: u64,
-    /// Bytes of it that are in use; all of these are on the medium.
+    /// Used bytes in it; all of these are on the medium.
     pub used_bytes: u64,
-    /// Those of them that are zero, in long runs.
+    /// Those that are zero, in long runs.
     pub zero_bytes: u64,
-    /// Bytes that no file system uses; they were left as they were.
+    /// Bytes that no file system uses; they were not touched.
     pub free_bytes: u64,
-    /// Bytes that went to the medium.
+    /// Bytes written to the medium.
     pub written_bytes: u64,
-    /// Bytes that were on the medium already.
+    /// Bytes that were already on the medium.
     pub kept_bytes: u64,
     /// Whether everything was read back and found equal.
     pub verified: bool,
-    /// The checksum that was found right.
+    /// The verified checksum.
     pub checksum: Option<ChecksumReport>,
     /// Time until everything was flushed, in seconds.
     pub write_seconds: f64,
@@ -38,11 +38,11 @@ pub struct WriteReport {
     pub configured: Option<ConfigureReport>,
     /// What growing changed.
     pub grown: Option<GrowReport>,
-    /// Why the last partition was not grown although that was asked for.
+    /// Why the last partition was not grown despite the request.
     pub not_grown: Option<String>,
-    /// What the map knows of the partitions.
+    /// What the map knows about the partitions.
     pub regions: Vec<RegionFacts>,
-    /// The map, with a digest for each chunk as it is on the finished medium.
+    /// The map, with a digest for each chunk of the finished medium.
     #[serde(skip)]
     pub chunks: Vec<ChunkRecord>,
     /// How long each chunk took.
@@ -55,11 +55,11 @@ pub struct WriteReport {
 pub struct ChecksumReport {
     /// Kind and digest: `sha256:…`.
     pub digest: String,
-    /// What it is of: `packed file` or `unpacked image`.
+    /// What it covers: `packed file` or `unpacked image`.
     pub of: &'static str,
 }
 
-/// What of a chunk is in use, and the digest of that.
+/// The used ranges of a chunk, and their digest.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ChunkRecord {
     /// The chunk's number: its offset in chunks of 4 MiB.
@@ -108,16 +108,16 @@ pub struct Whereabouts {
     pub owner: Option<String>,
 }
 
-/// Something on a medium that uses places that were asked about.
+/// Something on a medium that uses the places in question.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Owned {
-    /// The partition's number; `None` outside of partitions and where there are none.
+    /// The partition's number; `None` outside partitions, or if there are none.
     pub partition: Option<u32>,
     /// What it is.
     pub kind: OwnerKind,
-    /// A file's path, or the structure in words; empty where it is not known.
+    /// A file's path, or the structure in words; empty if unknown.
     pub owner: String,
-    /// The first byte of it that was asked about, on the medium.
+    /// Its first byte in question, on the medium.
     pub first: u64,
 }
 
@@ -129,20 +129,20 @@ pub enum OwnerKind {
     File,
     /// A structure of a file system.
     Metadata,
-    /// Nobody.
+    /// Nothing uses it.
     Free,
-    /// It lies outside of all partitions.
+    /// It is outside all partitions.
     Between,
-    /// A file system that is not understood.
+    /// A file system that is not supported.
     Unknown,
 }
 
-/// How a chunk that reads back differently does so.
+/// In what way a chunk reads back differently.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stability {
     /// The same wrong bytes each time.
     Wrong,
-    /// Something else at each try.
+    /// Different bytes at each try.
     Unstable,
 }
 
@@ -158,47 +158,47 @@ pub enum WriteError {
         /// Size of the medium in bytes.
         medium: u64,
     },
-    /// The image, whose size was not known, goes on past the medium's end.
+    /// The image, whose size was unknown, continues past the medium's end.
     #[error("the image continues past the end of the medium at {medium}")]
     PastEnd {
         /// Size of the medium in bytes.
         medium: u64,
     },
-    /// The medium failed while its table was taken off: it may hold what it held before.
+    /// The medium failed while its table was being removed: its former content may still be there.
     #[error("the medium failed before it was cleared")]
     Clear(#[source] DiskError),
     /// The source is bad.
     #[error("the source is bad")]
     Source(#[source] StreamError),
-    /// Neither the packed source nor the image has the checksum that it should.
+    /// Neither the packed source nor the image has the expected checksum.
     #[error("the checksum is not {expected}")]
     Checksum {
         /// As published.
         expected: Checksum,
-        /// What was computed, and of what.
+        /// The computed checksums, and what they cover.
         found: Vec<(Subject, Checksum)>,
     },
     /// The medium failed at one place; it answers at others.
     #[error("the medium failed")]
     Disk(#[from] DiskError),
-    /// The medium failed, and answers nowhere any more.
+    /// The medium failed, and no longer answers anywhere.
     #[error("the medium does not answer any more")]
     Dead(#[source] DiskError),
     /// What was read back is not what was written.
     #[error("{chunks} chunks read back differently, the first at byte {offset}")]
     ReadBack {
-        /// Offset of the first byte that differs, or of its chunk where that is not known.
+        /// Offset of the first byte that differs, or of its chunk if unknown.
         offset: u64,
         /// How many chunks differ.
         chunks: u64,
-        /// How many bytes of the first one differ, where the source could be read again.
+        /// How many bytes of the first one differ, if the source could be read again.
         bytes: Option<u64>,
         /// How it reads at the second try.
         stability: Stability,
         /// What is there.
         place: Whereabouts,
     },
-    /// What was written further on was found at the medium's start: it is smaller than it says.
+    /// Later data was found at the medium's start: the medium is smaller than it claims.
     #[error("what was written further on was found at the start")]
     Wraps,
     /// With the settings, nobody could log in.
@@ -207,7 +207,7 @@ pub enum WriteError {
     /// The settings could not be put on the medium.
     #[error("the settings could not be put on the medium")]
     Configure(#[source] ConfigureError),
-    /// Somebody asked to stop.
+    /// It was cancelled.
     #[error("stopped")]
     Cancelled,
 }

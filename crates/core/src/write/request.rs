@@ -1,4 +1,4 @@
-//! What a write is asked to do, and to which media.
+//! What a write should do, and to which media.
 
 use std::path::PathBuf;
 
@@ -11,38 +11,38 @@ use crate::inspect::Inspection;
 use crate::receipt::{Receipt, ReceiptPartition};
 use crate::unfinished::UnfinishedWrite;
 
-/// Everything about a write but the image and the media.
+/// Everything about a write except the image and the media.
 #[derive(Clone, Debug)]
 pub struct WriteRequest {
     /// Checksum that the packed source or the image must have.
     pub checksum: Option<ExpectedChecksum>,
     /// First-boot settings to put on each medium.
     pub settings: Option<CheckedSettings>,
-    /// What receipts call those settings: a digest of them without secrets.
+    /// The identity of those settings in receipts: a digest without secrets.
     pub settings_digest: Option<String>,
-    /// Let the last partition take the whole medium; of a partition, its file system.
+    /// Grow the last partition to the whole medium; when writing a partition, its file system.
     pub grow: bool,
     /// Read everything back and compare.
     pub verify: bool,
     /// Write free space of file systems as well.
     pub every_byte: bool,
-    /// Tell the media first that nothing on them is needed any more.
+    /// First tell the media that nothing on them is needed any more.
     pub clear_free: bool,
-    /// Write what is not known to be an image, or is shorter than its table says.
+    /// Write something that does not look like an image, or is shorter than its table says.
     pub as_it_is: bool,
     /// The program and its version, for receipts.
     pub tool: String,
-    /// Where each medium's receipt goes besides the store.
+    /// Where to put each medium's receipt besides the store.
     pub receipt: Option<PathBuf>,
     /// The time.
     pub clock: Clock,
 }
 
-/// Tells the time, in seconds since 1970.
+/// Returns the time, in seconds since 1970.
 pub type Clock = fn() -> i64;
 
 impl WriteRequest {
-    /// One that asks for nothing but a verified copy.
+    /// A request for nothing but a verified copy.
     pub fn new(tool: impl Into<String>, clock: Clock) -> Self {
         Self {
             checksum: None,
@@ -59,7 +59,7 @@ impl WriteRequest {
         }
     }
 
-    /// Whether the last partition is to grow, for itself or for the settings.
+    /// Whether the last partition should grow, on request or for the settings.
     pub(super) fn grows(&self) -> bool {
         self.grow || self.settings.as_ref().is_some_and(|all| all.grows_root)
     }
@@ -70,24 +70,24 @@ impl WriteRequest {
     }
 }
 
-/// The time as receipts have it: RFC 3339, in whole seconds.
+/// The time in the form of receipts: RFC 3339, in whole seconds.
 pub(super) fn rfc3339(seconds: i64) -> String {
     jiff::Timestamp::from_second(seconds).map_or(String::new(), |time| time.to_string())
 }
 
-/// A medium that is to be written, chosen and opened by whoever asks for it.
+/// A medium to be written, chosen and opened by the caller.
 pub struct Destination {
     /// What it is called: its tag, or the card file's name.
     pub name: String,
-    /// What its notes are kept by: its tag, or the card file's full path.
+    /// The key of its notes: its tag, or the card file's full path.
     pub key: String,
     /// Where it is.
     pub path: PathBuf,
-    /// What is known of it; `None` for card files.
+    /// Its identity; `None` for card files.
     pub facts: Option<MediumFacts>,
     /// The medium; narrowed to a partition if only that is written.
     pub target: Target,
-    /// The partition that is written, if it is not all of the medium.
+    /// The partition that is written, if it is not the whole medium.
     pub partition: Option<ReceiptPartition>,
     /// The receipt of the whole medium without that partition, and where it is.
     pub whole: Option<(PathBuf, Receipt)>,
@@ -98,12 +98,12 @@ pub struct Destination {
 }
 
 impl Destination {
-    /// Whether there is nothing on it that could be lost.
+    /// Whether it holds nothing that could be lost.
     pub fn is_new(&self) -> bool {
         self.present.is_none() && matches!(self.target, Target::New { .. })
     }
 
-    /// Whether it holds the image already.
+    /// Whether it already holds the image.
     pub fn is_drafted(&self) -> bool {
         matches!(self.target, Target::New { draft: Some(_), .. })
     }

@@ -1,4 +1,4 @@
-//! Which interrupted writes can be resumed, and the notes by which they are remembered.
+//! Which interrupted writes can be resumed, and the notes that record them.
 
 use std::io;
 use std::sync::Mutex;
@@ -13,7 +13,7 @@ use crate::state::StateFolder;
 use crate::unfinished::UnfinishedWrite;
 use crate::{Observer, Progress, Stage};
 
-/// How often the note of an unfinished write is brought up to date.
+/// How often the note of an unfinished write is updated.
 const NOTE_EVERY: Duration = Duration::from_secs(3);
 
 /// Whether each of the media has the beginning of this image from an earlier write.
@@ -25,8 +25,8 @@ pub fn can_resume(source: &ImageSource, media: &[Destination]) -> bool {
     })
 }
 
-/// Whether the same write can be resumed after an error: nothing is amiss but that it was interrupted. A
-/// medium that was found bad, or an image that is wrong, does not invite it.
+/// Whether the same write can be resumed after an error: it was only interrupted. With a bad medium
+/// or a wrong image, it cannot.
 pub(super) fn leaves_a_beginning(error: &WriteError) -> bool {
     let is_gone = |error: &DiskError| {
         let cause = error.io().and_then(io::Error::raw_os_error);
@@ -40,12 +40,12 @@ pub(super) fn leaves_a_beginning(error: &WriteError) -> bool {
     }
 }
 
-/// Sizes by which an image is known again: packed and unpacked, in bytes.
+/// Sizes by which an image is recognised: packed and unpacked, in bytes.
 fn sizes(source: &ImageSource) -> (Option<u64>, Option<u64>) {
     (source.packed_size(), source.unpacked_size().exact())
 }
 
-/// Passes on what is observed, and keeps the note of the unfinished write up to date.
+/// Passes on events, and keeps the note of the unfinished write up to date.
 pub(super) struct NoteKeeper<'a> {
     inner: &'a dyn Observer,
     store: Option<&'a StateFolder>,
@@ -56,7 +56,7 @@ struct NoteState {
     note: UnfinishedWrite,
     saved: Option<Instant>,
     is_writing: bool,
-    /// Keeping notes works.
+    /// Whether notes can be kept.
     works: bool,
 }
 
@@ -96,7 +96,7 @@ impl<'a> NoteKeeper<'a> {
         }
     }
 
-    /// Leaves the note as it is now; returns whether there is one.
+    /// Leaves the note in its current state; returns whether there is one.
     pub(super) fn end(self) -> bool {
         let state = self.state.into_inner().unwrap_or_else(|e| e.into_inner());
         state.works && save(self.store, &state.note).is_ok()

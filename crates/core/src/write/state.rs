@@ -1,4 +1,4 @@
-//! What is known of a medium while it is written.
+//! The state of a medium while it is written.
 
 use std::time::Duration;
 
@@ -7,7 +7,7 @@ use crossbeam_channel::Sender;
 use super::report::{ChunkRecord, Pace, PacePoint};
 use super::work::{Done, REQUEST};
 
-/// What a worker tells.
+/// A message from a worker.
 pub(super) enum Event {
     Written {
         record: ChunkRecord,
@@ -24,23 +24,23 @@ pub(super) enum Event {
         repeated: u32,
         took: Duration,
     },
-    /// A worker that writes has no more to do.
+    /// A writing worker has finished.
     Gone,
 }
 
-/// What is known of a medium so far.
+/// The state of a medium so far.
 #[derive(Default)]
 pub(super) struct State {
     pub(super) first: Vec<u8>,
     pub(super) records: Vec<ChunkRecord>,
-    /// Chunks that have to be read back yet.
+    /// Chunks still to be read back.
     pub(super) unchecked: Vec<ChunkRecord>,
     pub(super) differing: Vec<ChunkRecord>,
     pub(super) used: u64,
     pub(super) zeros: u64,
     pub(super) written: u64,
     pub(super) kept: u64,
-    /// Bytes that need not be read back: they just were, or come last.
+    /// Bytes that need not be read back: they have just been, or come last.
     pub(super) excused: u64,
     pub(super) repeated: u32,
     pub(super) free_so_far: u64,
@@ -48,8 +48,8 @@ pub(super) struct State {
 }
 
 impl State {
-    /// Takes note of what a worker told, this many seconds after the start. What can be read back
-    /// at once goes to `to_check`.
+    /// Records a worker's message, this many seconds after the start. What can be read back at once
+    /// goes to `to_check`.
     pub(super) fn take(&mut self, event: Event, now: f64, to_check: Option<&Sender<ChunkRecord>>) {
         let point = |record: &ChunkRecord, bytes: u64, took: Duration| PacePoint {
             offset: record.used.first().map_or(0, |range| range.start),
@@ -84,8 +84,8 @@ impl State {
                     // It has just been read from the medium.
                     self.excused += bytes;
                 } else {
-                    // The end of an image that does not end with a whole block goes through the
-                    // system's cache, and is read back when that was dropped.
+                    // If an image does not end with a whole block, its end goes through the
+                    // system's cache, and is read back once that is dropped.
                     let is_whole = end.is_multiple_of(REQUEST as u64);
                     match to_check.filter(|_| is_whole) {
                         Some(queue) => drop(queue.send(record.clone())),

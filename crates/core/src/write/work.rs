@@ -13,11 +13,11 @@ use crate::pipeline::Chunk;
 /// Bytes of one request: large enough for full speed, small enough to stop soon.
 pub(super) const REQUEST: usize = 1 << 20;
 
-/// What became of a chunk.
+/// The outcome for a chunk.
 #[derive(Debug, Default)]
 pub(super) struct Done {
     pub(super) written: u64,
-    /// Bytes that were on the medium already.
+    /// Bytes that were already on the medium.
     pub(super) kept: u64,
     pub(super) repeated: u32,
 }
@@ -30,11 +30,11 @@ pub(super) struct Bench<'a> {
     pub(super) cancel: &'a Cancel,
     /// One of them failed.
     pub(super) stop: AtomicBool,
-    /// The medium has no cheap zeros.
+    /// The medium cannot zero cheaply.
     pub(super) no_cheap_zeros: AtomicBool,
-    /// Bytes in use that were dealt with, request by request.
+    /// Used bytes done, request by request.
     pub(super) written: AtomicU64,
-    /// Bytes that were read back, request by request.
+    /// Bytes read back, request by request.
     pub(super) checked: AtomicU64,
 }
 
@@ -47,7 +47,7 @@ impl Bench<'_> {
         }
     }
 
-    /// Writes what is in use of a chunk.
+    /// Writes the used ranges of a chunk.
     pub(super) fn write(&self, chunk: &Chunk, buffer: &mut AlignedBuf) -> Result<Done, WriteError> {
         let end = chunk.used.last().map_or(0, |range| range.end);
         if end > self.medium.size() {
@@ -108,7 +108,8 @@ impl Bench<'_> {
         Ok(repeated)
     }
 
-    /// Whether the medium holds what is in use of the chunk. What cannot be read is written.
+    /// Whether the medium already holds the used ranges of the chunk. What cannot be read is
+    /// written.
     fn holds(&self, chunk: &Chunk, buffer: &mut AlignedBuf) -> Result<bool, WriteError> {
         for &range in &chunk.used {
             let expected = chunk.slice(range).chunks(REQUEST);
@@ -123,7 +124,7 @@ impl Bench<'_> {
         Ok(true)
     }
 
-    /// The digest of what the medium holds in these ranges, and how many requests were repeated.
+    /// The digest of the medium's content in these ranges, and how many requests were repeated.
     pub(super) fn digest(
         &self,
         used: &[ByteRange],
@@ -145,7 +146,7 @@ impl Bench<'_> {
         Ok((hasher.finalize(), repeated))
     }
 
-    /// Whether a chunk reads back as it was written.
+    /// Whether a chunk reads back as written.
     pub(super) fn read_back(
         &self,
         record: &ChunkRecord,

@@ -1,4 +1,4 @@
-//! Directories: names, where they lead, and that all hang together.
+//! Directories: names, where they lead, and that all are connected to the root.
 
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher as _};
@@ -13,17 +13,17 @@ use crate::inode::{FileKind, InodeNumber};
 use crate::tree::shown;
 use crate::{Incompatible, Superblock};
 
-/// Bytes that are read around a block of a directory: others are often near.
+/// Bytes read around a block of a directory: others are often near.
 const WINDOW: u64 = 128 << 10;
 /// How many such pieces are kept.
 const WINDOWS: usize = 16;
 
 type Done = Result<(), CheckError>;
 
-/// A directory as its inode tells.
+/// A directory as its inode describes it.
 pub(super) struct Directory {
     pub(super) number: InodeNumber,
-    /// What its checksums begin with.
+    /// The seed of its checksums.
     pub(super) seed: u32,
     pub(super) has_index: bool,
     /// Its names are encrypted, so that they may hold any byte.
@@ -89,7 +89,7 @@ impl Ahead<'_> {
         let sb = self.source.superblock();
         let count = (WINDOW / sb.block_size).max(1).min(sb.blocks - block);
         let mut bytes = vec![0; (count * sb.block_size) as usize];
-        // What cannot be read behind it is nobody's concern here.
+        // If what follows it cannot be read, it does not matter here.
         if self
             .source
             .read_bytes(block * sb.block_size, &mut bytes)
@@ -108,17 +108,17 @@ impl Ahead<'_> {
     }
 }
 
-/// What was met in a directory so far.
+/// What was found in a directory so far.
 #[derive(Default)]
 struct Met {
-    /// Names that are no `.` and `..`, by hash, and where they stand.
+    /// Names other than `.` and `..`, by hash, and where they are.
     names: HashMap<u64, (u64, usize)>,
     /// Entries, with unused ones.
     entries: usize,
 }
 
 impl Check<'_> {
-    /// All directories, and that each is in one that is above it.
+    /// Checks all directories, and that each is inside its parent.
     pub(super) fn tree(&mut self) -> Done {
         let mut directories = std::mem::take(&mut self.directories);
         directories.sort_by_key(|one| one.runs.first().map_or(0, |(start, _)| *start));
@@ -220,7 +220,7 @@ impl Check<'_> {
         } else {
             0
         };
-        // Names that say nothing of the kind are in order.
+        // Names without a file type are fine.
         matches!(block[slot.at + 7], found if found == expected || found == 0)
     }
 
@@ -281,7 +281,7 @@ impl Check<'_> {
         }
     }
 
-    /// From each directory the way up ends at the root.
+    /// Checks that the way up from each directory ends at the root.
     fn connections(&self, directories: &[Directory]) -> Done {
         let above = |number: u32| {
             let found = self.seen.binary_search_by_key(&number, |seen| seen.number);
@@ -339,10 +339,10 @@ fn index_of(
     })
 }
 
-/// Which hashes names in each block may have.
+/// The range of hashes that names in each block may have.
 fn ranges_of(leaves: &[Branch]) -> HashMap<u32, (u32, u32)> {
     let ends = leaves.iter().skip(1).map(|next| match next.hash & 1 {
-        // Names with this hash are in both.
+        // Names with this hash are in both blocks.
         1 => next.hash & !1,
         _ => next.hash.saturating_sub(1),
     });

@@ -1,4 +1,4 @@
-//! Inodes: each for itself, and what blocks it has.
+//! Inodes: each on its own, and its blocks.
 
 use std::ops::Range;
 
@@ -17,7 +17,7 @@ use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Super
 
 /// Bytes of inode tables that are read at once.
 const REQUEST: u64 = 1 << 20;
-/// A directory of more folders need not count them.
+/// A directory with more folders than this need not count them.
 const MAX_LINKS: u32 = 65_000;
 
 type Done = Result<(), CheckError>;
@@ -54,7 +54,7 @@ impl Check<'_> {
         let directories = self.directories.len();
         let per_block = (sb.block_size / sb.inode_size) as u32;
         let most = (REQUEST / sb.block_size).max(1) as u32;
-        // Also those that count as free: what is lost in them is damage.
+        // Including those marked as free: content in them is damage.
         let blocks = end.div_ceil(per_block);
         for block in (0..blocks).step_by(most as usize) {
             let count = most.min(blocks - block);
@@ -173,7 +173,7 @@ impl Check<'_> {
         mapped: &Mapped,
     ) -> Done {
         let sb = self.sb();
-        // Blocks reserved beyond the end are unwritten, but for one that was just being added.
+        // Blocks reserved beyond the end are unwritten, except one that was just being added.
         let is_beyond = mapped
             .last_written
             .is_some_and(|last| size < last.saturating_mul(sb.block_size));
@@ -358,7 +358,7 @@ impl Check<'_> {
         }
     }
 
-    /// The list of orphans is a file that has no name.
+    /// The list of orphans is a file without a name.
     fn is_nameless(&self, number: u32) -> bool {
         self.sb().compatible.has(Compatible::ORPHAN_FILE) && number == self.sb().orphan_file
     }

@@ -1,4 +1,4 @@
-//! The maps of files: that each is in order, and which blocks it leads to.
+//! The maps of files: whether each is valid, and which blocks it leads to.
 
 use std::ops::Range;
 
@@ -17,12 +17,12 @@ use crate::{ReadOnlyCompatible, Superblock};
 pub(super) struct Mapped {
     /// Blocks of data and of the map itself.
     pub(super) blocks: u64,
-    /// Behind the last block of the file that has a place.
+    /// One past the last mapped block of the file.
     pub(super) end: u64,
     /// The last block of the file that is written.
     pub(super) last_written: Option<u64>,
     pub(super) has_unwritten: bool,
-    /// All runs, where they are asked for.
+    /// All runs, if they are wanted.
     pub(super) runs: Vec<Run>,
 }
 
@@ -95,7 +95,7 @@ impl Walk<'_> {
         Ok(())
     }
 
-    /// "Extent Tree": a node that leads to these blocks of the file.
+    /// "Extent Tree": checks a node that covers these blocks of the file.
     fn extents(&mut self, tree: &[u8], depth: u16, inside: Range<u64>, seed: u32) -> Done {
         let room = tree.len() / 12 - 1;
         let (entries, most) = (usize::from(u16le(tree, 2)), usize::from(u16le(tree, 4)));
@@ -143,7 +143,7 @@ impl Walk<'_> {
         let block = u64::from(u16le(entry, 8)) << 32 | u64::from(u32le(entry, 4));
         self.take(block..block + 1)?;
         let child = read(self.source, block)?;
-        // With the first entry, a node and the one above it agree.
+        // The first entry of a node agrees with the node above.
         if u16le(&child, 2) > 0 && u64::from(u32le(&child, 12)) != inside.start {
             return self.wrong("the levels of its tree of extents differ");
         }
@@ -158,8 +158,8 @@ impl Walk<'_> {
         self.extents(&child, depth, inside, seed)
     }
 
-    /// "Direct/Indirect Block Addressing": what is behind one number, from block `logical` of the
-    /// file on.
+    /// "Direct/Indirect Block Addressing": checks what one number leads to, from block `logical` of
+    /// the file on.
     fn pointer(&mut self, block: u64, level: u32, logical: u64) -> Done {
         if block == 0 {
             return Ok(());
@@ -178,7 +178,7 @@ impl Walk<'_> {
     }
 }
 
-/// The first block of a file that one of the 15 numbers in its inode leads to.
+/// The first block of the file that one of the 15 numbers in its inode leads to.
 fn first_of(sb: &Superblock, slot: usize) -> u64 {
     let per_block = sb.block_size / 4;
     match slot {

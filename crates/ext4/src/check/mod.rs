@@ -1,8 +1,8 @@
-//! A check that a file system holds together: groups, inodes, maps, directories, extended attributes,
-//! and that each block and each name is somebody's.
+//! A check that a file system is consistent: groups, inodes, maps, directories, extended
+//! attributes, and that each block and each name belongs to something.
 //!
-//! It says the first thing that is wrong. What it finds to be whole, others do as well; what only
-//! matters to a mounted file system (times, reserved blocks, hints) it leaves alone.
+//! It reports the first fault. A file system that passes is clean to other checkers as well; what
+//! only matters once it is mounted (times, reserved blocks, hints) is not examined.
 
 mod folders;
 mod inodes;
@@ -24,23 +24,23 @@ use crate::inode::FileKind;
 use crate::volume::Volume;
 use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
 
-/// What does not hold together.
+/// What is inconsistent.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum CheckError {
-    /// It cannot be read.
+    /// The file system cannot be read.
     #[error(transparent)]
     Volume(#[from] ExtError),
     /// A feature is not understood well enough to check it.
     #[error("the file system has the feature {0}, which Pinewrit can only read")]
     Feature(String),
-    /// Its journal was not replayed, or files wait to be removed at the next mount.
+    /// Its journal was not replayed, or files are waiting to be removed at the next mount.
     #[error("its journal has changes that are not yet in the file system")]
     NeedsReplay,
     /// The journal cannot be used.
     #[error("its journal: {0}")]
     Journal(&'static str),
-    /// The superblock holds what does not go together.
+    /// The superblock contradicts itself.
     #[error("the superblock: {0}")]
     Superblock(&'static str),
     /// A group's descriptor is damaged.
@@ -76,7 +76,7 @@ pub enum CheckError {
         /// What is wrong, in words.
         what: &'static str,
     },
-    /// A name in a directory is damaged, or leads to what cannot be.
+    /// A name in a directory is damaged, or leads somewhere impossible.
     #[error("the name {name:?} in the directory with inode {number}: {what}")]
     Name {
         /// The number of the directory's inode.
@@ -86,7 +86,7 @@ pub enum CheckError {
         /// What is wrong, in words.
         what: &'static str,
     },
-    /// A block of extended attributes counts other files than it has.
+    /// A block of extended attributes counts its files wrongly.
     #[error("the extended attributes in block {0} count other files than they have")]
     Attributes(u64),
     /// A block belongs to two files.
@@ -102,7 +102,7 @@ pub enum CheckError {
 
 /// Checks the file system at the start of a device.
 ///
-/// Memory grows with what is there: some 16 bytes a file and 1 bit a block.
+/// Memory grows with its size: some 16 bytes per file and 1 bit per block.
 ///
 /// # Errors
 /// [`CheckError`]: the first thing that is wrong.
@@ -134,9 +134,9 @@ pub fn check<D: BlockDevice>(device: D) -> Result<(), CheckError> {
 struct Seen {
     number: u32,
     kind: FileKind,
-    /// Names that it counts itself.
+    /// The number of names according to the inode.
     links: u16,
-    /// Directories of very many others have an index, and need not count them.
+    /// A directory with very many folders has an index, and need not count them.
     has_index: bool,
     /// Names that lead to it; for directories, how many directories are in it.
     names: u32,
@@ -170,7 +170,7 @@ fn read_blocks(source: &dyn Source, blocks: Range<u64>) -> Result<Vec<u8>, Check
     Ok(bytes)
 }
 
-/// Numbers and features of the superblock that do not go together.
+/// Checks numbers and features of the superblock against each other.
 fn superblock(sb: &Superblock) -> Result<(), CheckError> {
     if let Some(name) = unknown_feature(sb) {
         return Err(CheckError::Feature(name));
@@ -220,7 +220,7 @@ impl<'v> Check<'v> {
         self.source.superblock()
     }
 
-    /// Marks what belongs to the file system itself; no two structures lie at one place.
+    /// Marks what belongs to the file system itself; no two structures may overlap.
     fn take_metadata(&mut self, groups: &[GroupDescriptor]) -> Result<(), CheckError> {
         let sb = self.source.superblock();
         let is_free = sb.incompatible.has(Incompatible::FLEX_BG);
@@ -245,7 +245,7 @@ impl<'v> Check<'v> {
         Ok(())
     }
 
-    /// What the groups say to be in use is what was found to be.
+    /// Checks that what the groups mark as used is what was found in use.
     fn bitmaps(&self, groups: &[GroupDescriptor]) -> Result<(), CheckError> {
         let sb = self.sb();
         let mut lost = None;
@@ -263,7 +263,7 @@ impl<'v> Check<'v> {
             if !descriptor.fits_bitmap(sb, group, &bitmap) || !has_full_end(sb, group, &bitmap) {
                 return Err(CheckError::Bitmap(group));
             }
-            // Bytes first: most are equal.
+            // Whole bytes first: most are equal.
             let count = own.end - own.start;
             let bytes = (0..count.div_ceil(8)).filter(|byte| {
                 let byte = *byte as usize;
@@ -283,7 +283,7 @@ impl<'v> Check<'v> {
         }
     }
 
-    /// Without a bitmap, only metadata is in use in a group; it is never the last one.
+    /// A group without a bitmap has only metadata in use; it is never the last one.
     fn unwritten(&self, group: u64, descriptor: &GroupDescriptor) -> Result<(), CheckError> {
         let sb = self.sb();
         let blocks = sb.group_blocks(group);

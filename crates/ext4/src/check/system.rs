@@ -1,4 +1,4 @@
-//! Inodes of the system's own: bad blocks, room for more group descriptors, the journal.
+//! The system's own inodes: bad blocks, room for more group descriptors, the journal.
 
 use pinewrit_disk::bytes::u32le;
 
@@ -15,10 +15,10 @@ const BOOT_LOADER: InodeNumber = InodeNumber(5);
 /// "Journal (jbd2)": its magic number, and the types of superblocks.
 const JOURNAL_MAGIC: u32 = 0xc03b_3998;
 const JOURNAL_SUPERBLOCKS: [u32; 2] = [3, 4];
-/// Where its first block to be replayed stands, and the last error.
+/// Offsets of the first block to be replayed, and of the last error.
 const HEAD_START: usize = 28;
 const HEAD_ERROR: usize = 32;
-/// Fewer blocks no journal has.
+/// No journal has fewer blocks.
 const LEAST_JOURNAL: u32 = 1024;
 /// Features by which a journal has checksums, versions 2 and 3.
 const JOURNAL_SUMS: u32 = 0x8 | 0x10;
@@ -27,7 +27,7 @@ type Done = Result<(), CheckError>;
 
 impl Check<'_> {
     pub(super) fn own_inode(&mut self, number: InodeNumber, inode: &Inode) -> Done {
-        // A time so long ago is the next number in a list of orphans.
+        // A time this long ago is the next number in a list of orphans.
         let deleted = u32le(&inode.raw, node::DELETE_TIME);
         if (1..self.sb().inodes).contains(&deleted) || inode.has(node::FLAGS_OF_DIRECTORIES) {
             return wrong(number, "its fields do not go together");
@@ -36,7 +36,7 @@ impl Check<'_> {
             InodeNumber::RESIZE => return self.reserve(inode),
             InodeNumber::JOURNAL => return self.journal(inode),
             BAD_BLOCKS => {}
-            // Lists of quotas, which are kept where there is the feature for them.
+            // Quota files, which exist with the feature for them.
             InodeNumber(3 | 4) => return Ok(()),
             BOOT_LOADER if inode.kind() != FileKind::Directory => {}
             _ if inode.mode() == 0 => {}
@@ -45,7 +45,7 @@ impl Check<'_> {
         self.own_file(number, inode, false).map(drop)
     }
 
-    /// A file of the system's own: its blocks, and that it counts them.
+    /// A file of the system's own: its blocks, and its count of them.
     fn own_file(
         &mut self,
         number: InodeNumber,
@@ -73,9 +73,9 @@ impl Check<'_> {
         Ok(mapped)
     }
 
-    /// The blocks behind the descriptors, which were marked with these: a map leads to the first of
-    /// each, and these to the others ("Meta Block Groups", `resize_inode`). Whoever makes the file
-    /// system larger rewrites it, so only the count matters.
+    /// The reserved blocks after the descriptors, which were marked together with these: a map
+    /// leads to the first of each, and these to the others ("Meta Block Groups", `resize_inode`).
+    /// Growing the file system rewrites them, so only the count matters.
     fn reserve(&mut self, inode: &Inode) -> Done {
         let number = InodeNumber::RESIZE;
         let sb = self.sb();
@@ -127,7 +127,7 @@ impl Check<'_> {
         let sb = self.sb();
         let has_journal = sb.compatible.has(Compatible::HAS_JOURNAL);
         if !has_journal || sb.journal_inode != number.0 {
-            // With none, or one on another device, nothing is in it.
+            // Without a journal, or with one on another device, the inode is empty.
             let is_clear = inode.links() == 0
                 && sb.journal_inode == 0
                 && u32le(inode.map(), 0) == 0
@@ -162,13 +162,13 @@ impl Check<'_> {
         match (big(&head, HEAD_START), big(&head, HEAD_ERROR)) {
             (0, 0) => Ok(()),
             (0, _) => Err(CheckError::Journal("the system has met an error with it")),
-            // The superblock should have said so.
+            // The superblock should have recorded that.
             _ => Err(CheckError::NeedsReplay),
         }
     }
 }
 
-/// The numbers of blocks in a block of a map, and where they stand.
+/// The block numbers in a block of a map, and their positions.
 fn pointers(block: &[u8]) -> impl Iterator<Item = (u64, u64)> {
     let all = block.chunks_exact(4).map(|raw| u64::from(u32le(raw, 0)));
     (0..).zip(all).filter(|(_, pointer)| *pointer != 0)

@@ -1,4 +1,4 @@
-//! Which blocks of a file system are found to be in use.
+//! The blocks of a file system found to be in use.
 
 use std::ops::Range;
 
@@ -6,7 +6,7 @@ use pinewrit_disk::bits::{first_set, set};
 
 use crate::Superblock;
 
-/// A bitmap of each group, made when the first of its blocks is met.
+/// A bitmap for each group, created when the first of its blocks is found.
 pub(super) struct Used {
     groups: Vec<Option<Box<[u8]>>>,
     first: u64,
@@ -22,7 +22,7 @@ impl Used {
         }
     }
 
-    /// Marks blocks, which lie inside the file system. Returns the first that was marked already.
+    /// Marks blocks, which lie inside the file system. Returns the first that was already marked.
     pub(super) fn take(&mut self, blocks: Range<u64>) -> Option<u64> {
         let mut at = blocks.start.max(self.first);
         while at < blocks.end {
@@ -47,7 +47,7 @@ impl Used {
         bitmap.iter().map(|byte| u64::from(byte.count_ones())).sum()
     }
 
-    /// The bitmap of a group, without what is behind its last block; `None` where nothing is used.
+    /// The bitmap of a group, without what follows its last block; `None` if nothing is used.
     pub(super) fn group(&self, group: u64) -> Option<&[u8]> {
         self.groups.get(group as usize)?.as_deref()
     }

@@ -7,17 +7,17 @@ use pinewrit_disk::{BlockDevice, DiskError};
 use crate::geometry::Geometry;
 use crate::table::for_each_entry;
 
-/// How the clusters of a file may lie.
+/// How the clusters of a file may be placed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Placement {
-    /// Together where there is room, else in pieces.
+    /// Contiguous where there is room, otherwise in pieces.
     #[default]
     Usual,
     /// In one piece.
     Contiguous,
 }
 
-/// Runs that are looked at for one that is long enough, before pieces are taken.
+/// How many runs are searched for one that is long enough, before settling for pieces.
 const MOST_RUNS: usize = 512;
 
 /// The free clusters, a bit each.
@@ -91,7 +91,7 @@ impl FreeMap {
         let mut end = first;
         while end < limit && self.is_free(end) {
             let word = self.words[end as usize / 64];
-            // Whole words go at once.
+            // Whole words at a time.
             end = if end.is_multiple_of(64) && word == u64::MAX && end + 64 <= limit {
                 end + 64
             } else {
@@ -116,7 +116,8 @@ impl FreeMap {
         part(hint, self.end).chain(part(2, hint))
     }
 
-    /// Takes this many clusters; `None` if there are too few, or they are not together.
+    /// Takes this many clusters; `None` if there are too few, or they are not contiguous as
+    /// required.
     pub(super) fn take(&mut self, wanted: u64, placement: Placement) -> Option<Vec<Range<u32>>> {
         if wanted > self.count {
             return None;
@@ -143,7 +144,7 @@ impl FreeMap {
         let mut left = wanted;
         let mut pieces = Vec::new();
         for run in self.runs(wanted) {
-            // A run from before the hint may reach over it, where the search began.
+            // A run that begins before the hint, where the search began, may reach past it.
             let end = if run.start < self.hint {
                 run.end.min(self.hint)
             } else {

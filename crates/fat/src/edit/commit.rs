@@ -22,7 +22,7 @@ pub(crate) mod info {
     pub(crate) const TRAIL_SIGNATURE: (usize, [u8; 4]) = (508, [0, 0, 0x55, 0xaa]);
 }
 
-/// The sector with the counts of free clusters; `None` where there is none that can be understood.
+/// The sector with the counts of free clusters; `None` if there is none, or an invalid one.
 pub(crate) fn read_info<D: BlockDevice>(store: &Store<D>) -> Result<Option<[u8; BOOT]>, DiskError> {
     let Some(at) = store.geometry.info else {
         return Ok(None);
@@ -41,7 +41,7 @@ pub(super) fn hint<D: BlockDevice>(store: &Store<D>) -> Result<Option<u32>, FatE
     Ok(next.filter(|next| store.geometry.has(*next)))
 }
 
-/// What goes to one place.
+/// What is written to one place.
 enum Piece<'f> {
     /// A part of a directory, assembled when it is written.
     Folder(&'f Folder, Range<usize>),
@@ -123,7 +123,7 @@ impl<D: BlockDevice> Editor<D> {
                 pieces.0.push((at, Piece::Folder(folder, changed)));
                 continue;
             }
-            // Cut where one cluster ends: the next may be elsewhere.
+            // Cut at the end of each cluster: the next one may be elsewhere.
             let size = geometry.cluster as usize;
             let mut at = changed.start;
             while at < changed.end {

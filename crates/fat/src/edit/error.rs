@@ -7,8 +7,8 @@ use pinewrit_disk::DiskError;
 use crate::error::FatError;
 use crate::name::NameError;
 
-/// Why a file system cannot be changed, or a change was not made. A change that fails leaves all
-/// as it was before, unless the device failed.
+/// Why a file system cannot be changed, or a change was not made. A failed change leaves everything
+/// as it was, unless the device failed.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum EditError {
@@ -36,7 +36,7 @@ pub enum EditError {
         /// Bytes that are free.
         free: u64,
     },
-    /// There is room, but not in one piece.
+    /// There is enough room, but not in one piece.
     #[error("no room for {path} in one piece: {needed} bytes needed, {largest} free together")]
     Scattered {
         /// The path.
@@ -53,10 +53,10 @@ pub enum EditError {
     FolderFull {
         /// The path.
         path: String,
-        /// Entries that it can have.
+        /// The most entries it can have.
         entries: usize,
     },
-    /// A file is larger than 32 bits can tell.
+    /// A file's size does not fit in 32 bits.
     #[error("{path} has {size} bytes; files on FAT have less than 4 GiB")]
     TooLarge {
         /// The path.
@@ -64,13 +64,13 @@ pub enum EditError {
         /// Its size in bytes.
         size: u64,
     },
-    /// There is something with this name already.
+    /// Something with this name already exists.
     #[error("{0} already exists")]
     Exists(String),
-    /// A folder that is to be removed has something in it.
+    /// A folder to be removed is not empty.
     #[error("the directory {0} is not empty")]
     NotEmpty(String),
-    /// A folder was to go below itself.
+    /// A folder would be moved into itself.
     #[error("{0} cannot be moved below itself")]
     IntoItself(String),
     /// The source of a file's content failed.
@@ -81,10 +81,10 @@ pub enum EditError {
     SourceShort {
         /// Bytes that were there.
         found: u64,
-        /// Bytes that were to come.
+        /// Bytes that were announced.
         expected: u64,
     },
-    /// A change before this one failed when its old content was given up already.
+    /// An earlier change failed after its old content had been given up.
     #[error("a file lost its old content when its new one could not be read")]
     Spoiled,
 }

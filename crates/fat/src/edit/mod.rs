@@ -26,16 +26,16 @@ use crate::store::{REQUEST, Source, Store, chain};
 use crate::time::Stamp;
 use crate::tree::{Node, Tree, names};
 
-/// Content is written in whole pieces of this size where clusters are larger, so that nothing has to
-/// be read to fill a block up.
+/// Where clusters are larger than this, content is written in whole pieces of this size, so that no
+/// block has to be read first.
 const PIECE: u64 = 4096;
 
-/// A FAT file system that is being changed. Content of files goes to the device at once, into
-/// clusters that are free; everything else when [`Editor::commit`] is called.
+/// A FAT file system being changed. The content of files goes straight to free clusters on the
+/// device, everything else follows with [`Editor::commit`].
 pub struct Editor<D> {
     store: Store<D>,
     free: FreeMap,
-    /// Clusters that were in use when the work began and no longer are.
+    /// Clusters that were in use when the work began and are now free.
     freed: Spans,
     /// Content on the device that a failure has made unusable.
     is_spoiled: bool,
@@ -44,7 +44,7 @@ pub struct Editor<D> {
     has_changed: bool,
 }
 
-/// Where something stands: the folder, and its entry.
+/// Where something is kept: the folder, and its entry.
 struct Found {
     folder: u32,
     entry: Entry,
@@ -85,7 +85,7 @@ impl<D: BlockDevice> Editor<D> {
         Tree::new(&self.store)
     }
 
-    /// Where things are in it.
+    /// Its geometry.
     pub fn geometry(&self) -> &Geometry {
         &self.store.geometry
     }
@@ -158,8 +158,8 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Takes clusters for a content and frees those of the old one, which begin with `old_first`; returns
-    /// the first. `growth` clusters have to stay free.
+    /// Takes clusters for new content and frees those of the old, which begin with `old_first`;
+    /// returns the first. `growth` clusters must stay free.
     fn replace_content(
         &mut self,
         path: &str,
@@ -184,7 +184,7 @@ impl<D: BlockDevice> Editor<D> {
         if size > MAX_REPLACED {
             return Err(self.no_space(path, wanted + growth, 0));
         }
-        // From here on the old content cannot be had again.
+        // From here on the old content cannot be restored.
         self.is_spoiled = true;
         self.release(&old_chain)?;
         let first = self.put_content(path, size, content, wanted, placement)?;
@@ -254,10 +254,10 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Gives what is at a path another path.
+    /// Moves what is at one path to another.
     ///
     /// # Errors
-    /// [`EditError::Exists`] if something is there already; [`EditError::IntoItself`], and others.
+    /// [`EditError::Exists`] if something is already there; [`EditError::IntoItself`], and others.
     pub fn rename(&mut self, path: &str, to: &str) -> Result<(), EditError> {
         let found = self.found(path)?;
         let (folder, name) = self.place_of(to)?;
@@ -276,7 +276,7 @@ impl<D: BlockDevice> Editor<D> {
         let known = self.store.folder_mut(found.folder)?;
         raw.copy_from_slice(known.short_entry(&found.entry));
         if is_itself {
-            // Only letters change between small and large.
+            // Only the case of letters changes.
             known.remove(&found.entry);
             self.insert_raw(folder, name, to, raw)?;
         } else {
@@ -298,8 +298,8 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Makes something the first entry of its folder, before the label too: some boot code reads only
-    /// that.
+    /// Makes something the first entry of its folder, even before the label: some boot code reads
+    /// only that one.
     ///
     /// # Errors
     /// [`EditError`].
@@ -346,7 +346,7 @@ impl<D: BlockDevice> Editor<D> {
         })
     }
 
-    /// Clusters by which a folder has to grow for one more name.
+    /// How many clusters a folder must grow by for one more name.
     fn growth(&self, folder: u32, name: &str, path: &str) -> Result<u64, EditError> {
         let long = if name::basis(name).is_whole {
             0
@@ -371,12 +371,12 @@ impl<D: BlockDevice> Editor<D> {
         }
     }
 
-    /// Puts an entry into a folder, which grows if it has to.
+    /// Puts an entry into a folder, which grows if necessary.
     fn insert(&mut self, folder: u32, name: &str, path: &str, new: New) -> Result<(), EditError> {
         self.insert_raw(folder, name, path, new.bytes())
     }
 
-    /// The same with the bytes of a short entry, whose name becomes another.
+    /// The same with the bytes of a short entry, which gets another name.
     fn insert_raw(
         &mut self,
         folder: u32,
@@ -470,7 +470,7 @@ impl<D: BlockDevice> Editor<D> {
             let mut at = start;
             while at < end && left > 0 {
                 let len = left.min(end - at).min(REQUEST as u64);
-                // What is behind a file's end is zero, up to the next whole piece.
+                // Bytes after the end of a file are zero, up to the next whole piece.
                 let filled = len.next_multiple_of(cluster.min(PIECE)).min(end - at);
                 buffer.clear();
                 buffer.resize(filled as usize, 0);
@@ -524,11 +524,11 @@ impl<D: BlockDevice> Editor<D> {
     }
 }
 
-/// A file that replaces another one is no larger than this where there is not room for both: it is kept
-/// in memory until all is on the device.
+/// The largest file that may replace another where there is no room for both: it is kept in memory
+/// until everything is on the device.
 const MAX_REPLACED: u64 = 192 << 20;
 
-/// Fills a buffer with the next bytes of a content of `size` bytes, of which `left` are to come.
+/// Fills a buffer with the next bytes of content of `size` bytes, of which `left` remain.
 fn fill(content: &mut dyn Read, buffer: &mut [u8], size: u64, left: u64) -> Result<(), EditError> {
     let mut done = 0;
     while done < buffer.len() {

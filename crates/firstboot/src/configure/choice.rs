@@ -1,4 +1,4 @@
-//! Which intake an image has: asked for, or found by looking at it.
+//! Which intake an image has: requested, or detected.
 
 use pinewrit_disk::{BlockDevice, ByteRange, Window};
 use pinewrit_settings::{CheckedSettings, IntakeWish};
@@ -18,9 +18,9 @@ use crate::intake::rootfs;
 pub(super) enum Way {
     /// A seed in this folder; empty for the file system's root.
     Seed { folder: &'static str },
-    /// Files of the root file system.
+    /// Files in the root file system.
     Root,
-    /// As it is described.
+    /// As described.
     Custom(Box<CustomIntake>),
 }
 
@@ -40,13 +40,13 @@ pub(super) struct Chosen {
     pub(super) filesystem: FilesystemOf,
     /// The root file system, if it can be changed.
     pub(super) root: Option<FilesystemOf>,
-    /// The user that the image brings along, where that can be seen.
+    /// The image's own user, if it can be determined.
     pub(super) stock_user: Option<String>,
-    /// The image's netplan does not know WPA3.
+    /// The image's netplan does not support WPA3.
     pub(super) lacks_wpa3: bool,
     /// Nothing in the image sets the console's keyboard.
     pub(super) lacks_keyboard: bool,
-    /// Whether an account of the image opens; `None` where that cannot be seen.
+    /// Whether the image has an account that allows login; `None` if unknown.
     pub(super) opens: Option<bool>,
 }
 
@@ -192,10 +192,10 @@ pub(super) fn choose(
     }
 }
 
-/// Size of a partition that holds a seed and nothing else, in bytes.
+/// Size of a partition for a seed alone, in bytes.
 const SEED_SIZE: u64 = 8 << 20;
 
-/// Adds a small partition for the seed; `None` where there is no table, or no room in it.
+/// Adds a small partition for the seed; `None` if there is no table, or no room in it.
 fn add_seed_partition(
     device: &dyn BlockDevice,
     now: Timestamp,

@@ -1,4 +1,4 @@
-//! Files and changes of texts that the settings ask for beside the intake.
+//! Files and changes to texts that the settings request besides the intake.
 
 use pinewrit_settings::{CheckedSettings, EditOrRemoval, PlacedEdit, PlacedFile};
 use pinewrit_volume::Site;
@@ -54,7 +54,7 @@ fn put(files: &mut Files<'_>, file: &PlacedFile) -> Result<FileChange, Configure
     Ok(FileChange {
         path: file.place.to_string(),
         kind,
-        // Who hides it from others hides it from a screen.
+        // What others may not read is not shown on a screen either.
         hidden: file.rights.mode & 0o044 == 0,
         diff: match file.rights.mode & 0o044 {
             0 => String::new(),
@@ -89,7 +89,7 @@ fn change(files: &mut Files<'_>, wanted: &PlacedEdit) -> Result<FileChange, Conf
     match files.edit(path, edit, wanted.kind, wanted.keep_original) {
         Ok(Some(diff)) => Ok(told(ChangeKind::Edited, diff)),
         Ok(None) => Ok(told(ChangeKind::Same, String::new())),
-        // The second time, what was to go is gone.
+        // The second time, what should be removed is already gone.
         Err(EditTextError::Fault(fault)) if fault.is_absent(edit) => {
             Ok(told(ChangeKind::Same, String::new()))
         }

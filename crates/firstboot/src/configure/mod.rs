@@ -1,4 +1,5 @@
-//! Putting first-boot settings on a medium: found, gathered in an overlay, then committed as one.
+//! Putting first-boot settings on a medium: worked out, gathered in an overlay, then committed as
+//! one.
 
 mod choice;
 mod extras;
@@ -22,31 +23,31 @@ pub use pinewrit_settings::IntakeWish;
 /// What configuring changes, or has changed.
 #[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct ConfigureReport {
-    /// The intake that takes the settings: `cloud-init`, `rootfs`, or a custom one's name.
+    /// The intake used: `cloud-init`, `rootfs`, or a custom one's name.
     pub intake: String,
-    /// Why it is this one.
+    /// Why this intake was chosen.
     pub reason: String,
-    /// Number of the partition that holds them; `None` where the medium has no table.
+    /// Number of the partition that holds them; `None` if the medium has no table.
     pub partition: Option<u32>,
-    /// Whether the partition's label makes cloud-init look there by itself. If not, the image
-    /// must be set up to look there.
+    /// Whether cloud-init finds the partition by its label. If not, the image must be configured to
+    /// look there.
     pub found_by_label: bool,
-    /// What manages the networks, where that was looked at.
+    /// What manages the networks, if that was examined.
     pub network: Option<&'static str>,
     /// The files, changed or not.
     pub files: Vec<FileChange>,
-    /// What is worth knowing beside it.
+    /// Remarks.
     pub notes: Vec<String>,
     /// The SSH host key that was made beforehand.
     pub host_key: Option<HostKey>,
-    /// Whether anybody can log in; `None` where that cannot be told.
+    /// Whether anybody can log in; `None` if unknown.
     pub has_way_in: Option<bool>,
     /// What was grown.
     pub grown: Option<GrowReport>,
 }
 
 impl ConfigureReport {
-    /// Whether the medium has everything already.
+    /// Whether the medium already has everything.
     pub fn is_unchanged(&self) -> bool {
         let has_grown = |grown: &GrowReport| grown.size > grown.before;
         !self.grown.as_ref().is_some_and(has_grown)
@@ -58,13 +59,13 @@ impl ConfigureReport {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ConfigureError {
-    /// There is no FAT file system to take the seed.
+    /// There is no FAT file system for the seed.
     #[error("the medium has no FAT partition to take the settings")]
     NoPlace {
         /// What there is instead: kinds of the partitions, in order.
         found: Vec<String>,
     },
-    /// The seed could not be made.
+    /// The seed could not be created.
     #[error("the settings could not be written down")]
     Seed(#[from] SeedError),
     /// The medium could not be read.
@@ -76,7 +77,7 @@ pub enum ConfigureError {
     /// Files could not be read or changed.
     #[error(transparent)]
     Files(#[from] FilesError),
-    /// The root file system does not take them.
+    /// The root file system cannot take them.
     #[error(transparent)]
     Root(#[from] RootError),
     /// A custom intake does not work.
@@ -88,13 +89,14 @@ pub enum ConfigureError {
         /// Why not, if one was found.
         because: Option<String>,
     },
-    /// The look at an image ended before a partition that may be its root, so nothing can be said yet.
+    /// The preview of an image ended before a partition that may be its root, so nothing is known
+    /// yet.
     #[error("partition {partition} was not looked into")]
     Unseen {
         /// The partition's number.
         partition: u32,
     },
-    /// A setting that this intake cannot bring about.
+    /// A setting that this intake does not support.
     #[error("{setting} is not supported by {intake}")]
     NotByThisIntake {
         /// The setting.
@@ -102,7 +104,7 @@ pub enum ConfigureError {
         /// The intake.
         intake: &'static str,
     },
-    /// A text of the settings could not be changed, or its place is not there.
+    /// A text named in the settings could not be changed, or its place does not exist.
     #[error("line {line}: {what}")]
     Extra {
         /// Line in the settings.
@@ -126,7 +128,7 @@ pub fn prepare<'a>(
     })
 }
 
-/// Puts the settings on the site, as a part of a larger change.
+/// Adds the settings to the site, as a part of a larger change.
 ///
 /// # Errors
 /// [`ConfigureError`].
@@ -188,7 +190,7 @@ pub fn apply(
                 rootfs::note_wpa3(settings, &mut report.notes);
             }
             put_seed(site, settings, &filesystem, folder, &context, &mut report)?;
-            // Accounts of the settings, or one of the image's own.
+            // Accounts from the settings, or one of the image's own.
             report.has_way_in = if settings.users.is_empty() {
                 chosen.opens
             } else {
@@ -206,7 +208,7 @@ pub fn apply(
             report.has_way_in = Some(done.has_way_in);
         }
         Way::Custom(intake) => {
-            // Its steps say where.
+            // Its steps name the places.
             report.partition = None;
             report.files = intake.apply(site, settings)?;
         }
@@ -216,7 +218,7 @@ pub fn apply(
     Ok(report)
 }
 
-/// Takes away what an earlier run by the root file system switched cloud-init off with.
+/// Removes what an earlier run of the rootfs intake used to disable cloud-init.
 fn wake_cloud_init(
     site: &mut Site<'_>,
     root: &FilesystemOf,
@@ -237,8 +239,8 @@ fn wake_cloud_init(
     Ok(())
 }
 
-/// Bounds how long systemd-networkd lets a start wait for a network; a seed alone would do so only from
-/// the second start on. `false` where the image has no such wait.
+/// Limits how long systemd-networkd lets a start wait for a network; a seed alone would only do so
+/// from the second start on. `false` if the image has no such wait.
 fn limit_wait(
     site: &mut Site<'_>,
     root: &FilesystemOf,
@@ -275,7 +277,7 @@ fn limit_wait(
     Ok(true)
 }
 
-/// Settings by another intake, which are on the medium as well.
+/// Settings of another intake that are also on the medium.
 fn note_others(
     device: &dyn BlockDevice,
     report: &mut ConfigureReport,

@@ -4,7 +4,7 @@ use pinewrit_settings::{EapMethod, Enterprise, Wireless, WirelessKey};
 
 const FOLDER: &str = "/etc/pinewrit/wireless";
 
-/// Where the files of one network lie.
+/// The folder for the files of one network.
 pub(crate) struct Paths {
     pub(crate) authority: String,
     pub(crate) certificate: String,
@@ -12,7 +12,7 @@ pub(crate) struct Paths {
 }
 
 impl Paths {
-    /// `index` is the network's, in the settings.
+    /// `index` is the network's position in the settings.
     pub(crate) fn of(index: usize) -> Self {
         let number = index + 1;
         Self {

@@ -1,4 +1,4 @@
-//! What an intake tells of its work.
+//! What an intake reports about its work.
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -20,16 +20,16 @@ pub struct FileChange {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ChangeKind {
-    /// It was not there.
+    /// It is new.
     New,
     /// Its content is replaced.
     Changed,
-    /// It came with the image, the same on every card, and is replaced for this unit.
+    /// It came with the image, equal on every card, and is replaced for this unit.
     Renewed,
     /// Something in it changes; the rest stays as it is.
     Edited,
-    /// It is as it should be.
+    /// It is already as it should be.
     Same,
-    /// It is taken away.
+    /// It is removed.
     Removed,
 }

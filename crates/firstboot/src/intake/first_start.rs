@@ -1,4 +1,4 @@
-//! What is done once, at a start: each step remembers by itself that it was done, so that new ones of
+//! Work that is done once, at a start: each step records that it was done, so that new steps of
 //! later settings run, and old ones do not run again.
 
 use pinewrit_settings::FirstStart;
@@ -12,7 +12,7 @@ pub(crate) const LOG: &str = "/var/log/pinewrit-first-start.log";
 /// One step.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Step {
-    /// Its mark, from what it does.
+    /// Its mark, derived from what it does.
     pub(crate) mark: String,
     /// A line for the shell.
     pub(crate) command: String,
@@ -22,7 +22,7 @@ pub(crate) struct Step {
 /// When a step runs.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum When {
-    /// Once, whatever comes of it.
+    /// Once, whatever the result.
     Once,
     /// Once, at the first start that has a network.
     WithNetwork,
@@ -42,7 +42,7 @@ impl Step {
         }
     }
 
-    /// The commands of the settings. One that is there twice runs twice.
+    /// The commands of the settings. A repeated one runs twice.
     pub(crate) fn commands(first: &FirstStart) -> Vec<Self> {
         let mut steps: Vec<Self> = Vec::new();
         for command in &first.commands {
@@ -78,7 +78,7 @@ impl Step {
     }
 }
 
-/// Whether there is a route by an interface that is plugged in, and waiting for one.
+/// The test for a route through a connected interface, and the wait for one.
 const ONLINE: &str = "is_online() {
   for name in $(sed 1d /proc/net/route 2> /dev/null | cut -f 1) \\
     $(grep -v -e '^fe80' -e '^ff00' /proc/net/ipv6_route 2> /dev/null | sed 's/.* //'); do
@@ -98,11 +98,11 @@ fn quoted(text: &str) -> String {
     format!("'{}'", text.replace('\'', "'\\''"))
 }
 
-/// Whoever starts the script is not kept waiting by its steps.
+/// The caller of the script does not wait for its steps.
 const BESIDE: &str =
     "[ \"$1\" = beside ] || { \"$0\" beside < /dev/null > /dev/null 2>&1 & exit 0; }\n";
 
-/// As [`script`], but its steps run beside what started it.
+/// As [`script`], but its steps run in the background.
 pub(crate) fn script_beside(steps: &[Step], log: &str) -> String {
     text(BESIDE, steps, log)
 }
@@ -173,7 +173,7 @@ mod tests {
         assert!(script.contains("'echo '\\''a'\\'' >> /b'"), "{script}");
     }
 
-    /// The step waits for a file that is made only once the script is back.
+    /// The step waits for a file that only exists once the script has returned.
     #[test]
     fn steps_run_beside_what_starts_them() {
         let folder = tempfile::tempdir().unwrap();

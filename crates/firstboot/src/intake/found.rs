@@ -1,4 +1,4 @@
-//! Finding settings on a medium, whichever intake took them.
+//! Finding settings on a medium, from any intake.
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_volume::files::open_to_read;
@@ -6,7 +6,7 @@ use pinewrit_volume::files::open_to_read;
 use super::rootfs::State;
 use super::{SettingsFacts, cloud_init, networks};
 
-/// Looks for settings in a file system. What cannot be read counts as not there.
+/// Looks for settings in a file system. What cannot be read counts as absent.
 pub fn find_settings(device: &dyn BlockDevice, partition: Option<u32>) -> Option<SettingsFacts> {
     let files = open_to_read(device).ok()?;
     if !files.keeps_rights() {

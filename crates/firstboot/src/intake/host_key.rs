@@ -1,4 +1,4 @@
-//! SSH host keys that are made before the first start.
+//! SSH host keys made before the first start.
 
 use ring::rand::{SecureRandom, SystemRandom};
 use ring::signature::{Ed25519KeyPair, KeyPair};
@@ -11,14 +11,14 @@ use zeroize::Zeroizing;
 
 use pinewrit_settings::CheckedSettings;
 
-/// A host key that is known before the first start.
+/// A host key known before the first start.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct HostKey {
     /// Its fingerprint: SHA-256, as ssh shows it.
     pub fingerprint: String,
     /// A line for a client's `known_hosts`.
     pub known_hosts: String,
-    /// It was made just now, not by an earlier run.
+    /// It is new, not from an earlier run.
     pub is_new: bool,
 }
 
@@ -37,17 +37,17 @@ pub(crate) fn make_host_key(comment: &str) -> Option<(Zeroizing<String>, String)
     Some((key.to_openssh(LineEnding::LF).ok()?, public))
 }
 
-/// Where a host key comes from.
+/// The origin of a host key.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) enum KeyOrigin {
-    /// It was made just now.
+    /// It is new.
     New,
-    /// An earlier run has made it.
+    /// It is from an earlier run.
     #[default]
     Kept,
 }
 
-/// What a client needs to know the unit again.
+/// What a client needs to recognise the unit.
 pub(crate) fn described(
     public: &str,
     settings: &CheckedSettings,
@@ -57,7 +57,7 @@ pub(crate) fn described(
     let bare: Vec<&str> = public.split_whitespace().take(2).collect();
     let port = settings.ssh_port.filter(|port| *port != 22);
     let mut names: Vec<String> = settings.host_name.iter().cloned().collect();
-    // What it answers to by multicast DNS: RFC 6762, section 3.
+    // Its name in multicast DNS: RFC 6762, section 3.
     let alone = settings.host_name.iter().filter(|name| !name.contains('.'));
     names.extend(alone.map(|name| format!("{name}.local")));
     let fixed = settings.wired.iter().flat_map(|wired| &wired.addresses);

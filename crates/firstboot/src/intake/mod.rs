@@ -1,4 +1,4 @@
-//! How operating systems take first-boot settings in. One module for each way.
+//! How operating systems take in first-boot settings. One module for each way.
 
 mod certificates;
 mod change;

@@ -1,8 +1,9 @@
-//! Which networks a file sets up, in the forms that intakes write: for showing what is on a medium.
+//! Which networks a file sets up, in the formats that intakes write: for showing what is on a
+//! medium.
 
 use ipnet::IpNet;
 
-/// Networks in a file that an intake wrote, by its place.
+/// Networks in a file that an intake wrote, by its path.
 pub(crate) fn in_file(path: &str, text: &str) -> Vec<String> {
     let name = path.rsplit('/').next().unwrap_or(path);
     if path.starts_with("/etc/netplan/") {
@@ -30,7 +31,7 @@ fn is_net(text: &str) -> bool {
     text.contains('/') && text.parse::<IpNet>().is_ok()
 }
 
-/// Networks in netplan's form, which is cloud-init's as well.
+/// Networks in netplan's format, which is also cloud-init's.
 pub(crate) fn in_netplan(text: &str) -> Vec<String> {
     use serde_json::Value;
     let Ok(found) = serde_saphyr::from_str::<Value>(text) else {
@@ -78,7 +79,7 @@ fn values<'t>(text: &'t str, key: &'t str) -> impl Iterator<Item = &'t str> {
 }
 
 fn in_networkd(file: &str, text: &str) -> Vec<String> {
-    // Wireless networks are named by their supplicant.
+    // Wireless networks are listed by their supplicant.
     if file.starts_with("20-") {
         return Vec::new();
     }
@@ -127,7 +128,7 @@ fn in_interfaces(text: &str) -> Vec<String> {
         match words[..] {
             ["iface", interface, _, method] => {
                 name = interface;
-                // Wireless networks are named by their supplicant.
+                // Wireless networks are listed by their supplicant.
                 if method == "dhcp" && !name.starts_with("wl") {
                     networks.push(clean(&format!("{name} DHCP")));
                 }

@@ -1,28 +1,28 @@
-//! What a start waits for before it counts as online: systemd's `network-online.target` and the service
-//! behind it, which by itself waits two minutes for every interface and then fails the start.
+//! What a start waits for before it counts as online: systemd's `network-online.target` and the
+//! service behind it, which by default waits two minutes for every interface and then fails.
 
 use pinewrit_settings::{CheckedSettings, Wired, Wireless};
 
-/// How long a start waits for a network that somebody asks for, in seconds.
+/// How long a start waits for a requested network, in seconds.
 pub(crate) const PATIENCE: u32 = 10;
 
-/// Where the limit of systemd-networkd's service lies.
+/// The path of the drop-in that limits systemd-networkd's service.
 pub(crate) const WAIT_FILE: &str =
     "/etc/systemd/system/systemd-networkd-wait-online.service.d/10-pinewrit.conf";
 
 /// Which interfaces a start waits for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Awaited {
-    /// All that are not optional.
+    /// All except optional ones.
     Needed,
-    /// Whichever is up first: the settings do not say which one there is.
+    /// Whichever is up first: the settings do not say which one exists.
     Any,
     /// None: all are optional.
     Nothing,
 }
 
 impl Awaited {
-    /// Without wired settings the usual interface asks for addresses, whichever it is.
+    /// Without wired settings, the usual interface uses DHCP, whichever it is.
     pub(crate) fn by(settings: &CheckedSettings) -> Self {
         let usual = [Wired::default()];
         let wired = if settings.wired.is_empty() {
@@ -46,8 +46,8 @@ impl Awaited {
         }
     }
 
-    /// The drop-in of systemd-networkd-wait-online.service(8) that bounds it. A unit without a cable is
-    /// no fault, so its end is none either. `program` is where the image has it.
+    /// The drop-in that limits systemd-networkd-wait-online.service(8). A unit without a cable is
+    /// not a fault, so reaching the limit is not one either. `program` is its path in the image.
     pub(crate) fn limit(self, program: &str) -> String {
         let start = match self {
             Self::Nothing => "-/bin/true".to_owned(),
@@ -58,7 +58,7 @@ impl Awaited {
     }
 }
 
-/// Where systemd-networkd's program for that may lie.
+/// The possible paths of systemd-networkd's program for that.
 pub(crate) const WAIT_PROGRAMS: [&str; 2] = [
     "/usr/lib/systemd/systemd-networkd-wait-online",
     "/lib/systemd/systemd-networkd-wait-online",

@@ -14,7 +14,7 @@ use pinewrit_disk::{
 
 use super::file::{Beyond, Card, Clock, FaultEntry};
 
-/// Opens the file of a card, which is made if it is not there.
+/// Opens the file of a card, which is created if necessary.
 pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl BlockDevice + use<>> {
     let file = OpenOptions::new()
         .read(true)
@@ -59,11 +59,11 @@ fn fault(entry: &FaultEntry, card: &Card) -> Option<Fault> {
     }
 }
 
-/// A place that takes longer.
+/// A slow place.
 struct Spot {
     range: ByteRange,
     delay: Duration,
-    /// Only the first write there hangs; `None` for places that are always slow.
+    /// Only the first write there is delayed; `None` for places that are always slow.
     stuck: Option<AtomicBool>,
 }
 
@@ -91,7 +91,7 @@ impl Spot {
     }
 }
 
-/// A device that takes its time: one request after the other, as a card does.
+/// A device with the timing of a card: one request after the other.
 struct Paced<D> {
     inner: D,
     read_speed: Option<u64>,

@@ -8,14 +8,14 @@ use serde::{Deserialize, Deserializer};
 
 use super::RackError;
 
-/// A rack file larger than this was not written by anybody.
+/// A rack file larger than this was not written by a person.
 const MAX_FILE: u64 = 1 << 20;
 
 /// The whole file.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub(crate) struct RackFile {
-    /// Whether speeds take their time.
+    /// Whether the speeds are simulated.
     #[serde(default)]
     pub(crate) clock: Clock,
     /// Folder for records, relative to the rack file; those of real media are kept elsewhere.
@@ -26,7 +26,7 @@ pub(crate) struct RackFile {
     pub(crate) cards: Vec<Card>,
 }
 
-/// Whether simulated media take their time.
+/// Whether simulated media take time.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Clock {
@@ -67,7 +67,7 @@ pub(crate) enum BusWord {
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub(crate) struct Card {
     pub(crate) name: String,
-    /// Relative to the rack file; made when it is first used.
+    /// Relative to the rack file; created when it is first used.
     pub(crate) file: PathBuf,
     pub(crate) size: Bytes,
     pub(crate) maker: Option<String>,
@@ -75,13 +75,13 @@ pub(crate) struct Card {
     pub(crate) serial: Option<String>,
     #[serde(default = "usual_sector")]
     pub(crate) sector: u32,
-    /// It can be taken out; left out, its bus decides.
+    /// Whether it is removable; if omitted, its bus decides.
     pub(crate) removable: Option<bool>,
     #[serde(default)]
     pub(crate) locked: bool,
     /// Where it is mounted.
     pub(crate) mounted: Option<PathBuf>,
-    /// What of the computer's own system is on it.
+    /// The part of the computer's own system that is on it.
     #[serde(default)]
     pub(crate) system: Vec<String>,
     /// In bytes a second.
@@ -106,25 +106,25 @@ pub(crate) enum FaultEntry {
     ReadError { at: Bytes, len: Bytes },
     /// Writing there fails.
     WriteError { at: Bytes, len: Bytes },
-    /// It is gone after so many written bytes.
+    /// The card disappears after this many written bytes.
     Pulled { after: Bytes },
-    /// The byte there is stored with a bit flipped.
+    /// The byte there is stored with one bit flipped.
     FlippedBit { at: Bytes },
     /// Writes there are acknowledged and lost.
     LostWrites { at: Bytes, len: Bytes },
-    /// It has fewer bytes than it says.
+    /// It has fewer bytes than it claims.
     SmallerThanTold {
         real: Bytes,
         #[serde(default)]
         beyond: Beyond,
     },
-    /// Every request there takes so much longer.
+    /// Every request there takes this much longer.
     SlowSpot { at: Bytes, len: Bytes, ms: u64 },
-    /// The first write there hangs for so long.
+    /// The first write there hangs for this long.
     StuckWrite { at: Bytes, ms: u64 },
 }
 
-/// What becomes of writes past the real capacity.
+/// What happens to writes past the real capacity.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Beyond {
@@ -250,7 +250,7 @@ impl RackFile {
     }
 }
 
-/// What the form alone does not tell, with the lines where it is.
+/// What the types alone do not check, with line numbers.
 struct Mistakes<'t> {
     text: &'t str,
     found: Vec<(usize, String)>,

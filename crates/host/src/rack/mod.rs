@@ -24,7 +24,7 @@ use crate::{
 };
 use file::{BusWord, Card, RackFile, Reader};
 
-/// Why a rack cannot be used, or not be changed as asked.
+/// Why a rack cannot be used, or not changed as requested.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum RackError {
@@ -49,7 +49,7 @@ pub enum RackError {
     NoReader {
         /// The name.
         name: String,
-        /// The readers that there are.
+        /// The readers that exist.
         known: Vec<String>,
     },
     /// There is no card of this name.
@@ -57,7 +57,7 @@ pub enum RackError {
     NoCard {
         /// The name.
         name: String,
-        /// The cards that there are.
+        /// The cards that exist.
         known: Vec<String>,
     },
     /// The reader holds another card.
@@ -116,7 +116,7 @@ impl Rack {
         })
     }
 
-    /// Where records of its media are kept, if not where those of real media are.
+    /// Where records of its media are kept, if not with those of real media.
     pub fn state(&self) -> Option<PathBuf> {
         let folder = self.path.parent().unwrap_or(Path::new(""));
         self.file.state.as_ref().map(|state| folder.join(state))
@@ -237,7 +237,7 @@ impl Rack {
         Some(self.backing(self.card_in(reader)?))
     }
 
-    /// Opens the medium at `path`; for writing only as `permits` allow it.
+    /// Opens the medium at `path`; for writing only if `permits` allow it.
     pub(crate) fn open_medium(
         &self,
         path: &Path,
@@ -286,7 +286,7 @@ impl Rack {
     /// Takes the card out of a reader, as far as its bus lets it.
     pub(crate) fn eject(&self, name: &BlockName) -> Result<Power, EjectError> {
         let failed = |error: RackError| EjectError::Rack(io::Error::other(error));
-        // Others may have plugged cards since.
+        // Somebody may have moved cards since.
         let mut now = Self::open(&self.path).map_err(failed)?;
         let reader = now.reader(name).cloned();
         let Some((reader, held)) = reader.and_then(|r| Some((r.clone(), r.holds?))) else {
@@ -309,7 +309,7 @@ impl Rack {
         else {
             return Ok(Vec::new());
         };
-        // Others may have plugged cards since.
+        // Somebody may have moved cards since.
         let text = fs::read_to_string(&self.path)?;
         let mut document: DocumentMut = text.parse().map_err(io::Error::other)?;
         if let Some(table) = entry(&mut document, "cards", &card.name) {
@@ -356,7 +356,7 @@ impl Rack {
         Ok(reader)
     }
 
-    /// Exchanges what two readers hold.
+    /// Swaps the cards of two readers.
     ///
     /// # Errors
     /// [`RackError`]: no such reader.
@@ -387,7 +387,7 @@ impl Rack {
         }
     }
 
-    /// Changes what a reader holds, in the file as well; comments and order stay.
+    /// Changes the card in a reader, in the file as well; comments and order stay.
     fn put(&mut self, reader: &str, card: Option<&str>) -> Result<(), RackError> {
         let mut document = self.document();
         if let Some(table) = entry(&mut document, "readers", reader) {
@@ -413,7 +413,7 @@ impl Rack {
     }
 
     fn document(&self) -> DocumentMut {
-        // It was parsed before.
+        // It has been parsed before.
         self.text.parse().unwrap_or_default()
     }
 }

@@ -5,14 +5,14 @@ use std::fmt;
 /// A file in an archive.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Member {
-    /// Its full name in the archive, as it stands there.
+    /// Its full name, as recorded in the archive.
     pub name: String,
-    /// Its size in bytes, where the archive says it.
+    /// Its size in bytes, if the archive says so.
     pub size: Option<u64>,
 }
 
 impl Member {
-    /// The name without anything that could command a terminal.
+    /// The name without terminal control characters.
     pub fn display_name(&self) -> String {
         self.name
             .chars()
@@ -26,19 +26,19 @@ impl Member {
 pub enum NoChoice {
     /// No member can be an image.
     None {
-        /// The names of the members there are.
+        /// The names of the members that exist.
         names: Vec<String>,
     },
-    /// Several can, and none was named.
+    /// Several can be, and none was named.
     Several {
         /// Their names.
         names: Vec<String>,
     },
-    /// The one that was named is not there.
+    /// The named one does not exist.
     NotThere {
-        /// The name that was asked for.
+        /// The requested name.
         wanted: String,
-        /// The names of the members there are.
+        /// The names of the members that exist.
         names: Vec<String>,
     },
 }
@@ -53,19 +53,19 @@ impl fmt::Display for NoChoice {
     }
 }
 
-/// Endings of images, packed or not.
+/// Extensions of images, packed or not.
 const IMAGES: &[&str] = &["img", "iso", "raw", "wic", "image", "sdimg", "dd", "usb"];
-/// Endings of packed files, and what may lie in them.
+/// Extensions of packed files, and what they may contain.
 const PACKED: &[&str] = &[
     "gz", "xz", "zst", "bz2", "lz4", "lzma", "lz", "simg", "zip", "7z", "tar", "tgz", "txz",
     "tbz2", "tlz",
 ];
-/// Endings of what lies beside an image.
+/// Extensions of files that accompany an image.
 const OTHERS: &[&str] = &[
     "txt", "md", "pdf", "html", "htm", "rtf", "sha256", "sha512", "sha1", "md5", "asc", "sig",
     "json", "xml", "yml", "yaml", "toml", "bmap", "png", "jpg", "svg", "ini", "cfg", "log", "nfo",
 ];
-/// Less than this is not an image of a medium without an ending that says so.
+/// A smaller file is not an image of a medium, unless its extension says so.
 const SMALLEST: u64 = 1 << 20;
 
 #[derive(PartialEq, Eq, PartialOrd, Ord)]
@@ -99,8 +99,8 @@ fn likelihood(member: &Member) -> Likelihood {
     }
 }
 
-/// Whether a member that comes by may be taken without looking at the rest: its name says that it
-/// is an image, or it is the one that was asked for.
+/// Whether a member can be taken without seeing the rest: its name says that it is an image, or it
+/// is the requested one.
 pub(super) fn is_taken_in_passing(member: &Member, wanted: Option<&str>) -> bool {
     match wanted {
         Some(wanted) => is_named(member, wanted),
@@ -134,7 +134,7 @@ fn is_named(member: &Member, wanted: &str) -> bool {
     member.name == wanted || member.name.rsplit(['/', '\\']).next() == Some(wanted)
 }
 
-/// Takes the member that was asked for, or else the only one of the likeliest kind.
+/// Takes the requested member, or else the only one of the likeliest kind.
 pub(crate) fn choose(members: &[Member], wanted: Option<&str>) -> Result<Member, NoChoice> {
     let names = |members: &[Member]| members.iter().map(Member::display_name).collect();
     if let Some(wanted) = wanted {

@@ -1,7 +1,7 @@
 //! Archives as a layer: which member is the image, and its bytes as a stream.
 //!
-//! zip and 7z are read through their directories where they are a file of their own; zip and tar
-//! are read in passing where they lie in another layer. Nothing is unpacked to the disk.
+//! zip and 7z files are read through their directories; zip and tar inside another layer are read
+//! as a stream. Nothing is unpacked to the disk.
 
 mod choice;
 mod sevenz;
@@ -28,14 +28,14 @@ const BLOCKS_IN_FLIGHT: usize = 4;
 
 /// Where an archive's bytes come from.
 pub(crate) enum ArchiveInput {
-    /// A file of its own, which can be read anywhere.
+    /// A file, which allows random access.
     File(FileCursor),
-    /// Another layer's output, which passes once.
+    /// Another layer's output, which can be read only once, in order.
     Stream(ImageStream),
 }
 
-/// The members of an archive, as far as they can be told without unpacking everything: all of
-/// them where there is a directory; in passing only up to the first that may be the image.
+/// The members of an archive, as far as they are known without unpacking everything: all of them if
+/// there is a directory; in a stream only up to the first that may be the image.
 ///
 /// # Errors
 /// A [`StreamError`] inside: the archive is damaged, encrypted or of an unknown kind.
@@ -72,7 +72,7 @@ pub(crate) fn open(kind: Wrapping, input: ArchiveInput, name: String) -> ImageSt
     })
 }
 
-/// Where a member is stored as it is, in bytes from the archive's start: its place and length.
+/// The offset and length of an uncompressed member, in bytes from the start of the archive.
 pub(crate) fn stored_place(kind: Wrapping, file: FileCursor, name: &str) -> Option<(u64, u64)> {
     match kind {
         Wrapping::Zip => zipped::stored_place(file, name),
@@ -81,11 +81,10 @@ pub(crate) fn stored_place(kind: Wrapping, file: FileCursor, name: &str) -> Opti
     }
 }
 
-/// Bytes of an archive in another layer that are unpacked in search of the image.
+/// The most bytes of an archive in another layer to unpack in search of the image.
 const MAX_PASSING: u64 = 4 << 30;
 
-/// A stream that is not read for ever: an archive may hold terabytes of nothing in a few
-/// kilobytes.
+/// A limited stream: an archive may hold terabytes of zeros in a few kilobytes.
 struct Passing {
     inner: ImageStream,
     left: u64,
@@ -118,7 +117,7 @@ fn needs_a_file() -> io::Error {
     })
 }
 
-/// A fault whose layer is filled in further up.
+/// A fault whose layer is filled in by the caller.
 fn fault(fault: StreamFault) -> io::Error {
     io::Error::other(StreamError {
         layer: None,
@@ -134,7 +133,7 @@ fn damaged(detail: impl ToString) -> io::Error {
     })
 }
 
-/// An error of this layer; errors of layers below pass as they are.
+/// An error of this layer; errors of layers below pass unchanged.
 fn in_layer(kind: Wrapping, error: io::Error) -> io::Error {
     match error.downcast::<StreamError>() {
         Ok(found) if found.layer.is_some() => io::Error::other(found),
@@ -163,13 +162,13 @@ fn in_layer(kind: Wrapping, error: io::Error) -> io::Error {
     }
 }
 
-/// Where a member's bytes go. The other end may have been closed: then writing ends quietly.
+/// Where a member's bytes go. If the other end has been closed, writing ends quietly.
 struct Sink {
     blocks: Sender<io::Result<Block>>,
     given: u64,
 }
 
-/// Whether anybody still wants the bytes.
+/// Whether the bytes are still wanted.
 #[derive(PartialEq, Eq)]
 enum Wanted {
     Yes,
@@ -195,8 +194,8 @@ impl Sink {
     }
 }
 
-/// Runs `work` in a thread of its own; what it puts in the sink comes out of the stream. The
-/// thread ends when the stream is dropped.
+/// Runs `work` in its own thread; what it writes to the sink comes out of the stream. The thread
+/// ends when the stream is dropped.
 fn stream_from(work: impl FnOnce(&mut Sink) -> io::Result<()> + Send + 'static) -> ImageStream {
     let (blocks, received) = bounded(BLOCKS_IN_FLIGHT);
     let failed = blocks.clone();
@@ -205,7 +204,7 @@ fn stream_from(work: impl FnOnce(&mut Sink) -> io::Result<()> + Send + 'static) 
         .spawn(move || {
             let mut sink = Sink { blocks, given: 0 };
             if let Err(error) = work(&mut sink) {
-                // Nobody may be listening any more.
+                // The receiver may be gone.
                 let _ = sink.blocks.send(Err(with_given(error, sink.given)));
             }
         });
@@ -216,7 +215,7 @@ fn stream_from(work: impl FnOnce(&mut Sink) -> io::Result<()> + Send + 'static) 
     Box::new(BlockReader::new(received))
 }
 
-/// Says how far unpacking had come.
+/// Adds how far unpacking had come.
 fn with_given(error: io::Error, given: u64) -> io::Error {
     match error.downcast::<StreamError>() {
         Ok(found) if found.unpacked == 0 => io::Error::other(StreamError {

@@ -38,7 +38,7 @@ fn is_plain(entry: &sevenz_rust2::ArchiveEntry) -> bool {
 
 pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result<()> {
     let mut reader = open(file)?;
-    // One thread: several would keep more in memory than is allowed.
+    // One thread: several would need more memory than is allowed.
     reader.set_thread_count(1);
     let mut found = false;
     let each = |entry: &sevenz_rust2::ArchiveEntry, content: &mut dyn io::Read| {
@@ -51,7 +51,7 @@ pub(super) fn unpack(file: FileCursor, name: &str, out: &mut Sink) -> io::Result
                 return Ok(EntryDecision::Stop);
             }
         }
-        // Going on lets the reader check the member's checksum.
+        // Reading on lets the reader check the member's checksum.
         Ok(EntryDecision::Continue)
     };
     reader

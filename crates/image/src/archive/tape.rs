@@ -14,11 +14,11 @@ use crate::{ImageStream, SparseReader, StreamFault, member_name, must_be_underst
 /// More members than an archive with an image has.
 const MAX_MEMBERS: usize = 100_000;
 
-/// Bytes that may be read from one member's content to the next: heads, long names, and what else
-/// is kept in memory.
+/// The most bytes between two members' contents: headers, long names, and whatever else is kept in
+/// memory.
 const MAX_HEADS: u64 = 4 << 20;
 
-/// All members of a tar file; their contents are jumped over.
+/// All members of a tar file; their contents are skipped.
 pub(super) fn list_file(file: FileCursor) -> io::Result<Vec<Member>> {
     let (file, budget) = Metered::new(file);
     let mut archive = Archive::new(file);
@@ -75,7 +75,7 @@ pub(super) fn list_passing(stream: ImageStream, wanted: Option<&str>) -> io::Res
     Ok(members)
 }
 
-/// A file, also one that is kept with its holes left out, with its whole size.
+/// A file with its full size, even if it is stored sparse.
 fn member_of<R: Read>(entry: &mut Entry<'_, R>) -> io::Result<Option<Member>> {
     use tar::EntryType::{Continuous, GNUSparse, Regular};
     if !matches!(
@@ -130,8 +130,7 @@ pub(super) fn unpack(stream: ImageStream, name: &str, out: &mut Sink) -> io::Res
     Err(damaged("the member no longer exists"))
 }
 
-/// A reader that gives no more bytes than allowed, because the crate keeps heads of any length in
-/// memory.
+/// A reader with a limit, because the crate keeps headers of any length in memory.
 struct Metered<R> {
     inner: R,
     budget: Budget,

@@ -98,7 +98,7 @@ pub(super) fn unpack_passing(
         let mut entry = entry.ok_or_else(|| damaged("the member no longer exists"))?;
         if entry.name().map_err(explain)? == name {
             if out.copy(&mut entry)? == Wanted::No {
-                // Dropping the entry would unpack the rest for nobody.
+                // Dropping the entry would unpack the rest for nothing.
                 std::mem::forget(entry);
                 return Ok(());
             }
@@ -117,7 +117,7 @@ fn explain(error: ZipError) -> io::Error {
             fault(StreamFault::Encrypted)
         }
         ZipError::UnsupportedArchive(what) => fault(StreamFault::Unsupported { what: what.into() }),
-        // The directory and its mark are at the end.
+        // The directory and its signature are at the end.
         ZipError::InvalidArchive(what) if what.contains("EOCD") => fault(StreamFault::Truncated),
         error => damaged(error),
     }

@@ -1,10 +1,10 @@
-//! What a server's answer says of the file.
+//! What a server's answer says about the file.
 
 use ureq::http::{HeaderMap, Response};
 
 use super::FetchError;
 
-/// Which version of a file an answer is of.
+/// The version of a file that an answer belongs to.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Version {
     /// The entity tag, RFC 9110 section 8.8.3.
@@ -16,7 +16,7 @@ pub(super) struct Version {
 }
 
 impl Version {
-    /// Whether both may be the same version. Without any mark, equal sizes have to do.
+    /// Whether both may be the same version. Without a validator, equal sizes are enough.
     pub(super) fn may_be(&self, other: &Self) -> bool {
         let agree = |a: &Option<String>, b: &Option<String>| match (a, b) {
             (Some(a), Some(b)) => a == b,
@@ -29,7 +29,7 @@ impl Version {
         same_size && agree(&self.tag, &other.tag) && agree(&self.modified, &other.modified)
     }
 
-    /// Whether there is a mark that tells versions apart.
+    /// Whether there is a validator that distinguishes versions.
     pub(super) fn has_mark(&self) -> bool {
         self.tag.is_some() || self.modified.is_some()
     }
@@ -41,9 +41,9 @@ pub(super) struct Answer {
     pub(super) version: Version,
     /// Offset of the first byte that follows.
     pub(super) start: u64,
-    /// Whether this is the part that was asked for, and not the whole file.
+    /// Whether this is the requested part, and not the whole file.
     pub(super) is_part: bool,
-    /// The copy that is there already is still right.
+    /// The existing copy is still current.
     pub(super) not_modified: bool,
 }
 
@@ -73,7 +73,7 @@ impl Answer {
                 version.size = size;
                 start
             }
-            // The very first byte was asked for: the file is empty.
+            // The very first byte was requested: the file is empty.
             416 if range.as_deref() == Some("bytes */0") => {
                 version.size = Some(0);
                 0

@@ -1,4 +1,4 @@
-//! One request in a thread of its own, so that whoever waits for it can stop waiting.
+//! A request in its own thread, so that a caller can stop waiting for it.
 
 use std::io::{ErrorKind, Read};
 use std::thread;
@@ -11,7 +11,7 @@ use ureq::http::Uri;
 use super::answer::{Answer, Version};
 use super::{FetchError, FetchOptions};
 
-/// Redirects that are followed.
+/// The most redirects to follow.
 const MAX_REDIRECTS: u32 = 8;
 const BLOCK: usize = 128 << 10;
 const BLOCKS_IN_FLIGHT: usize = 8;
@@ -25,7 +25,7 @@ pub(super) enum Arrival {
     Failed(FetchError),
 }
 
-/// What is asked for.
+/// What is requested.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Wanted {
     /// The bytes from one offset to another, or to the end.
@@ -34,8 +34,8 @@ pub(super) enum Wanted {
     Newer(Version),
 }
 
-/// A client that follows few redirects, uses the proxies of the environment, and never goes from
-/// a secured connection to an open one.
+/// A client that follows few redirects, uses the proxies of the environment, and never switches
+/// from HTTPS to HTTP.
 pub(super) fn agent(url: &str, options: &FetchOptions) -> Result<Agent, FetchError> {
     let uri: Uri = url.parse().map_err(|_| FetchError::Address {
         detail: "it contains invalid characters".to_owned(),
@@ -61,7 +61,7 @@ pub(super) fn agent(url: &str, options: &FetchOptions) -> Result<Agent, FetchErr
     Ok(config.new_agent())
 }
 
-/// Begins a request. It ends when the receiver is dropped, or a while after.
+/// Begins a request. It ends when the receiver is dropped, or soon after.
 pub(super) fn begin(agent: &Agent, url: &str, wanted: Wanted) -> Receiver<Arrival> {
     let (sender, arrivals) = bounded(BLOCKS_IN_FLIGHT);
     let failed = sender.clone();
@@ -71,7 +71,7 @@ pub(super) fn begin(agent: &Agent, url: &str, wanted: Wanted) -> Receiver<Arriva
             Ok(()) => Arrival::End,
             Err(error) => Arrival::Failed(error),
         };
-        // Nobody may be listening any more.
+        // The receiver may be gone.
         let _ = sender.send(last);
     });
     if let Err(error) = spawned {
@@ -87,7 +87,7 @@ fn fetch(
     wanted: &Wanted,
     sender: &Sender<Arrival>,
 ) -> Result<(), FetchError> {
-    // A server that packs on the fly would give other bytes than the file's.
+    // A server that compresses on the fly would send other bytes than the file's.
     let mut request = agent.get(url).header("Accept-Encoding", "identity");
     match wanted {
         Wanted::Part { start, end } => {

@@ -67,7 +67,7 @@ impl Shelf {
         self.folder.join(format!("{}.part", self.name))
     }
 
-    /// What is there, if it can be used.
+    /// The existing copy, if it can be used.
     pub(super) fn find(&self) -> Option<Kept> {
         let about = self.folder.join(ABOUT);
         if fs::metadata(&about).ok()?.len() > MAX_ABOUT {
@@ -79,7 +79,7 @@ impl Shelf {
             modified: about.last_modified,
             size: about.size,
         };
-        // Without a mark nobody could tell whether it is still the same.
+        // Without a validator there is no telling whether it is still the same.
         if about.url != self.url || !version.has_mark() {
             return None;
         }

@@ -1,5 +1,5 @@
-//! Packed bytes on a server: fetched in order while they are used, resumed where a connection
-//! breaks, and never taken from two versions of a file.
+//! Packed bytes on a server: fetched in order as they are used, resumed when a connection breaks,
+//! and never mixed from two versions of a file.
 //!
 //! HTTP semantics are those of RFC 9110: range requests (section 14), validators (section 8.8).
 
@@ -18,12 +18,12 @@ use std::time::Duration;
 
 pub(crate) use remote::Remote;
 
-/// How servers are asked.
+/// Options for requests to servers.
 #[derive(Clone, Debug)]
 pub struct FetchOptions {
-    /// How long nothing may arrive before it is given up.
+    /// How long to wait without any data before giving up.
     pub patience: Duration,
-    /// Where kept downloads are looked for.
+    /// Where kept downloads are searched for.
     pub cache: Option<PathBuf>,
     /// Whether this download is kept there.
     pub keep: bool,
@@ -45,7 +45,7 @@ impl Default for FetchOptions {
 pub struct FetchStats {
     /// Bytes that came from the server.
     pub fetched: u64,
-    /// Bytes that were there already from an earlier download.
+    /// Bytes that an earlier download had left.
     pub kept: u64,
     /// How often a broken connection was restored.
     pub resumed: u64,
@@ -53,7 +53,7 @@ pub struct FetchStats {
     pub unconfirmed: bool,
 }
 
-/// Why a server did not give what was asked of it.
+/// Why a server did not deliver what was requested.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum FetchError {
@@ -63,7 +63,7 @@ pub enum FetchError {
         /// What is wrong with it.
         detail: String,
     },
-    /// The host's name is not known.
+    /// The host name is unknown.
     #[error("unknown host")]
     Host,
     /// No connection could be made.
@@ -78,22 +78,22 @@ pub enum FetchError {
         /// What is wrong.
         detail: String,
     },
-    /// The server answered with another status than success.
+    /// The server answered with an error status.
     #[error("the server answered {status}")]
     Status {
         /// The status code, RFC 9110 section 15.
         status: u16,
     },
-    /// The server sent from one address to the next for too long.
+    /// There were too many redirects.
     #[error("more than {limit} redirects")]
     Redirects {
         /// How many are followed.
         limit: u32,
     },
-    /// Nothing arrived for so long.
+    /// Nothing arrived for this long.
     #[error("no data for {seconds} seconds")]
     Silent {
-        /// How long it was waited.
+        /// The time waited.
         seconds: u64,
     },
     /// The connection broke, and stayed broken.
@@ -102,22 +102,22 @@ pub enum FetchError {
         /// The system's answer.
         detail: String,
     },
-    /// The file on the server is another one than when fetching began.
+    /// The file on the server has changed since fetching began.
     #[error("the file changed on the server while it was downloading")]
     Changed,
-    /// The answer breaks the protocol's rules.
+    /// The answer violates the protocol.
     #[error("invalid answer from the server: {detail}")]
     Answer {
         /// What is wrong with it.
         detail: String,
     },
-    /// The download was given up from inside.
+    /// The program itself cancelled the download.
     #[error("stopped")]
     Stopped,
 }
 
 impl FetchError {
-    /// Whether asking once more may help.
+    /// Whether retrying may help.
     fn is_passing(&self) -> bool {
         match self {
             Self::Host | Self::Connect { .. } | Self::Silent { .. } | Self::Cut { .. } => true,
@@ -126,7 +126,7 @@ impl FetchError {
         }
     }
 
-    /// Whether the server could not be asked at all.
+    /// Whether the server could not be reached at all.
     fn is_offline(&self) -> bool {
         matches!(
             self,

@@ -1,14 +1,14 @@
-//! What arrived last, where a server names no version: after a break it is asked for once more, and
-//! compared.
+//! The most recent bytes, for servers without validators: after a break they are requested again,
+//! and compared.
 
 use std::collections::VecDeque;
 
-/// So much is compared, in bytes.
+/// How much is compared, in bytes.
 pub(super) const OVERLAP: usize = 1 << 20;
 /// Readers whose last bytes are kept.
 const MAX_READERS: usize = 4;
 
-/// The last bytes that each reader was given, and where they end.
+/// The last bytes given to each reader, and where they end.
 #[derive(Debug, Default)]
 pub(super) struct Recent(Vec<(u64, VecDeque<u8>)>);
 
@@ -29,7 +29,7 @@ impl Recent {
         self.0.push((offset + bytes.len() as u64, last));
     }
 
-    /// What some reader was given last before `offset`.
+    /// The bytes last given to a reader before `offset`.
     pub(super) fn before(&self, offset: u64) -> Option<VecDeque<u8>> {
         let found = self.0.iter().find(|(end, _)| *end == offset);
         found.map(|(_, last)| last.clone())

@@ -22,13 +22,13 @@ use super::{FetchError, FetchOptions, FetchStats, in_io};
 use crate::Location;
 use crate::packed::{PackedBytes, PackedReader};
 
-/// The first request, in bytes: enough to tell what the file is.
+/// Size of the first request in bytes: enough to recognise the file.
 const FIRST: u64 = 64 << 10;
-/// The end of the file that is fetched at once, in bytes: indexes and directories are there.
+/// Size of the end of the file that is fetched at once, in bytes: it holds indexes and directories.
 const TAIL: u64 = 64 << 10;
-/// Up to this many bytes are read and dropped rather than requested again.
+/// Up to this many bytes are read and discarded rather than requested again.
 const SMALL_GAP: u64 = 256 << 10;
-/// How often a waiting reader looks whether it shall stop.
+/// How often a waiting reader checks whether it should stop.
 const LOOK: Duration = Duration::from_millis(50);
 /// Files beside the image that are read, and how long that may take.
 const MAX_SIBLING: u64 = 1 << 20;
@@ -43,11 +43,11 @@ pub(crate) struct Remote {
     agent: Agent,
     patience: Duration,
     version: Version,
-    /// The server gives parts.
+    /// The server supports range requests.
     gives_parts: bool,
     shelf: Option<Shelf>,
     state: Mutex<State>,
-    /// A reader is no longer busy.
+    /// Marks a reader as no longer busy.
     freed: Condvar,
     stop: AtomicBool,
     fetched: AtomicU64,
@@ -66,7 +66,7 @@ impl Remote {
         let cache = options.cache.as_ref();
         let shelf = cache.map(|cache| Shelf::new(cache, url, &name));
         let kept = shelf.as_ref().and_then(Shelf::find);
-        // A part of a file is of use only to whoever completes it.
+        // A part of a file is only useful if it will be completed.
         let kept = kept.filter(|kept| kept.is_complete || options.keep);
         let agent = connection::agent(url, options).map_err(|error| in_io(error, 0))?;
         let mut remote = Self {
@@ -96,7 +96,7 @@ impl Remote {
         Ok(remote)
     }
 
-    /// The first request, which tells version and size.
+    /// The first request, which reveals version and size.
     fn begin(&mut self, kept: Option<Kept>) -> Result<(), FetchError> {
         let wanted = match &kept {
             Some(kept) if kept.is_complete => Wanted::Newer(kept.version.clone()),
@@ -117,7 +117,7 @@ impl Remote {
                 self.unconfirmed = true;
                 not_modified(kept)
             }
-            // The part that is there goes on past the end of what is there now.
+            // The existing part reaches past the end of the current file.
             (Err(FetchError::Status { status: 416 }), Some(_)) => return self.begin(None),
             (Err(error), _) => return Err(error),
         };
@@ -181,7 +181,7 @@ impl Remote {
         self.state.lock().unwrap_or_else(|e| e.into_inner())
     }
 
-    /// How it went so far.
+    /// The progress so far.
     pub(crate) fn stats(&self) -> FetchStats {
         FetchStats {
             fetched: self.fetched.load(Ordering::Relaxed),
@@ -191,17 +191,17 @@ impl Remote {
         }
     }
 
-    /// Makes all who wait give up, for good.
+    /// Makes all waiting readers give up, for good.
     pub(crate) fn interrupt(&self) {
         self.stop.store(true, Ordering::Relaxed);
     }
 
-    /// A view that asks for nothing that is not kept.
+    /// A view that requests nothing beyond what is kept.
     pub(crate) fn start_only(self: &Arc<Self>) -> StartOnly {
         StartOnly::new(Arc::clone(self))
     }
 
-    /// Fetches what is missing and keeps the file, if that was asked for.
+    /// Fetches what is missing and keeps the file, if requested.
     pub(crate) fn keep(&self) -> io::Result<Option<PathBuf>> {
         let Some(shelf) = &self.shelf else {
             return Ok(None);
@@ -231,7 +231,7 @@ impl Remote {
         }
     }
 
-    /// The text of a small file in the same folder of the server; `None` where there is none.
+    /// The text of a small file in the same folder of the server; `None` if there is none.
     pub(crate) fn read_sibling(&self, name: &str) -> Option<String> {
         let url = sibling(&self.url, name)?;
         let options = FetchOptions {
@@ -324,13 +324,13 @@ impl Remote {
         }
     }
 
-    /// Checks that an answer goes on where the last one ended, in the same version of the file.
+    /// Checks that an answer continues where the last one ended, in the same version of the file.
     fn check(&self, stream: &mut Stream, answer: &Answer) -> Result<(), FetchError> {
         let lost_its_mark = self.version.has_mark() && !answer.version.has_mark();
         if !answer.version.may_be(&self.version) || lost_its_mark {
             return Err(FetchError::Changed);
         }
-        // A server that sends everything again is not wrong, only slow.
+        // A server that sends everything again is slow, but not wrong.
         let before = stream.position.checked_sub(answer.start);
         let before = before.filter(|before| *before == 0 || !answer.is_part);
         stream.drop = before.ok_or_else(|| FetchError::Answer {
@@ -402,7 +402,7 @@ impl Remote {
                     state.put_back(stream);
                     return Ok(len);
                 }
-                // It asked for no more.
+                // Nothing more was requested.
                 Ok(None) if stream.end == Some(offset) => continue,
                 Ok(None) | Err(FetchError::Status { status: 416 })
                     if self.version.size.is_none() =>
@@ -484,7 +484,7 @@ impl PackedBytes for Remote {
             if let Some(copied) = state.copy(buffer, offset, tail_at) {
                 return copied;
             }
-            // Another reader is fetching just these bytes, and they will be kept.
+            // Another reader is fetching these very bytes, and they will be kept.
             let follows = state.busy.contains(&offset) && state.start.len() == offset;
             if !follows || offset >= IN_MEMORY {
                 break (state.has_stream_at(offset), state.tail.is_some());
@@ -498,7 +498,7 @@ impl PackedBytes for Remote {
             let copied = self.lock().copy(buffer, offset, tail_at);
             return copied.unwrap_or(Ok(0));
         }
-        // The tail is not asked for twice.
+        // The tail is not requested twice.
         let end = tail_at.filter(|_| has_tail);
         let left = end.map_or(u64::MAX, |end| end.saturating_sub(offset));
         let wanted = buffer

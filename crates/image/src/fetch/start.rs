@@ -7,10 +7,10 @@ use std::os::unix::fs::FileExt;
 /// Bytes that are kept in memory: enough to look into most images before writing.
 pub(super) const IN_MEMORY: u64 = 32 << 20;
 
-/// All bytes from the first on, as far as they have arrived and are kept.
+/// All bytes from the first one on, as far as they have arrived and are kept.
 #[derive(Debug)]
 pub(super) enum Start {
-    /// In memory, and no more than fits there.
+    /// In memory, up to a limit.
     Memory(Vec<u8>),
     /// In a file, of which this many bytes are filled.
     File(File, u64),
@@ -24,7 +24,7 @@ impl Start {
         }
     }
 
-    /// Copies bytes from `offset`; `None` where they are not kept.
+    /// Copies bytes from `offset`; `None` if they are not kept.
     pub(super) fn copy(&self, buffer: &mut [u8], offset: u64) -> Option<io::Result<usize>> {
         let left = self.len().checked_sub(offset).filter(|left| *left > 0)?;
         let len = buffer
@@ -40,8 +40,8 @@ impl Start {
         }
     }
 
-    /// Keeps in memory what was kept in a file that cannot grow; a start that is too long for that
-    /// stays where it is, and stays as it is.
+    /// Moves to memory what was kept in a file that cannot grow; a start that is too long for that
+    /// stays in the file, and no longer grows.
     pub(super) fn move_to_memory(&mut self) -> io::Result<()> {
         if let Self::File(file, len) = self
             && *len < IN_MEMORY
@@ -53,7 +53,7 @@ impl Start {
         Ok(())
     }
 
-    /// Takes up bytes that follow on what is there; others are passed over.
+    /// Takes bytes that continue what is there; others are ignored.
     pub(super) fn append(&mut self, bytes: &[u8], offset: u64) -> io::Result<()> {
         let Some(known) = self.len().checked_sub(offset) else {
             return Ok(());

@@ -1,4 +1,4 @@
-//! What of a download is at hand: kept bytes, and the requests that are being answered.
+//! The available parts of a download: kept bytes, and open requests.
 
 use std::collections::VecDeque;
 use std::io;
@@ -17,11 +17,11 @@ pub(super) struct State {
     pub(super) start: Start,
     pub(super) tail: Option<Vec<u8>>,
     pub(super) streams: Vec<Stream>,
-    /// What arrived last, where it may have to be compared.
+    /// The most recent bytes, if they may have to be compared.
     pub(super) recent: Recent,
-    /// Offsets at which somebody is reading from a stream just now.
+    /// Offsets at which a stream is currently being read.
     pub(super) busy: Vec<u64>,
-    /// Keeping failed for this reason; fetching goes on without.
+    /// Keeping failed for this reason; fetching continues without.
     pub(super) keep_failed: Option<io::Error>,
 }
 
@@ -29,11 +29,11 @@ pub(super) struct State {
 #[derive(Debug)]
 pub(super) struct Stream {
     pub(super) arrivals: Receiver<Arrival>,
-    /// Offset of the next byte that is given.
+    /// Offset of the next byte to deliver.
     pub(super) position: u64,
-    /// Bytes before it that are still to arrive, and to be dropped.
+    /// Bytes before it that will arrive and are discarded.
     pub(super) drop: u64,
-    /// Bytes that are to arrive then, and to be the same as before.
+    /// Bytes that will arrive then, and must be the same as before.
     pub(super) known: VecDeque<u8>,
     pub(super) block: Vec<u8>,
     pub(super) used: usize,
@@ -78,13 +78,13 @@ impl State {
             return;
         };
         self.keep_failed.get_or_insert(error);
-        // The start is needed all the same, as if nothing was to be kept.
+        // The start is needed anyway, as if nothing were to be kept.
         if self.start.move_to_memory().is_ok() {
             let _ = self.start.append(bytes, offset);
         }
     }
 
-    /// What is known of the bytes just before `offset`.
+    /// What is known about the bytes just before `offset`.
     pub(super) fn known_before(&self, offset: u64) -> VecDeque<u8> {
         if let Some(recent) = self.recent.before(offset) {
             return recent;

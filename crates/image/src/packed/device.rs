@@ -1,4 +1,4 @@
-//! A medium as what a source lies in.
+//! A medium as the place of a source.
 
 use std::fmt;
 use std::io;

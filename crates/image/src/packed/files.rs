@@ -24,7 +24,7 @@ impl Files {
         Self::open_all(&[path.to_owned()])
     }
 
-    /// Files that are open already, with their lengths, as one.
+    /// Files that are already open, with their lengths, as one.
     pub(crate) fn of(files: Vec<(File, u64)>) -> Self {
         let mut size: u64 = 0;
         let mut parts = Vec::with_capacity(files.len());
@@ -103,15 +103,15 @@ pub(crate) fn became_shorter() -> io::Error {
     )
 }
 
-/// Whether a regular file takes less room than its size.
+/// Whether a regular file takes less space than its size.
 fn has_holes(file: &File, len: u64) -> bool {
     let facts = file.metadata();
     facts.is_ok_and(|facts| facts.is_file() && facts.blocks().saturating_mul(512) < len)
 }
 
 impl Part {
-    /// Whether a range is a hole, as far as the system tells. The file's own position, which
-    /// moves, is not used by anybody.
+    /// Whether a range is a hole, as far as the system says. This moves the file's own position,
+    /// which nothing else uses.
     pub(crate) fn is_hole(&self, offset: u64, len: u64) -> bool {
         if !self.is_sparse {
             return false;
@@ -135,7 +135,7 @@ fn open_file(path: &Path) -> Result<(File, u64), OpenError> {
             source,
         },
     };
-    // Looked at before opening: opening a pipe would wait for its writer.
+    // Checked before opening: opening a pipe would wait for its writer.
     let kind = std::fs::metadata(path).map_err(failed)?.file_type();
     if !kind.is_file() && !kind.is_block_device() {
         return Err(OpenError::Special {
@@ -143,7 +143,7 @@ fn open_file(path: &Path) -> Result<(File, u64), OpenError> {
         });
     }
     let mut file = File::open(path).map_err(failed)?;
-    // The end's position is the size of block devices too.
+    // Seeking to the end gives the size of block devices too.
     let size = file.seek(SeekFrom::End(0)).map_err(failed)?;
     Ok((file, size))
 }

@@ -20,7 +20,7 @@ pub(crate) use zip_pieces::{EndRecord, MAX_DIRECTORY, check_alone, join as join_
 
 /// Packed bytes that can be read anywhere, by several readers at once.
 pub(crate) trait PackedBytes: fmt::Debug + Send + Sync {
-    /// How many there are; `None` where a server does not say it.
+    /// How many there are; `None` if a server does not say.
     fn size(&self) -> Option<u64>;
 
     /// Reads some of the bytes at `offset`, as [`std::os::unix::fs::FileExt::read_at`] does.
@@ -34,12 +34,12 @@ pub(crate) trait PackedBytes: fmt::Debug + Send + Sync {
         &[]
     }
 
-    /// Whether the bytes at an offset can be had without reading all before them.
+    /// Whether bytes can be read without reading everything before them.
     fn can_jump(&self) -> bool {
         true
     }
 
-    /// Whether reading `range` costs little: not, where a server must be asked for it.
+    /// Whether reading `range` is cheap: it is not if a server must be asked for it.
     fn is_near(&self, _offset: u64) -> bool {
         true
     }
@@ -53,6 +53,6 @@ pub(crate) struct Part {
     pub(crate) start: u64,
     /// Its length in bytes.
     pub(crate) len: u64,
-    /// It has holes, which need not be read to be known as zeros.
+    /// It has holes, which are known to be zeros without reading.
     pub(crate) is_sparse: bool,
 }

@@ -1,4 +1,4 @@
-//! Which files are the pieces of one that was cut: told by their names, checked by their sizes.
+//! Which files are the pieces of one image: recognised by their names, checked by their sizes.
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -8,14 +8,14 @@ use std::path::{Path, PathBuf};
 
 /// More pieces than anyone cuts an image into.
 const MAX_PIECES: u64 = 10_000;
-/// How far the numbers of pieces may go beyond twice what is there. Past it, numbers at the ends
-/// of names are dates or versions.
+/// How far the numbers of pieces may exceed twice the number of files. Beyond that, numbers at the
+/// ends of names are dates or versions.
 const SLACK: u64 = 1;
 
 /// What is wrong with the pieces of an image.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PiecesFault {
-    /// Some are not there.
+    /// Some are missing.
     Missing {
         /// Names of the first few that are missing.
         names: Vec<String>,
@@ -85,7 +85,7 @@ const SHORT_DIGITS: u64 = 90;
 const LAST_DISK: u64 = u64::MAX;
 
 impl Series {
-    /// Every way in which `name` may be that of a piece, with its number.
+    /// Every reading of `name` as that of a piece, with its number.
     fn of(name: &str) -> Vec<(Self, u64)> {
         [
             ending(name),
@@ -242,10 +242,10 @@ pub(crate) struct Found {
     pub(crate) is_zip: bool,
 }
 
-/// The pieces that the file at `path` is one of; `None` where it is a file of its own.
+/// The pieces to which the file at `path` belongs; `None` if it is not a piece.
 ///
 /// # Errors
-/// They do not make a whole.
+/// They are not a complete image.
 pub(crate) fn find_around(path: &Path) -> Result<Option<Found>, PiecesFault> {
     let name = path.file_name().and_then(|name| name.to_str());
     let Some(name) = name else {
@@ -253,7 +253,7 @@ pub(crate) fn find_around(path: &Path) -> Result<Option<Found>, PiecesFault> {
     };
     let folder = path.parent().unwrap_or(Path::new(""));
     for (series, number) in Series::of(name) {
-        // A folder that cannot be listed holds one file as far as anyone can tell.
+        // A folder that cannot be listed is taken to hold one file.
         let mut members = members(folder, &series).unwrap_or_default();
         members.insert(number, name.to_owned());
         if is_plausible(&series, &members) && !are_all_beginnings(folder, &members) {
@@ -263,18 +263,18 @@ pub(crate) fn find_around(path: &Path) -> Result<Option<Found>, PiecesFault> {
     Ok(None)
 }
 
-/// Why a folder is no image.
+/// Why a folder is not an image.
 #[derive(Debug)]
 pub(crate) enum FolderFault {
-    /// It cannot be read.
+    /// The file system cannot be read.
     Io(io::Error),
-    /// Its pieces do not make a whole.
+    /// Its pieces are not a complete image.
     Pieces(PiecesFault),
     /// It does not hold the pieces of one image; these are its files.
     NotOne(Vec<String>),
 }
 
-/// The pieces in a folder that holds those of one image and nothing else that may be one.
+/// The pieces in a folder that holds those of one image and nothing else that could be an image.
 ///
 /// # Errors
 /// [`FolderFault`].
@@ -319,11 +319,11 @@ pub(crate) struct Group {
     pub(crate) is_zip: bool,
 }
 
-/// The pieces among names of members, with their sizes: all in one folder, and nothing beside them that
-/// may be an image. `None`: they are something else.
+/// The pieces among the names of members, with their sizes: all in one folder, with nothing beside
+/// them that may be an image. `None`: they are something else.
 ///
 /// # Errors
-/// They do not make a whole.
+/// They are not a complete image.
 pub(crate) fn find_among(all: &[(String, u64)]) -> Result<Option<Group>, PiecesFault> {
     let plain = |name: &String| name.rsplit('/').next().unwrap_or(name).to_owned();
     let names: Vec<String> = all.iter().map(|(name, _)| plain(name)).collect();
@@ -384,7 +384,7 @@ fn members_of(series: &Series, names: &[String]) -> BTreeMap<u64, String> {
     names.iter().filter_map(in_series).collect()
 }
 
-/// Whether these numbers are those of pieces, and no dates, versions or other endings.
+/// Whether these numbers count pieces, and are not dates, versions or other endings.
 fn is_plausible(series: &Series, members: &BTreeMap<u64, String>) -> bool {
     let count = members.len() as u64;
     let numbered = members.keys().filter(|&&number| number != LAST_DISK);
@@ -401,8 +401,8 @@ fn is_plausible(series: &Series, members: &BTreeMap<u64, String>) -> bool {
     }
 }
 
-/// Files of which each is the beginning of an image of its own: no pieces. One alone may have a
-/// version at the end of its name.
+/// Files that each begin like an image of their own are not pieces. A single one may have a version
+/// at the end of its name.
 fn are_all_beginnings(folder: &Path, members: &BTreeMap<u64, String>) -> bool {
     members
         .values()
@@ -410,7 +410,7 @@ fn are_all_beginnings(folder: &Path, members: &BTreeMap<u64, String>) -> bool {
         .all(|name| is_beginning(&folder.join(name)))
 }
 
-/// Whether the first bytes of a medium end their sector with the mark of a boot sector.
+/// Whether the first sector of a medium ends with the boot sector signature.
 pub(crate) fn has_boot_sector(head: &[u8]) -> bool {
     head.get(510..512) == Some(&[0x55, 0xaa])
 }
@@ -440,7 +440,7 @@ fn assemble(
     })
 }
 
-/// None is missing, and none but the last is shorter than the others.
+/// Checks that none is missing, and none but the last is shorter than the others.
 fn check(
     series: &Series,
     members: &BTreeMap<u64, String>,
@@ -465,7 +465,7 @@ fn check(
     Ok(())
 }
 
-/// The names of the pieces that are not there, at most eight.
+/// The names of missing pieces, at most eight.
 fn missing(series: &Series, members: &BTreeMap<u64, String>) -> Vec<String> {
     let numbered = || members.range(..LAST_DISK);
     let like = numbered().next().map_or("", |(_, name)| name.as_str());

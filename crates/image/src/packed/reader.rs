@@ -1,4 +1,4 @@
-//! Readers with a position of their own over packed bytes.
+//! Readers with their own position over packed bytes.
 
 use std::io::{self, ErrorKind, Read, Seek, SeekFrom};
 use std::sync::Arc;
@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use super::PackedBytes;
 use crate::{StreamError, StreamFault};
 
-/// Fills `buffer` from `offset` on; `None` where the bytes end before, or cannot be read.
+/// Fills `buffer` from `offset` on; `None` if the bytes end before, or cannot be read.
 pub(crate) fn read_exact(packed: &dyn PackedBytes, buffer: &mut [u8], offset: u64) -> Option<()> {
     let mut done = 0;
     while done < buffer.len() {
@@ -25,7 +25,7 @@ pub(crate) fn read_exact(packed: &dyn PackedBytes, buffer: &mut [u8], offset: u6
     Some(())
 }
 
-/// `N` bytes at `at`; `None` where the bytes end before, or cannot be read.
+/// `N` bytes at `at`; `None` if the bytes end before, or cannot be read.
 pub(crate) fn read<const N: usize>(packed: &dyn PackedBytes, at: u64) -> Option<[u8; N]> {
     let mut bytes = [0; N];
     read_exact(packed, &mut bytes, at)?;
@@ -61,7 +61,7 @@ impl Read for PackedReader {
     }
 }
 
-/// Says where reading failed, if that is not said yet.
+/// Adds where reading failed, if that is not recorded yet.
 fn at(error: io::Error, position: u64) -> io::Error {
     if error.kind() == ErrorKind::Interrupted || StreamError::in_io(&error).is_some() {
         return error;

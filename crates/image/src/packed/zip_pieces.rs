@@ -27,7 +27,7 @@ const NO_32: u64 = 0xffff_ffff;
 #[derive(Debug)]
 struct JoinedZip {
     files: Files,
-    /// Bytes of the files that stand as they are.
+    /// Bytes of the files that are used unchanged.
     kept: u64,
     directory: Vec<u8>,
 }
@@ -135,7 +135,7 @@ pub(crate) struct EndRecord {
 }
 
 impl EndRecord {
-    /// Finds it; `None` if there is none that can be read.
+    /// Finds it; `None` if there is no readable one.
     pub(crate) fn read(files: &dyn PackedBytes) -> Option<Self> {
         let size = files.size()?;
         let len = size.min(END_LEN as u64 + MAX_COMMENT);
@@ -226,7 +226,7 @@ fn renumber(files: &Files, old: &[u8]) -> Option<(Vec<u8>, u64)> {
     Some((directory, entries))
 }
 
-/// The extra fields (section 4.5) without that of zip64.
+/// The extra fields (section 4.5) except that of zip64.
 fn other_fields(extra: &[u8]) -> Option<Vec<u8>> {
     let mut kept = Vec::new();
     let mut rest = extra;
@@ -284,7 +284,7 @@ fn zip64_field(extra: &[u8]) -> Option<&[u8]> {
     Some(&[])
 }
 
-/// Always with the records of zip64: they are right for small ones, too.
+/// Always with zip64 records: they are valid for small archives, too.
 fn put_end(directory: &mut Vec<u8>, directory_at: u64, entries: u64) {
     let len = directory.len() as u64;
     let record_at = directory_at + len;

@@ -1,5 +1,5 @@
-//! What lies in an archive or a layer and has to be read here and there: in place where it is stored, else
-//! unpacked to a file first.
+//! Content of an archive or a layer that needs random access: read in place if it is stored
+//! uncompressed, otherwise unpacked to a file first.
 
 use std::io;
 use std::sync::Arc;
@@ -17,13 +17,13 @@ pub(super) struct PiecesInside {
 }
 
 impl ImageSource {
-    /// Whether what comes out of the layers so far can be read anywhere.
+    /// Whether the output of the layers so far allows random access.
     pub(super) fn can_jump_here(&self) -> bool {
         let (after, packed) = self.base();
         after == self.layers.len() && packed.can_jump() && packed.size().is_some()
     }
 
-    /// The last layer's member where it lies, if the archive stores it as it is.
+    /// The last layer's member in place, if the archive stores it uncompressed.
     pub(super) fn stored_member(&self) -> Option<Arc<dyn PackedBytes>> {
         let (after, packed) = self.base();
         let last = self
@@ -40,8 +40,7 @@ impl ImageSource {
         }))
     }
 
-    /// What comes out of the layers so far, so that it can be read anywhere: where it is stored, or
-    /// unpacked to a file.
+    /// The output of the layers so far with random access: in place, or unpacked to a file.
     pub(super) fn spooled(&self, spool: &Spool) -> io::Result<Arc<dyn PackedBytes>> {
         if let Some(stored) = self.stored_member() {
             return Ok(stored);

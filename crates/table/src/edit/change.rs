@@ -9,17 +9,17 @@ use super::{
 };
 use crate::PartitionType;
 
-/// Extended, by sector numbers.
+/// Extended partition, addressed by sector numbers.
 const EXTENDED: u8 = 0x0f;
-/// More logical partitions than any system makes.
+/// A limit above what any system creates.
 const MAX_LOGICAL: u32 = 124;
 
-/// How large a partition is to be.
+/// How large a partition should be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PartitionSize {
     /// This many bytes, rounded up to whole sectors.
     Bytes(u64),
-    /// All of the gap that it is put in.
+    /// The whole gap that it is put in.
     Rest,
 }
 
@@ -28,11 +28,11 @@ pub enum PartitionSize {
 pub struct NewPartition {
     /// What it is for.
     pub kind: PartitionType,
-    /// How large it is.
+    /// Its size.
     pub size: PartitionSize,
     /// Its first byte; the first gap that is large enough if `None`.
     pub start: Option<u64>,
-    /// Bytes of which its start is a multiple, where it is not given.
+    /// Alignment of its start in bytes, unless the start is given.
     pub alignment: u64,
     /// Its name, for a GPT.
     pub name: String,
@@ -159,7 +159,7 @@ impl TableEdit {
         let step = (new.alignment / sector).max(1);
         let aligned = |gap: &Range<u64>| {
             let start = (gap.start + before).next_multiple_of(step);
-            // Partitions end as they begin, where there is room for it.
+            // The end is aligned like the start, if there is room.
             let end = match gap.end - gap.end % step {
                 end if end > start => end,
                 _ => gap.end,
@@ -272,8 +272,8 @@ impl TableEdit {
         Ok(())
     }
 
-    /// Removes a partition; the extended one goes with its last logical one. Numbers of later
-    /// logical partitions become smaller.
+    /// Removes a partition; the extended one is removed with its last logical one. Later logical
+    /// partitions are renumbered.
     ///
     /// # Errors
     /// [`TableError::NoPartition`].
@@ -332,7 +332,7 @@ impl TableEdit {
         }
     }
 
-    /// Changes what a partition is for.
+    /// Changes a partition's type.
     ///
     /// # Errors
     /// [`TableError::WrongKind`] where the type is not for this scheme.
@@ -356,7 +356,7 @@ impl TableEdit {
         Ok(())
     }
 
-    /// Marks one partition for starting by a BIOS; no other keeps the mark. `None` takes it away.
+    /// Marks one partition as active for a BIOS, and no other. `None` clears the mark.
     ///
     /// # Errors
     /// [`TableError::NoPartition`].

@@ -7,8 +7,8 @@ use super::{Ids, SchemeKind, TableEdit, TableError};
 use crate::PartitionType;
 
 impl TableEdit {
-    /// Makes this the other kind of table. The device tells whether something lies where a GPT's
-    /// entries go.
+    /// Converts this to the other kind of table. The device shows whether the place of a GPT's
+    /// entries is free.
     ///
     /// # Errors
     /// [`TableError::InTheWay`] names all obstacles; nothing is changed then.
@@ -71,7 +71,7 @@ impl TableEdit {
         Ok(())
     }
 
-    /// Partitions that lie outside of what the table can have.
+    /// Partitions outside the range that the table can address.
     fn out_of_reach(&self) -> Vec<String> {
         let usable = self.usable();
         let sector = self.sector.bytes();

@@ -13,7 +13,7 @@ use crate::gpt::{self, GptEntry, ReadError};
 use crate::{MBR_SIZE, Mbr, MbrEntry, PartitionTable, PartitionType, Problem, Scheme, chain};
 pub use change::{NewPartition, PartitionSize};
 
-/// Partitions begin at multiples of this many bytes, as the erase blocks of flash like it.
+/// Partitions begin at multiples of this many bytes, which suits the erase blocks of flash.
 pub const ALIGNMENT: u64 = 1 << 20;
 /// Bytes that the entries of a new GPT take: 128 of 128 bytes.
 const ENTRIES_BYTES: u64 = 128 * 128;
@@ -38,7 +38,7 @@ impl SchemeKind {
         }
     }
 
-    /// The kind in its usual letters.
+    /// The usual abbreviation.
     pub fn word(self) -> &'static str {
         match self {
             Self::Mbr => "MBR",
@@ -51,10 +51,10 @@ impl SchemeKind {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum TableError {
-    /// There is none.
+    /// There is no table.
     #[error("there is no partition table")]
     NoTable,
-    /// It has mistakes that a change would only make worse.
+    /// The table has errors that a change would make worse.
     #[error("the partition table has problems: {}", listed(.0))]
     Problems(Vec<Problem>),
     /// There is no partition with this number.
@@ -73,10 +73,10 @@ pub enum TableError {
     NoRoom {
         /// Bytes that are needed, or 0 for any.
         needed: u64,
-        /// Bytes in the largest gap, without what alignment takes.
+        /// Bytes in the largest gap, after alignment.
         largest: u64,
     },
-    /// A place is used already, or outside what partitions may use.
+    /// A place is already used, or outside the area for partitions.
     #[error("bytes {start} to {end} are not free for a partition")]
     Taken {
         /// First byte.
@@ -147,7 +147,7 @@ pub struct Slot {
     pub first: Lba,
     /// Length in sectors.
     pub sectors: u64,
-    /// Marked for starting by a BIOS.
+    /// Active: a BIOS starts from it.
     pub active: bool,
     /// Its name; empty in an MBR.
     pub name: String,
@@ -196,7 +196,7 @@ pub struct TableEdit {
     entry_size: u32,
     /// Where a GPT's backup header was.
     old_backup: Option<Lba>,
-    /// A GPT was there, which an MBR must not leave behind.
+    /// There was a GPT, of which an MBR must leave nothing behind.
     had_gpt: bool,
 }
 
@@ -239,7 +239,7 @@ impl TableEdit {
         }
     }
 
-    /// An empty table for a medium whose old table it replaces: nothing of a GPT is left beside an
+    /// An empty table that replaces the old one of a medium: no remains of a GPT are left beside an
     /// MBR.
     ///
     /// # Errors
@@ -390,7 +390,7 @@ impl TableEdit {
         }
     }
 
-    /// By what `PARTUUID=` names a partition: its GUID, or the disk signature and its number (Linux,
+    /// The `PARTUUID=` of a partition: its GUID, or the disk signature and its number (Linux,
     /// `Documentation/admin-guide/kernel-parameters`, `root=`).
     pub fn partuuid(&self, number: u32) -> String {
         let mut slots = self.slots.iter();
@@ -406,7 +406,7 @@ impl TableEdit {
         match self.scheme {
             SchemeKind::Mbr => {
                 let [a, b, c, d, ..] = ids();
-                // 0 would say that there is none.
+                // 0 would mean that there is none.
                 self.signature = u32::from_le_bytes([a, b, c, d]).max(1);
             }
             SchemeKind::Gpt => {
@@ -438,7 +438,7 @@ impl TableEdit {
         }
     }
 
-    /// Sectors that no partition uses, the extended one's included.
+    /// Sectors that no partition uses, including those in the extended one.
     pub fn gaps(&self) -> Vec<Range<u64>> {
         let outer: Vec<Range<u64>> = match self.extended {
             None => self.ranges(|_| true),

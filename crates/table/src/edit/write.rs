@@ -1,4 +1,4 @@
-//! A table in memory as it stands on a medium.
+//! Writing a table to a medium.
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Lba};
 
@@ -8,8 +8,8 @@ use crate::mbr::{ENTRIES, ENTRY_SIZE, SIGNATURE, put_entry as put_mbr_entry};
 use crate::{Mbr, MbrEntry, PartitionType};
 
 impl TableEdit {
-    /// Writes the table, with the backup of a GPT at the medium's end. What partitions hold is not
-    /// touched; boot code stays.
+    /// Writes the table, with the backup of a GPT at the medium's end. The content of partitions
+    /// and the boot code are left alone.
     ///
     /// # Errors
     /// [`TableError::BeyondMbr`] before anything is written, or that the device failed.
@@ -61,7 +61,7 @@ impl TableEdit {
                 let own = (0..4).find(|index| hybrid.iter().all(|(used, _)| used != index));
                 let own = own.unwrap_or(0);
                 hybrid.retain(|(index, _)| *index != own);
-                // A hybrid table's protective entry ends before the first of the others.
+                // In a hybrid table, the protective entry ends before the first of the others.
                 let first = hybrid.iter().map(|(_, entry)| entry.first_lba).min();
                 let sectors = first.map_or(protective.sectors, |first| first.saturating_sub(1));
                 put(
@@ -80,7 +80,7 @@ impl TableEdit {
         Ok(record)
     }
 
-    /// Entries of a hybrid MBR whose partitions are still where they were, with their size of now.
+    /// Entries of a hybrid MBR whose partitions have not moved, with their current sizes.
     fn kept_hybrid(&self) -> Vec<(usize, MbrEntry)> {
         let kept = self.hybrid.iter().filter_map(|(index, entry)| {
             let same = |slot: &&Slot| slot.first.0 == u64::from(entry.first_lba);
@@ -108,7 +108,7 @@ impl TableEdit {
         })
     }
 
-    /// `base` is what its first sector is counted from.
+    /// Its first sector is counted from `base`.
     fn mbr_entry(&self, slot: &Slot, base: u64) -> Result<MbrEntry, TableError> {
         let PartitionType::Mbr(kind) = slot.kind else {
             return Err(TableError::WrongKind(slot.kind.to_string()));
@@ -116,8 +116,8 @@ impl TableEdit {
         self.entry(kind, slot.active, slot.first.0 - base, slot.sectors)
     }
 
-    /// Writes the chain of boot records of logical partitions, each as near before its partition
-    /// as alignment likes, the first one at the start of the extended partition.
+    /// Writes the chain of boot records of logical partitions. Each lies before its partition, as
+    /// close as alignment allows; the first lies at the start of the extended partition.
     fn write_chain(&self, device: &dyn BlockDevice) -> Result<(), TableError> {
         let Some(extended) = self.extended else {
             return Ok(());

@@ -17,16 +17,16 @@ const LINE: RGBColor = RGBColor(222, 228, 225);
 const READ: RGBColor = RGBColor(63, 111, 181);
 const BAD: RGBColor = RGBColor(200, 69, 47);
 
-/// Columns of the medium's map, and shades of how much of one is in use.
+/// Columns of the medium's map, and shades for how much of one is in use.
 const COLUMNS: usize = 560;
 const SHADES: u8 = 8;
-/// Points of a curve over time, and how many seconds each stands for at least.
+/// The most points of a curve over time, and the least seconds per point.
 const BINS: f64 = 160.0;
 const SECONDS: f64 = 0.5;
 
 type Drawn = Result<(), Box<dyn std::error::Error>>;
 
-/// Draws on a new SVG. What cannot be drawn leaves a gap, and no page is lost for it.
+/// Draws on a new SVG. A drawing that fails leaves a gap, but does not cost the page.
 fn svg(
     size: (u32, u32),
     draw: impl FnOnce(&DrawingArea<SVGBackend<'_>, Shift>) -> Drawn,
@@ -41,7 +41,7 @@ fn svg(
     text
 }
 
-/// The medium to scale: what is in use, what is free, and the partitions.
+/// The medium to scale: used and free space, and the partitions.
 pub(crate) fn medium(section: &Finished) -> String {
     svg((1120, 96), |area| {
         let receipt = &section.receipt;
@@ -66,7 +66,7 @@ pub(crate) fn medium(section: &Finished) -> String {
             }
         }
         let style = ("sans-serif", 13).into_font().color(&INK);
-        // Names stand above; where there is no room, below.
+        // Names are above, or below if there is no room.
         let mut free_from = [0, 0];
         let partitions = section
             .content

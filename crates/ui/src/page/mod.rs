@@ -14,18 +14,18 @@ use crate::text::printable;
 use crate::units;
 use pace::{SlowSpot, slow_spots};
 
-/// Slow spots that are listed.
+/// The most slow spots to list.
 const MAX_SPOTS: usize = 12;
 
 /// A medium on the page.
 pub enum Section {
     /// It is finished.
     Done(Box<Finished>),
-    /// It is not to be used.
+    /// It must not be used.
     Failed {
-        /// What it is called.
+        /// Its name.
         name: String,
-        /// What was to be written.
+        /// What should have been written.
         image: String,
         /// What failed.
         message: Box<Message>,
@@ -34,7 +34,7 @@ pub enum Section {
 
 /// A medium that was written.
 pub struct Finished {
-    /// What it is called.
+    /// Its name.
     pub name: String,
     /// What was put on it.
     pub receipt: Receipt,
@@ -70,7 +70,7 @@ code { font: 13px 'DejaVu Sans Mono', monospace; overflow-wrap: anywhere; }
 .key:first-child { margin-left: 0; }
 ";
 
-/// Makes the page. Names come from media and files: none of them becomes markup.
+/// Creates the page. Names come from media and files: none of them becomes markup.
 pub fn html(sections: &[Section]) -> String {
     let title = match sections {
         [Section::Done(one)] => format!("{} on {}", one.receipt.image.name, one.name),
@@ -136,7 +136,7 @@ fn done(section: &Finished) -> Markup {
             p.lead { (verified) ", " (printable(&receipt.finished)) }
             (tiles(receipt))
             h2 { "The medium" }
-            // Drawn, with its texts escaped, by the crate for charts.
+            // Drawn by the crate for charts, which escapes texts.
             (PreEscaped(charts::medium(section)))
             (legend(&[("#2f7d5b", "in use"), ("#cfe3d8", "free space, skipped"), ("#eceff1", "not part of the image")]))
             div.charts {

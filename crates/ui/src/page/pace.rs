@@ -1,13 +1,13 @@
-//! From single chunks to curves: how fast it went, where and when.
+//! From single chunks to curves: speed by place and time.
 
 use pinewrit_core::receipt::Receipt;
 use pinewrit_core::write::PacePoint;
 
-/// A chunk takes this many times as long as the usual one, and at least this many seconds.
+/// A slow chunk takes this many times as long as the usual one, and at least this many seconds.
 const SLOW: f64 = 5.0;
 const SLOW_SECONDS: f64 = 0.5;
 
-/// A place where the medium took its time.
+/// A slow place on the medium.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(crate) struct SlowSpot {
     pub(crate) offset: u64,
@@ -48,13 +48,13 @@ fn slow_of(points: &[PacePoint], what: &'static str) -> Vec<SlowSpot> {
 /// A curve: positions (bytes or seconds) and rates in MB/s.
 pub(crate) type Curve = Vec<(f64, f64)>;
 
-/// Parts of the time in which rates are found out; several times the chunks that are in flight.
+/// Time steps for computing rates; several times the number of chunks in flight.
 const STEPS: usize = 2000;
-/// Chunks over which a rate is averaged at least.
+/// The fewest chunks over which a rate is averaged.
 const CHUNKS: usize = 6;
 
-/// Bytes per second at every moment. With several requests in flight, each chunk's bytes are spread
-/// over the time that it took.
+/// Bytes per second over time. With several requests in flight, each chunk's bytes are spread over
+/// the time it took.
 struct Rates {
     step: f64,
     bytes: Vec<f64>,
@@ -111,7 +111,7 @@ pub(crate) fn over_offset(points: &[PacePoint]) -> Curve {
         let middle = group[group.len() / 2].offset as f64;
         (middle, sum / group.len() as f64)
     };
-    // As many points as can be told apart.
+    // As many points as can be distinguished.
     let group = CHUNKS.min(sorted.len() / 4).max(1).max(sorted.len() / 300);
     sorted.chunks(group).map(mean).collect()
 }
@@ -149,7 +149,7 @@ mod tests {
 
     #[test]
     fn rates_and_slow_spots() {
-        // Two in flight, each 0.2 s: 40 MB/s; the last one takes its time.
+        // Two in flight, each 0.2 s: 40 MB/s; the last one is slow.
         let mut points: Vec<_> = (0..40)
             .map(|i| point(i * 4_000_000, (i + 2) as f64 * 0.1, 0.2))
             .collect();

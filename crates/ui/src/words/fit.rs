@@ -1,4 +1,4 @@
-//! Why a write is not begun: it does not fit, or is not meant for these media.
+//! Why a write does not begin: the image does not fit, or is not meant for these media.
 
 use pinewrit_core::write::PlanError;
 

@@ -41,7 +41,7 @@ pub fn wrapping(source: &ImageSource) -> String {
     }
 }
 
-/// One row a layer, the outermost first; then what comes out of the last.
+/// One row per layer, outermost first; then the image itself.
 pub fn layers(source: &ImageSource, facts: &mut FactList) {
     match source.files().len() {
         0 | 1 => {}
@@ -87,7 +87,7 @@ pub fn layers(source: &ImageSource, facts: &mut FactList) {
     }
 }
 
-/// Why several cores are of no use, in words.
+/// Why several cores do not help, in words.
 pub fn one_thread(why: OneThread) -> String {
     match why {
         OneThread::OneBlock => "by one thread: the xz file has a single block".to_owned(),
@@ -99,7 +99,7 @@ pub fn one_thread(why: OneThread) -> String {
     }
 }
 
-/// What an image will bring, for a plan.
+/// What an image contains, for a plan.
 pub fn content(preview: &Inspection, facts: &mut FactList) {
     for (index, line) in boot_modes(&preview.boot).iter().enumerate() {
         facts.add(if index == 0 { "boots" } else { "" }, line);
@@ -201,7 +201,7 @@ pub fn summary(inspection: &Inspection) -> String {
         (None, Some(fs)) => format!("{}{} without partitions", fs.kind, label(fs.label.as_ref())),
         (Some(scheme), whole) => {
             let parts: Vec<_> = inspection.partitions.iter().map(brief).collect();
-            // Beside the table: a member of an array, or a hybrid image.
+            // Besides the table: a member of an array, or a hybrid image.
             let whole = whole.map_or(String::new(), |fs| format!("{}, ", fs.kind));
             match parts.len() {
                 0 => format!("{whole}{} without partitions", scheme.kind.word()),
@@ -268,7 +268,7 @@ pub fn partitions(inspection: &Inspection, width: usize) -> String {
     format!("{bar}  {legend}{dim}{active}{dim:#}\n\n{rows}{ids}")
 }
 
-/// By what `fstab` and boot lines name partitions, and the file systems in them.
+/// The identifiers that `fstab` and boot lines use for partitions and file systems.
 pub fn identifiers(inspection: &Inspection) -> String {
     let dim = style::DIM;
     let mut lines = String::new();
@@ -299,7 +299,7 @@ pub fn table(inspection: &Inspection, sector: u64, width: usize) -> String {
     let dim = style::DIM;
     let bar = map::draw(inspection, size, width.saturating_sub(4), 2);
     if inspection.partitions.is_empty() {
-        // No numbers stand below it.
+        // There are no numbers below it.
         let first = bar.lines().take(1);
         return first.map(|line| format!("{line}\n")).collect();
     }
@@ -314,7 +314,7 @@ pub fn table(inspection: &Inspection, sector: u64, width: usize) -> String {
         "file system",
         "name",
     ];
-    // A GPT has no codes to be shown.
+    // A GPT has no codes to show.
     let has_codes = inspection
         .scheme
         .as_ref()
@@ -361,7 +361,7 @@ fn row(index: usize, partition: &PartitionFacts) -> Vec<Cell> {
     let size = |bytes: Option<u64>| bytes.map_or("-".to_owned(), units::size);
     let color = style::partition(index);
     let active = if partition.active { "*" } else { "" };
-    // A GPT type that has a word needs no GUID beside it.
+    // A GPT type with a word needs no GUID beside it.
     let code = match partition.code.len() {
         2 => partition.code.as_str(),
         _ if partition.kind.word() == "unknown" => &partition.code[..8],
@@ -399,7 +399,7 @@ pub fn grown(grown: &pinewrit_volume::grow::GrowReport) -> String {
     }
 }
 
-/// What became of the file system in the partition that was grown.
+/// What happened to the file system in the grown partition.
 fn in_it(grown: &pinewrit_volume::grow::GrowReport) -> String {
     let Some(filesystem) = &grown.filesystem else {
         return String::new();

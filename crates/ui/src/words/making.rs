@@ -1,4 +1,4 @@
-//! Tables, file systems and media that were not made.
+//! Tables, file systems and media that were not created.
 
 use pinewrit_core::build::BuildError;
 use pinewrit_core::table::CutFilesystem;
@@ -66,7 +66,7 @@ pub fn table_error(name: &str, error: &TableError) -> Message {
     }
 }
 
-/// A file system that would lose its end.
+/// A file system that would be cut off.
 pub fn cut_filesystem(name: &str, cut: &CutFilesystem) -> Message {
     Message::new(
         Exit::Refused,
@@ -157,7 +157,7 @@ pub fn files_error(name: &str, error: &FilesError) -> Message {
     }
 }
 
-/// A change that a FAT file system does not take.
+/// A change that a FAT file system does not allow.
 fn fat_error(name: &str, error: &fat::EditError) -> Message {
     use fat::EditError::{FolderFull, Name, NoSpace, Scattered, TooLarge, Unclean, Volume};
     let (exit, remedy) = match error {

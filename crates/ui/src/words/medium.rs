@@ -10,7 +10,7 @@ use crate::Exit;
 use crate::Message;
 use crate::units;
 
-/// A medium that cannot be opened, called by its own name where it is known.
+/// A medium that cannot be opened, under its own name if known.
 pub fn named_medium_error(name: &str, error: &MediumError) -> Message {
     match error {
         MediumError::Refused { path, verdict } => {
@@ -20,7 +20,7 @@ pub fn named_medium_error(name: &str, error: &MediumError) -> Message {
                 path => refused.fact("medium", path),
             }
         }
-        // Here it may be made.
+        // Here it may be created.
         MediumError::Missing { path } if !path.starts_with("/dev") => Message::new(
             Exit::Usage,
             format!("there is no medium {}", path.display()),
@@ -183,7 +183,7 @@ fn doubt(doubt: &Doubt) -> String {
     }
 }
 
-/// The question for the tag of a medium of which Pinewrit is unsure.
+/// The question for the tag of an unsure medium.
 pub fn doubts(medium: &str, tag: &Tag, doubts: &[Doubt]) -> String {
     let why: Vec<String> = doubts.iter().map(doubt).collect();
     format!(
@@ -192,7 +192,7 @@ pub fn doubts(medium: &str, tag: &Tag, doubts: &[Doubt]) -> String {
     )
 }
 
-/// The tag was not given once more.
+/// The tag was not repeated.
 pub fn unsure(medium: &str, tag: &Tag, doubts: &[Doubt]) -> Message {
     let message = Message::new(
         Exit::Refused,

@@ -1,4 +1,4 @@
-//! From errors of the lower floors to messages: words, facts, remedies and exit codes.
+//! From errors of lower crates to messages: words, facts, remedies and exit codes.
 
 mod fit;
 pub mod inspection;
@@ -30,13 +30,13 @@ pub use medium::{
 };
 pub use source::{checksum_error, open_error, stream_error};
 
-/// What has happened to the medium when a write fails.
+/// What happened to the medium in a failed write.
 const NO_TABLE: &str = "has no partition table: nothing on it looks finished";
 
 /// A medium that failed while it was read or written.
 pub fn disk_error(name: &str, error: &DiskError) -> Message {
     let cause = error.io();
-    // An image that is looked into through its wrapping fails as a source, not as a medium.
+    // An image read through its wrapping fails as a source, not as a medium.
     if let Some(stream) = cause.and_then(StreamError::in_io) {
         return stream_error(name, stream);
     }

@@ -50,7 +50,7 @@ pub fn open_error(error: &OpenError) -> Message {
     }
 }
 
-/// Names, a line each, as far as anyone reads them.
+/// Names, one per line, up to a readable number.
 fn list(message: Message, what: &'static str, names: &[String]) -> Message {
     let shown = names.iter().take(12).enumerate();
     let message = shown.fold(message, |message, (index, name)| {
@@ -170,7 +170,7 @@ fn not_an_image(name: &str, why: NotAnImage) -> Message {
 pub fn stream_error(name: &str, error: &StreamError) -> Message {
     let message = |what: &str| Message::new(Exit::Source, format!("{name} {what}"));
     let layer = error.layer.map_or("file", |layer| layer.word());
-    // Archives are read here and there; how far they were read says nothing.
+    // Archives are read out of order, so the amount read says nothing.
     let place = match error.layer {
         Some(layer) if layer.is_archive() => format!("in the {layer} archive"),
         _ => format!("byte {} of the {layer} data", units::grouped(error.packed)),
@@ -228,7 +228,7 @@ pub fn stream_error(name: &str, error: &StreamError) -> Message {
     }
 }
 
-/// A server that does not give what it should; `fetched` bytes had arrived in order.
+/// A server that does not deliver; `fetched` bytes had arrived in order.
 fn fetch_error(name: &str, error: &FetchError, fetched: u64) -> Message {
     let message = |what: &str| {
         let message = Message::new(Exit::Source, format!("{name} {what}"));

@@ -8,7 +8,7 @@ use pinewrit_ext4::{GroupDescriptor, Incompatible, ReadOnlyCompatible, Superbloc
 
 use super::{Doubt, Request, Token};
 
-/// Features whose effect on what is in use is known.
+/// Features whose effect on the used ranges is known.
 const INCOMPATIBLE: &[Incompatible] = &[
     Incompatible::FILETYPE,
     Incompatible::META_BG,
@@ -39,10 +39,11 @@ const READ_ONLY: &[ReadOnlyCompatible] = &[
 ];
 /// `s_state`: unmounted cleanly, and no errors found.
 const STATE_CLEAN: u16 = 1;
-/// Bitmaps that are kept at once, in bytes; all of a file system of 1 TB with all of them in front.
+/// The most bytes of bitmaps kept at once: those of a file system of 1 TB with all bitmaps at the
+/// front.
 const MAX_BITMAPS: u64 = 40 << 20;
 
-/// What is known of a group.
+/// What is known about a group.
 enum Group {
     /// Nothing: every byte.
     Unknown,
@@ -58,7 +59,7 @@ pub(super) struct ExtScan {
     groups: Vec<Group>,
     /// First block and end of metadata, wherever it lies.
     metadata: BTreeMap<u64, u64>,
-    /// First block and end of inode tables that nobody has written yet, and need not be.
+    /// First block and end of inode tables that have never been written, and need not be.
     free_tables: BTreeMap<u64, u64>,
     bitmap_places: BTreeSet<u64>,
     kept: u64,
@@ -95,7 +96,7 @@ impl ExtScan {
         (scan, requests)
     }
 
-    /// Its free bytes, as it says itself.
+    /// Its free bytes, according to the superblock.
     pub(super) fn free(&self) -> u64 {
         match self.doubt {
             Some(_) => 0,
@@ -175,14 +176,14 @@ impl ExtScan {
         }
     }
 
-    /// What is in use of `range`, in bytes from the file system's start.
+    /// The used parts of `range`, in bytes from the start of the file system.
     pub(super) fn used(&mut self, range: ByteRange) -> Vec<ByteRange> {
         let end = self.sb.size();
         if self.doubt.is_some() {
             return vec![range];
         }
         let mut used = Vec::new();
-        // The boot block, and what is behind the file system.
+        // The boot block, and what follows the file system.
         let first = self.sb.first_data_block * self.sb.block_size;
         used.extend(
             ByteRange {
@@ -223,7 +224,7 @@ impl ExtScan {
         let ratio = self.sb.cluster_ratio;
         let mut used = match &self.groups[group as usize] {
             Group::Unknown => return vec![part],
-            // With spread descriptors, metadata of groups that are not known yet may be in it.
+            // With spread descriptors, it may hold metadata of groups that are not known yet.
             Group::Unwritten if self.descriptor_blocks_seen < self.descriptor_blocks.len() => {
                 return vec![part];
             }
@@ -236,7 +237,7 @@ impl ExtScan {
                     .collect()
             }
         };
-        // Bitmaps have these as well; they are never left out.
+        // Bitmaps include these as well; they are never skipped.
         used = self.without_free_tables(used);
         used.push(self.sb.base_blocks(group));
         let before = self.metadata.range(..part.end).rev();
@@ -248,7 +249,7 @@ impl ExtScan {
         used
     }
 
-    /// Bitmaps have tables that nobody has written yet as used.
+    /// Bitmaps mark tables as used even if they were never written.
     fn without_free_tables(&self, used: Vec<Range<u64>>) -> Vec<Range<u64>> {
         let mut left = Vec::new();
         for mut run in used {
@@ -272,7 +273,7 @@ impl ExtScan {
         left
     }
 
-    /// The group has passed: its bitmap is needed no more.
+    /// The group has passed: its bitmap is no longer needed.
     fn forget(&mut self, group: u64) {
         if let Group::Bitmap(_) = self.groups[group as usize] {
             self.groups[group as usize] = Group::Unknown;
@@ -281,7 +282,7 @@ impl ExtScan {
     }
 }
 
-/// Why what is in use cannot be told.
+/// Why the used ranges cannot be told.
 fn doubt_of(sb: &Superblock, len: u64) -> Option<Doubt> {
     let unknown = sb.incompatible.beyond(INCOMPATIBLE) - Incompatible::RECOVER;
     if sb.incompatible.has(Incompatible::RECOVER) {

@@ -1,9 +1,9 @@
-//! Extent maps: which bytes of an image are in use, found out while the image passes by.
+//! Extent maps: which bytes of an image are in use, worked out while the image streams by.
 //!
 //! The partition table is in the first chunk; the metadata of ext2, ext3, ext4 and FAT lies before
-//! the data that it describes. So one pass is enough, and what comes too late simply does not
-//! help. Everything that is not understood counts as in use: gaps between partitions, unknown,
-//! encrypted and unclean file systems, overlapping partitions, damage of any kind.
+//! the data that it describes. So one pass is enough, and metadata that comes too late is simply
+//! not used. Anything not understood counts as in use: gaps between partitions, unknown, encrypted
+//! and unclean file systems, overlapping partitions, damage of any kind.
 
 mod ext;
 mod wants;
@@ -22,31 +22,29 @@ use serde::Serialize;
 use ext::ExtScan;
 use wants::Wants;
 
-/// Unit of the map in bytes: what is written begins and ends at multiples of it, as direct
-/// transfers need.
+/// Unit of the map in bytes: writes begin and end at multiples of it, as direct transfers require.
 pub const GRAIN: u64 = 4096;
 /// Free space between two pieces in use that is not worth a request of its own, in bytes.
 const SMALL_GAP: u64 = 64 << 10;
-/// Bytes at the start of a partition that tell its file system, and whether another one has left
-/// its mark there.
+/// Bytes at the start of a partition that identify its file system, and show remains of another.
 const HEAD: u64 = 68 << 10;
-/// More logical partitions than any system makes.
+/// A limit above what any system creates.
 const MAX_LOGICAL: u32 = 128;
 
 /// Why every byte of a partition counts as in use although its file system is known.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Doubt {
-    /// It was not left in order.
+    /// It was not left clean.
     Unclean(&'static str),
     /// This is not understood.
     Unknown(&'static str),
-    /// This cannot be right.
+    /// This is inconsistent.
     Damaged(&'static str),
     /// It shares bytes with another partition.
     Overlap,
     /// It reaches past the image's end.
     PastEnd,
-    /// An ISO 9660 file system is on the same bytes.
+    /// An ISO 9660 file system occupies the same bytes.
     Iso,
 }
 
@@ -63,18 +61,18 @@ impl fmt::Display for Doubt {
     }
 }
 
-/// What the map knows of a partition.
+/// What the map knows about a partition.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct RegionFacts {
     /// Its number; `None` for a file system without a table.
     pub partition: Option<u32>,
-    /// Its file system, where it is one whose free space can be told.
+    /// Its file system, if its free space can be determined.
     pub filesystem: Option<&'static str>,
-    /// Why every byte of it was taken as in use.
+    /// Why every byte of it counts as in use.
     pub doubt: Option<String>,
 }
 
-/// A part of the stream that a scan wants to see.
+/// A part of the stream that a scan needs.
 type Request = (ByteRange, Token);
 
 /// What a wanted part is.
@@ -97,7 +95,7 @@ enum Scan {
     Fat(Box<Usage>),
 }
 
-/// A partition, or the whole image where there is no table.
+/// A partition, or the whole image if there is no table.
 struct Region {
     number: Option<u32>,
     range: ByteRange,
@@ -105,7 +103,7 @@ struct Region {
     doubt: Option<Doubt>,
 }
 
-/// Makes the map of a stream of bytes while it passes.
+/// Builds the map of a stream of bytes as it passes.
 pub struct MapTracker {
     size: Option<u64>,
     sector: SectorSize,
@@ -136,7 +134,7 @@ impl MapTracker {
         }
     }
 
-    /// Takes the next bytes of the image, the first time a whole chunk or all there is. Returns
+    /// Takes the next bytes of the image, the first time a whole chunk or the whole image. Returns
     /// which of them are in use, in multiples of [`GRAIN`].
     pub fn pass(&mut self, offset: u64, bytes: &[u8]) -> Vec<ByteRange> {
         let here = ByteRange {
@@ -157,8 +155,8 @@ impl MapTracker {
         used
     }
 
-    /// How many bytes of an image that can be read anywhere are not in use, as its whole stream would
-    /// tell. Only metadata is read.
+    /// How many bytes of a random-access image are not in use, as its whole stream would show. Only
+    /// metadata is read.
     ///
     /// # Errors
     /// The device could not be read.
@@ -206,7 +204,7 @@ impl MapTracker {
         Ok(size - used.min(size))
     }
 
-    /// Bytes that are free in the file systems seen so far, as they say themselves.
+    /// Free bytes in the file systems seen so far, according to themselves.
     pub fn free(&self) -> u64 {
         let free = self.regions.iter().map(|region| match &region.scan {
             Some(Scan::Ext(scan)) => scan.free(),
@@ -216,7 +214,7 @@ impl MapTracker {
         free.sum()
     }
 
-    /// What was found out about each partition.
+    /// The findings about each partition.
     pub fn facts(&self) -> Vec<RegionFacts> {
         let facts = |region: &Region| {
             let (filesystem, doubt) = match &region.scan {
@@ -239,7 +237,7 @@ impl MapTracker {
             size: self.size,
             sector: self.sector,
         };
-        // An image may have been made for media with other sectors.
+        // An image may have been made for media with another sector size.
         let sectors = [self.sector, SectorSize::B512, SectorSize::B4096];
         let tables = sectors.into_iter().filter_map(|sector| {
             let table = PartitionTable::read(&Head { sector, ..device }).ok()??;
@@ -258,8 +256,8 @@ impl MapTracker {
             self.add(None, ByteRange { start: 0, end });
             return;
         };
-        // The same numbers of an MBR mean other places with other sectors, and nothing in it says
-        // which. A GPT is only found where its sectors are.
+        // The numbers in an MBR mean different places with another sector size, and nothing in it
+        // says which. A GPT is only found with the right sector size.
         let is_ambiguous =
             matches!(table.scheme, Scheme::Mbr { .. }) && self.sector != SectorSize::B512;
         self.sector = sector;
@@ -317,7 +315,7 @@ impl MapTracker {
             start: range.start,
             end: range.start.saturating_add(HEAD).min(range.end),
         };
-        // What has begun to pass already is not described any more.
+        // What has already begun to pass is no longer described.
         if range.start < self.wants.place() {
             doubt = Some(Doubt::Damaged("its place in the table"));
         }
@@ -414,7 +412,7 @@ impl MapTracker {
                 rounded_out(moved, GRAIN, here)
             }));
         }
-        // Whatever no file system describes.
+        // Whatever no file system describes is in use.
         let described = Ranges::joined(described, 0);
         used.extend(
             described
@@ -436,7 +434,7 @@ fn recognise(head: &[u8], len: u64) -> (Result<Option<Scan>, Doubt>, Vec<Request
         Ok(None) => return (Ok(None), Vec::new()),
         Err(doubt) => return (Err(doubt), Vec::new()),
     };
-    // One that was made over another may have left parts of it.
+    // A file system created over another may have left parts of it.
     if pinewrit_signs::head_has_mark(head) {
         return (
             Err(Doubt::Unknown("a mark of another format on it")),
@@ -476,7 +474,7 @@ fn recognise_any(head: &[u8], len: u64) -> Result<Option<(Scan, Vec<Request>)>, 
     }
 }
 
-/// The first chunk of an image as a device, which ends where nothing has passed yet.
+/// The first chunk of an image as a device that ends where the stream has got to.
 #[derive(Clone, Copy)]
 struct Head<'a> {
     bytes: &'a [u8],

@@ -1,10 +1,10 @@
-//! Parts of a stream that somebody wants to see whole, collected while the stream passes.
+//! Parts of a stream that are wanted as a whole, collected as the stream passes.
 
 use std::collections::BTreeMap;
 
 use pinewrit_disk::ByteRange;
 
-/// Wanted parts, by where they begin. What begins before the stream's place comes too late and is
+/// Wanted parts, by their start. What begins before the current position comes too late and is
 /// dropped.
 #[derive(Debug)]
 pub(super) struct Wants<K> {
@@ -21,7 +21,7 @@ struct Begun<K> {
     bytes: Vec<u8>,
 }
 
-/// More than this at once is not collected, in bytes.
+/// The most bytes collected at once.
 const MAX_BEGUN: u64 = 64 << 20;
 
 impl<K> Wants<K> {
@@ -43,8 +43,8 @@ impl<K> Wants<K> {
         }
     }
 
-    /// Takes a part that is whole with the bytes that pass now, which begin at `offset`.
-    /// Call it until it returns `None`, then [`Wants::pass`].
+    /// Takes a part that the current bytes, which begin at `offset`, complete. Call it until it
+    /// returns `None`, then [`Wants::pass`].
     pub(super) fn take(&mut self, offset: u64, bytes: &[u8]) -> Option<(K, Vec<u8>)> {
         let here = ByteRange {
             start: offset,
@@ -84,7 +84,7 @@ impl<K> Wants<K> {
         Some((done.key, done.bytes))
     }
 
-    /// What is wanted of the bytes that pass now, as far as it is known.
+    /// What is wanted of the current bytes, as far as it is known.
     pub(super) fn needed(&self, here: ByteRange) -> Vec<ByteRange> {
         let waiting = self.waiting.iter();
         let waiting = waiting.map(|(&(start, _), &(end, _))| ByteRange { start, end });
@@ -95,12 +95,12 @@ impl<K> Wants<K> {
         all.filter_map(|range| range.intersection(here)).collect()
     }
 
-    /// These bytes have passed.
+    /// Moves past these bytes.
     pub(super) fn pass(&mut self, end: u64) {
         self.place = end;
     }
 
-    /// Where the bytes begin that pass now.
+    /// The start of the current bytes.
     pub(super) fn place(&self) -> u64 {
         self.place
     }
@@ -117,7 +117,7 @@ mod tests {
         wants.add(range(2, 7), 'a');
         let stream = *b"0123456789";
         assert_eq!(wants.take(0, &stream[..4]), None);
-        // What lies in the bytes that pass now is still there.
+        // What lies in the current bytes can still be had.
         wants.add(range(1, 3), 'b');
         assert_eq!(wants.take(0, &stream[..4]), Some(('b', b"12".to_vec())));
         wants.pass(4);

@@ -1,4 +1,4 @@
-//! Comparing a place with a list of files that are expected there.
+//! Comparing a place with a list of expected files.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
@@ -23,15 +23,15 @@ pub struct Expected {
     pub sha256: Option<String>,
 }
 
-/// What is not as expected.
+/// The differences.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "what", rename_all = "kebab-case")]
 pub enum Difference {
-    /// It is not there.
+    /// It is missing.
     Missing {
         /// Its path below the place.
         path: String,
-        /// A file of that name with one more ending, as editors add it.
+        /// A file with that name plus an extension, as editors add it.
         instead: Option<String>,
     },
     /// It is not in the list.
@@ -39,7 +39,7 @@ pub enum Difference {
         /// Its path below the place.
         path: String,
     },
-    /// It has another size.
+    /// Its size differs.
     Size {
         /// Its path below the place.
         path: String,
@@ -48,7 +48,7 @@ pub enum Difference {
         /// Bytes that it has.
         found: u64,
     },
-    /// It has another content.
+    /// Its content differs.
     Content {
         /// Its path below the place.
         path: String,
@@ -73,11 +73,11 @@ pub fn read_expected(text: &str) -> Result<BTreeMap<String, Expected>, String> {
     Ok(list.files)
 }
 
-/// Lines that are read at once.
+/// Lines per read.
 const LINES: usize = 1000;
 
-/// A list as it is printed, a file a line: in parts, which takes a tenth of the memory. `None` for one
-/// of another form.
+/// A list as it is printed, one file per line: read in parts, which takes a tenth of the memory.
+/// `None` for lists of another form.
 fn read_lines(text: &str) -> Option<BTreeMap<String, Expected>> {
     let mut lines = text.lines();
     let is_entry = |line: &&str| line.starts_with('"') && line.ends_with('}');
@@ -92,7 +92,7 @@ fn read_lines(text: &str) -> Option<BTreeMap<String, Expected>> {
         }
         let list: List = toml::from_str(&format!("[files]\n{}", part.join("\n"))).ok()?;
         for (path, expected) in list.files {
-            // Duplicates are reported when it is read as a whole.
+            // Duplicates are reported when the list is read as a whole.
             if all.insert(path, expected).is_some() {
                 return None;
             }
@@ -100,7 +100,7 @@ fn read_lines(text: &str) -> Option<BTreeMap<String, Expected>> {
     }
 }
 
-/// The list of what is below a folder now.
+/// The list of what is currently below a folder.
 ///
 /// # Errors
 /// [`FilesError`].
@@ -129,7 +129,7 @@ pub fn expected_of(files: &Files<'_>, folder: &str) -> Result<String, FilesError
     Ok(text)
 }
 
-/// A file's content, which is only read where it is asked for.
+/// A file's content, which is read on demand.
 type ContentOf<'c> = &'c dyn Fn(&mut dyn Write) -> Result<(), FilesError>;
 
 /// Calls `visit` with each file below a folder: its path from there, its size, its content.
@@ -211,7 +211,7 @@ pub fn compare(
             differences.extend(differing.remove(path));
             continue;
         }
-        // Names that go on where this one ends stand behind it.
+        // Names that begin with this one follow it.
         let longer = extra.range::<str, _>((Bound::Included(path), Bound::Unbounded));
         let mut longer = longer.take_while(|other| other.starts_with(path));
         let instead = longer
@@ -229,7 +229,7 @@ pub fn compare(
     Ok(differences)
 }
 
-/// Whether an editor has made one name of the other: `gauge.txt` instead of `gauge`.
+/// Whether an editor has turned one name into the other: `gauge.txt` instead of `gauge`.
 fn is_with_second_ending(path: &str, other: &str) -> bool {
     other
         .strip_prefix(path)

@@ -1,4 +1,4 @@
-//! Editing a text where it lies.
+//! Editing a text in place.
 
 use super::{Edit, EditFault, Files, FilesError, MAX_TEXT, Rights, TextKind, edit_text_as};
 
@@ -14,9 +14,9 @@ pub enum EditTextError {
 }
 
 impl Files<'_> {
-    /// Edits a text, which keeps its owner and rights. With `keep_original` it stays beside the new
-    /// one as it was, with `.orig` at its name. Returns the change in unified form, `None` if there
-    /// is none.
+    /// Edits a text, which keeps its owner and rights. With `keep_original`, the original stays
+    /// beside the new one, with `.orig` added to its name. Returns the change in unified form,
+    /// `None` if there is none.
     ///
     /// # Errors
     /// [`EditTextError`].

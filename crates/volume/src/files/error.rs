@@ -23,7 +23,7 @@ pub enum FilesError {
     /// The device failed.
     #[error(transparent)]
     Disk(#[from] DiskError),
-    /// A file is larger than is read at once.
+    /// A file is too large to be read as a whole.
     #[error("{path} has {size} bytes, more than {limit}")]
     TooLarge {
         /// The file.
@@ -33,13 +33,13 @@ pub enum FilesError {
         /// The largest that is read.
         limit: u64,
     },
-    /// There is nothing.
+    /// Nothing is there.
     #[error("{0} does not exist")]
     NotFound(String),
     /// A folder where a file is meant, or the other way round.
     #[error("{0} is a directory")]
     IsFolder(String),
-    /// FAT keeps files and folders only.
+    /// FAT holds files and folders only.
     #[error("{path}: FAT does not support {what}")]
     NotOnFat {
         /// The path.
@@ -47,7 +47,7 @@ pub enum FilesError {
         /// What was wanted.
         what: &'static str,
     },
-    /// What was read could not be handed on.
+    /// What was read could not be passed on.
     #[error("{path} could not be copied")]
     Taker {
         /// The path.
@@ -55,13 +55,13 @@ pub enum FilesError {
         /// The cause.
         source: std::io::Error,
     },
-    /// The file system is only read here.
+    /// The file system can only be read.
     #[error("the file system was opened for reading")]
     ReadOnly,
-    /// A text that would be rewritten is none.
+    /// A text to be rewritten is not text.
     #[error("{0} is not a text in UTF-8")]
     NotText(String),
-    /// A file of our own that cannot be read as what it is.
+    /// A file that Pinewrit wrote is not readable as such.
     #[error("{path} cannot be used: {why}")]
     Unusable {
         /// The file.
@@ -69,10 +69,10 @@ pub enum FilesError {
         /// What is wrong with it.
         why: String,
     },
-    /// The file system does not hold together as it is.
+    /// The file system was already inconsistent.
     #[error("the file system is damaged: {0}")]
     Damaged(String),
-    /// What was changed does not hold together.
+    /// The change would leave the file system inconsistent.
     #[error("the file system would be inconsistent: {0}")]
     Unsound(String),
 }
@@ -81,7 +81,7 @@ impl FilesError {
     /// The device's own failure behind it, or the error again.
     ///
     /// # Errors
-    /// The error itself, where the device did not fail.
+    /// The error itself, if the device did not fail.
     pub fn into_disk(self) -> Result<DiskError, Self> {
         match self {
             Self::Disk(error)

@@ -1,4 +1,4 @@
-//! What is known of a file, and its content, by what it is found by.
+//! The metadata of a file and its content, by its handle.
 
 use std::io::Write;
 
@@ -9,10 +9,10 @@ use serde::Serialize;
 
 use super::FilesError;
 
-/// Bytes that are read at once.
+/// Bytes per read.
 const PIECE: usize = 1 << 20;
 
-/// What stands at a path.
+/// What is at a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
@@ -26,7 +26,7 @@ pub enum Kind {
     Special,
 }
 
-/// What is known of a file.
+/// The metadata of a file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FileFacts {
     /// What it is.
@@ -39,11 +39,11 @@ pub struct FileFacts {
     pub owner: Option<(u32, u32)>,
     /// When its content was last changed, in seconds since 1970.
     pub modified: Option<i64>,
-    /// Where a link leads.
+    /// The target of a link.
     pub target: Option<String>,
 }
 
-/// Hands the content of a file on; `path` is for errors.
+/// Passes on the content of a file; `path` is for errors.
 pub(super) fn hand_on(
     tree: Tree<'_>,
     number: InodeNumber,
@@ -68,7 +68,7 @@ pub(super) fn hand_on(
     Ok(())
 }
 
-/// Hands the content of a file of a FAT on; `path` is for errors.
+/// Passes on the content of a file on a FAT; `path` is for errors.
 pub(super) fn fat_hand_on(
     tree: fat::Tree<'_>,
     node: &fat::Node,

@@ -1,4 +1,4 @@
-//! Files inside the file systems of a medium, without mounting: one face for FAT and ext2/3/4.
+//! Files inside the file systems of a medium, without mounting: one interface for FAT and ext2/3/4.
 
 mod check;
 mod edit;
@@ -32,7 +32,7 @@ pub use unpack::{Overwrite, Standing, UnpackOptions, UnpackReport, Unpacked, unp
 pub use walk::{Node, walk};
 pub use zone::time_zone;
 
-/// Owner, rights and time that a file is to get, where the file system has them.
+/// Owner, rights and time for a file, if the file system has them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Rights {
     /// Permission bits.
@@ -44,7 +44,7 @@ pub struct Rights {
 }
 
 impl Rights {
-    /// Those of something that belongs to the administrator.
+    /// Attributes of something that belongs to root.
     pub fn root(mode: u16) -> Self {
         Self {
             mode,
@@ -53,17 +53,17 @@ impl Rights {
         }
     }
 
-    /// Those of something that belongs to a user.
+    /// Attributes of something that belongs to a user.
     pub fn of(mode: u16, (uid, gid): (u32, u32)) -> Self {
         Self { mode, uid, gid }
     }
 }
 
-/// An open file system of a medium. Paths begin with `/`; changes are on the device when
+/// An open file system of a medium. Paths begin with `/`; changes are on the device once
 /// [`Files::close`] has returned.
 pub struct Files<'a> {
     inner: Inner<'a>,
-    /// The time of changes; nothing where it is only read.
+    /// The time of changes; `None` if opened read-only.
     now: Timestamp,
 }
 
@@ -76,7 +76,7 @@ enum Inner<'a> {
 
 type Done = Result<(), FilesError>;
 
-/// The folder above a path; empty for the root.
+/// The parent of a path; empty for the root.
 pub fn above(path: &str) -> &str {
     let path = path.trim_end_matches('/');
     path.rsplit_once('/').map_or("", |(above, _)| above)
@@ -88,7 +88,7 @@ pub fn join(folder: &str, name: &str) -> String {
 }
 
 impl<'a> Files<'a> {
-    /// Takes the times of a FAT for local time in this zone; it is UTC otherwise.
+    /// Interprets the times of a FAT as local time in this zone instead of UTC.
     #[must_use]
     pub fn with_zone(self, zone: &TimeZone) -> Self {
         let inner = match self.inner {
@@ -99,12 +99,12 @@ impl<'a> Files<'a> {
         Self { inner, ..self }
     }
 
-    /// The time that changes get.
+    /// The time recorded for changes.
     pub fn now(&self) -> Timestamp {
         self.now
     }
 
-    /// Whether permissions and owners are kept.
+    /// Whether permissions and owners are stored.
     pub fn keeps_rights(&self) -> bool {
         self.fat().is_none()
     }
@@ -133,7 +133,7 @@ impl<'a> Files<'a> {
         }
     }
 
-    /// What is at a path; `None` if there is nothing. A link at the end is not followed.
+    /// What is at a path; `None` if nothing is there. A link at the end is not followed.
     ///
     /// # Errors
     /// [`FilesError`].
@@ -160,10 +160,10 @@ impl<'a> Files<'a> {
         Ok(self.fat_node(path)?.as_ref().map(fat_facts))
     }
 
-    /// Whether a file, link or folder is there, with links followed.
+    /// Whether a file or folder exists, following links.
     ///
     /// # Errors
-    /// [`FilesError`]: it cannot be told.
+    /// [`FilesError`]: it is unknown.
     pub fn has(&self, path: &str) -> Result<bool, FilesError> {
         let Some(tree) = self.tree() else {
             return Ok(self.fat_facts(path)?.is_some());
@@ -174,10 +174,10 @@ impl<'a> Files<'a> {
         }
     }
 
-    /// Whether anything stands under that name itself.
+    /// Whether anything has this name, without following links.
     ///
     /// # Errors
-    /// [`FilesError`]: it cannot be told.
+    /// [`FilesError`]: it is unknown.
     pub fn has_name(&self, path: &str) -> Result<bool, FilesError> {
         Ok(self.facts(path)?.is_some())
     }
@@ -281,7 +281,7 @@ impl<'a> Files<'a> {
         Ok(facts.and_then(|facts| Some(Rights::of(facts.mode?, facts.owner?))))
     }
 
-    /// Hands a file's content on, links followed.
+    /// Passes on a file's content, following links.
     ///
     /// # Errors
     /// [`FilesError::NotFound`], or others.
@@ -306,10 +306,11 @@ impl<'a> Files<'a> {
         hand_on(tree, number, path, taker)
     }
 
-    /// Makes a file, or replaces its content, rights and owner. A link of that name is replaced.
+    /// Creates a file, or replaces its content, rights and owner. A link with that name is
+    /// replaced.
     ///
     /// # Errors
-    /// [`FilesError`]; the file is as it was on ext.
+    /// [`FilesError`]; on ext, the file is then unchanged.
     pub fn put(&mut self, path: &str, rights: Rights, content: &[u8]) -> Done {
         self.put_from(path, rights, content.len() as u64, &mut &*content)
     }
@@ -329,7 +330,7 @@ impl<'a> Files<'a> {
         self.put_with(path, &attributes, size, content)
     }
 
-    /// Gives a file new content where it lies; all its names, its owner, rights and extended attributes
+    /// Replaces a file's content in place; all its names, its owner, rights and extended attributes
     /// stay.
     ///
     /// # Errors
@@ -344,7 +345,7 @@ impl<'a> Files<'a> {
         Ok(editor.write_file(path, &attributes, size, &mut content, Zeros::Written)?)
     }
 
-    /// Those that a file has, with the time of now; on FAT there are none.
+    /// The attributes of a file, with the current time; FAT has none.
     fn own_attributes(&self, path: &str) -> Result<Attributes, FilesError> {
         let Some(tree) = self.tree() else {
             return Ok(Rights::root(0o644).attributes(self.now));
@@ -370,7 +371,7 @@ impl<'a> Files<'a> {
         }
         let kind = self.facts(path)?.map(|facts| facts.kind);
         let editor = self.editor()?;
-        // Only this name gets new content, not all that lead to the same file.
+        // Only this name gets new content, not all names of the same file.
         let is_kept = match kind {
             Some(Kind::Link | Kind::Special) => false,
             Some(Kind::File) => editor.names_of_file(path.as_bytes())? == Some(1),
@@ -382,11 +383,11 @@ impl<'a> Files<'a> {
         Ok(editor.write_file(path.as_bytes(), attributes, size, content, Zeros::Written)?)
     }
 
-    /// Makes a file of `size` bytes in blocks of its own, of which only the first are written: `head`.
-    /// Only ext has such files.
+    /// Creates a file of `size` bytes with all its blocks, of which only the first are written:
+    /// `head`. Only ext has such files.
     ///
     /// # Errors
-    /// [`FilesError`]; [`pinewrit_ext4::EditError::NoSpace`] in it where there is no room.
+    /// [`FilesError`], with [`pinewrit_ext4::EditError::NoSpace`] inside if there is no room.
     pub fn reserve(&mut self, path: &str, rights: Rights, size: u64, head: &[u8]) -> Done {
         let attributes = rights.attributes(self.now);
         Ok(self
@@ -394,7 +395,7 @@ impl<'a> Files<'a> {
             .reserve_file(path.as_bytes(), &attributes, size, head)?)
     }
 
-    /// Free bytes, where that is counted while changes are made: on ext.
+    /// Free bytes, counted while changes are made; only on ext.
     ///
     /// # Errors
     /// [`FilesError::ReadOnly`].
@@ -402,7 +403,7 @@ impl<'a> Files<'a> {
         Ok(self.editor()?.free_bytes())
     }
 
-    /// Makes a folder, with all above it. One that is there is left as it is.
+    /// Creates a folder and its parents. An existing one is left unchanged.
     ///
     /// # Errors
     /// [`FilesError`].
@@ -418,10 +419,10 @@ impl<'a> Files<'a> {
         }
     }
 
-    /// Gives what is at a path another path in the same file system.
+    /// Moves what is at one path to another in the same file system.
     ///
     /// # Errors
-    /// [`FilesError::NotFound`]; something is there already.
+    /// [`FilesError::NotFound`]; something already exists there.
     pub fn rename(&mut self, path: &str, to: &str) -> Done {
         if !self.has_name(path)? {
             return Err(FilesError::NotFound(path.to_owned()));
@@ -432,7 +433,7 @@ impl<'a> Files<'a> {
         }
     }
 
-    /// Makes a symbolic link; what stands there, but no folder, goes.
+    /// Creates a symbolic link, in place of anything but a folder.
     ///
     /// # Errors
     /// [`FilesError::NotOnFat`], and others.
@@ -452,7 +453,7 @@ impl<'a> Files<'a> {
         Ok(editor.make_symlink(path.as_bytes(), target.as_bytes(), &attributes)?)
     }
 
-    /// Gives what is at a path other rights and another owner. Nothing on FAT.
+    /// Changes rights and owner of what is at a path. Does nothing on FAT.
     ///
     /// # Errors
     /// [`FilesError`].
@@ -489,7 +490,7 @@ impl<'a> Files<'a> {
         }
     }
 
-    /// Removes what is at a path, with all that is under it.
+    /// Removes what is at a path, with everything below it.
     ///
     /// # Errors
     /// As [`Files::remove`].
@@ -517,7 +518,7 @@ impl<'a> Files<'a> {
         }
     }
 
-    /// Ends the work: all changes are on the device then.
+    /// Ends the work: all changes are then on the device.
     ///
     /// # Errors
     /// [`FilesError`].
@@ -542,7 +543,7 @@ impl Rights {
     }
 }
 
-/// A larger file is not a text that anybody edits.
+/// A larger file is not a text that anyone edits.
 pub const MAX_TEXT: u64 = 1 << 20;
-/// Paths are not longer in the kernel either.
+/// The kernel allows no longer paths either.
 const MAX_PATH: usize = 4096;

@@ -9,25 +9,25 @@ use pinewrit_table::PartitionTable;
 use super::{Files, FilesError, Inner, Wanted};
 use crate::{FilesystemFacts, probe};
 
-/// A file system of a medium, and where it lies.
+/// A file system of a medium, and its place.
 #[derive(Clone, Debug)]
 pub struct FilesystemOf {
-    /// The partition's number; `None` where the medium has no table.
+    /// The partition's number; `None` if the medium has no table.
     pub partition: Option<u32>,
-    /// Where it lies.
+    /// Its place.
     pub range: ByteRange,
-    /// What is known of it.
+    /// The facts.
     pub facts: FilesystemFacts,
     /// The partition's name in the table.
     pub name: Option<String>,
-    /// The zone whose local time it keeps, where it is a FAT; UTC unless somebody says otherwise.
+    /// The zone of its local times if it is a FAT; UTC by default.
     pub zone: TimeZone,
-    /// There is an `/etc` in it.
+    /// It contains `/etc`.
     is_root: bool,
 }
 
 impl FilesystemOf {
-    /// Whether it looks like the root of a system: there is an `/etc` in it.
+    /// Whether it looks like the root of a system: it contains `/etc`.
     pub fn is_root(&self) -> bool {
         self.is_root
     }
@@ -59,8 +59,8 @@ pub fn filesystems(device: &dyn BlockDevice) -> Result<Vec<FilesystemOf>, DiskEr
     Ok(all)
 }
 
-/// The first partition that lies on the device and whose start cannot be reached: a quick look at an image
-/// ends somewhere.
+/// The first partition on the device whose start cannot be reached, because a preview of an image
+/// has a limit.
 ///
 /// # Errors
 /// The device could not be read.
@@ -106,13 +106,13 @@ fn look_at(
 /// Why a place was not found.
 #[derive(Debug)]
 pub enum FindError {
-    /// None or several could be meant; all that there are.
+    /// None or several are possible; all file systems that exist.
     NotOne(Vec<FilesystemOf>),
     /// The device could not be read.
     Disk(DiskError),
 }
 
-/// The file system that is meant.
+/// Finds the file system.
 ///
 /// # Errors
 /// [`FindError`].
@@ -139,7 +139,7 @@ pub fn find_place(device: &dyn BlockDevice, wanted: &Wanted) -> Result<Filesyste
     found.ok_or(FindError::NotOne(all))
 }
 
-/// Opens a file system for reading; `window` is where it lies.
+/// Opens a file system for reading; `window` is its place.
 ///
 /// # Errors
 /// [`FilesError`].
@@ -152,8 +152,8 @@ pub fn open_to_read<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesE
     }
 }
 
-/// Opens a file system for changes, which get the time `now`; `window` is where it lies, with an overlay
-/// underneath.
+/// Opens a file system for changes, which get the time `now`; `window` is its place, with an
+/// overlay underneath.
 ///
 /// # Errors
 /// [`FilesError`].

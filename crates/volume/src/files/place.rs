@@ -8,9 +8,9 @@ use std::str::FromStr;
 pub enum Wanted {
     /// The only file system that there is.
     Only,
-    /// Where the loader and its settings are: the first FAT file system.
+    /// The one with the loader and its settings: the first FAT file system.
     Boot,
-    /// Where the system is: the ext file system with an `/etc`.
+    /// The one with the system: the ext file system that contains `/etc`.
     Root,
     /// The file system that fills a medium without a table; or what has this label or name.
     Whole,
@@ -23,13 +23,13 @@ pub enum Wanted {
 pub struct Place {
     /// The partition.
     pub partition: Wanted,
-    /// The path, from `/` on, without a slash at its end.
+    /// The path, starting with `/`, without a trailing slash.
     pub path: String,
-    /// It was written with a slash at its end, so a folder is meant.
+    /// It was given with a trailing slash, so a folder is meant.
     pub is_folder: bool,
 }
 
-/// Why a text is no place.
+/// Why a text is not a place.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{text:?} is not a place: {why}")]
 pub struct PlaceError {

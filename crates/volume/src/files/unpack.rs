@@ -1,4 +1,4 @@
-//! Putting an archive over what is in a file system already.
+//! Unpacking an archive over what is already in a file system.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
@@ -11,7 +11,7 @@ use serde::Serialize;
 use super::Files;
 use super::fill::{Fill, FillError, Origin, Portion, Refusal, Stands, Taken, Taking, clean};
 
-/// What becomes of files that are there already.
+/// What happens to files that already exist.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Overwrite {
     /// They are replaced by younger ones.
@@ -23,18 +23,18 @@ pub enum Overwrite {
     Never,
 }
 
-/// What is unpacked, and where to.
+/// What is unpacked, and its target.
 #[derive(Clone, Debug)]
 pub struct UnpackOptions {
-    /// The archive, here or at an address; or a folder.
+    /// The archive, a local file or a URL; or a folder.
     pub archive: Location,
     /// Only these members, or what is below them; all if empty.
     pub picks: Vec<String>,
-    /// Folders that are taken off the front of all names.
+    /// Leading folders to strip from all names.
     pub strip: usize,
-    /// The folder that it goes into.
+    /// The target folder.
     pub to: String,
-    /// What becomes of files that are there already.
+    /// What happens to files that already exist.
     pub overwrite: Overwrite,
     /// How archives are opened.
     pub open: OpenOptions,
@@ -49,11 +49,11 @@ pub struct Unpacked {
     pub bytes: u64,
     /// When it was last changed, in seconds since 1970.
     pub modified: i64,
-    /// What stands there already.
+    /// What is already there.
     pub before: Option<Standing>,
 }
 
-/// What stands where something of an archive goes.
+/// What is already at the target of a member.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Standing {
     /// Size in bytes.
@@ -71,16 +71,17 @@ pub struct UnpackReport {
     pub replaced: Vec<Unpacked>,
     /// What stays as it was.
     pub kept: Vec<Unpacked>,
-    /// Bytes of the files that were put there.
+    /// Bytes of the new files.
     pub bytes: u64,
-    /// The archive's only top folder, if its content seems to be meant for the place itself.
+    /// The archive's only top folder, if its content seems meant for the target itself.
     pub top_folder: Option<String>,
 }
 
 /// Unpacks into an open file system, under which an overlay belongs.
 ///
 /// # Errors
-/// [`FillError`]: the archive is damaged or has what cannot be there, or the device failed.
+/// [`FillError`]: the archive is damaged or has content that cannot be stored, or the device
+/// failed.
 pub fn unpack(
     files: &mut Files<'_>,
     options: &UnpackOptions,
@@ -140,7 +141,7 @@ fn open_archive(options: &UnpackOptions) -> Result<Option<Unpackable>, FillError
     Ok(Some(archive))
 }
 
-/// The archive's only top folder, if what is in it stands in the target already.
+/// The archive's only top folder, if the target already contains what is in it.
 fn meant_without_top(
     portion: &Portion,
     archive: &Unpackable,
@@ -189,10 +190,10 @@ fn meant_without_top(
     Ok(None)
 }
 
-/// Names of an archive that are looked at for a hint.
+/// The most names of an archive to examine for a hint.
 const MAX_NAMES: usize = 4096;
 
-/// A file system into which only goes what may replace what is there.
+/// A file system that accepts only what may replace existing files.
 struct Choosing<'s> {
     inner: Box<dyn Fill + 's>,
     overwrite: Overwrite,
@@ -200,7 +201,7 @@ struct Choosing<'s> {
 }
 
 impl Choosing<'_> {
-    /// Whether something goes to this path; notes what becomes of it.
+    /// Whether something is put at this path; records what happens to it.
     fn takes(&mut self, path: &str, bytes: u64, modified: i64) -> Result<bool, FillError> {
         let stands = self.inner.stands(path)?;
         let takes = match (&stands, self.overwrite) {
@@ -252,7 +253,7 @@ impl Fill for Choosing<'_> {
         content: &mut dyn Read,
         zeros: Zeros,
     ) -> Result<(), FillError> {
-        // One that stays because of another name for it would be lost.
+        // One that stays because of another name would otherwise be lost.
         if !self.inner.takes_name(path)? || !self.takes(path, size, attributes.modified.seconds)? {
             return Ok(());
         }

@@ -8,28 +8,28 @@ use pinewrit_fat as fat;
 use super::facts::{ext_facts, fat_facts, fat_hand_on, hand_on};
 use super::{FileFacts, Files, FilesError, Kind, join};
 
-/// Something that was met on the way.
+/// Something found on the way.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Node {
     /// Its path.
     pub path: String,
-    /// What is known of it.
+    /// The facts.
     pub facts: FileFacts,
-    /// How deep it lies below the start; 1 for what is in it.
+    /// Its depth below the start; 1 for direct children.
     pub depth: usize,
 }
 
-/// Deeper folders are not gone into.
+/// Deeper folders are not entered.
 const MAX_DEPTH: usize = 128;
 
-/// What a node leads to, so that it need not be looked for by its path.
+/// A node's handle, so that it need not be looked up by its path.
 pub(super) enum Met<'m> {
     Ext(Tree<'m>, InodeNumber),
     Fat(fat::Tree<'m>, fat::Node),
 }
 
 impl Met<'_> {
-    /// Hands a file's content on.
+    /// Passes on a file's content.
     pub(super) fn read_to(&self, path: &str, taker: &mut dyn Write) -> Result<(), FilesError> {
         match self {
             Self::Ext(tree, number) => hand_on(*tree, *number, path, taker),
@@ -38,11 +38,11 @@ impl Met<'_> {
     }
 }
 
-/// Called with each node; returns whether to go on.
+/// Called with each node; returns whether to continue.
 pub(super) type Visit<'v> = &'v mut dyn FnMut(Node, &Met<'_>) -> Result<bool, FilesError>;
 
-/// Calls `visit` with all below a folder, folders before what is in them, names in order. `visit`
-/// says whether to go on. Each folder is read once.
+/// Calls `visit` with everything below a folder: folders before their content, names in order.
+/// `visit` says whether to continue. Each folder is read once.
 ///
 /// # Errors
 /// [`FilesError::NotFound`], and others.
@@ -55,7 +55,7 @@ pub fn walk(
     walk_with(files, folder, deepest, &mut |node, _| Ok(visit(node)))
 }
 
-/// As [`walk`], with what each node leads to.
+/// As [`walk`], with the handle of each node.
 pub(super) fn walk_with(
     files: &Files<'_>,
     folder: &str,
@@ -82,7 +82,7 @@ pub(super) fn walk_with(
     }
 }
 
-/// A folder that is gone through.
+/// A folder being walked.
 enum Start<'m> {
     Ext(Tree<'m>, InodeNumber),
     Fat(fat::Tree<'m>, fat::Node),

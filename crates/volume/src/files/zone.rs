@@ -1,9 +1,9 @@
-//! The zone whose local time a FAT keeps.
+//! The time zone of a FAT's local times.
 
 use jiff::tz::{Offset, TimeZone};
 
-/// A time zone by its name (`Europe/Vienna`, `UTC`), or by its offset from UTC (`+02:00`); `None` if there
-/// is none of that name.
+/// A time zone by its name (`Europe/Vienna`, `UTC`), or by its offset from UTC (`+02:00`); `None`
+/// if there is no such zone.
 pub fn time_zone(text: &str) -> Option<TimeZone> {
     if text.eq_ignore_ascii_case("utc") {
         return Some(TimeZone::UTC);

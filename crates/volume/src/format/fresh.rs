@@ -1,4 +1,5 @@
-//! Where a new file system is made: in memory, but for long stretches of zeros, and read back at the end.
+//! A partition for a new file system: gathered in memory, except long runs of zeros, and read back
+//! at the end.
 
 use std::sync::Mutex;
 
@@ -8,10 +9,11 @@ use pinewrit_disk::{
 
 use super::FormatError;
 
-/// Bytes that are read back at once.
+/// Bytes per read when reading back.
 const PIECE: u64 = 1 << 20;
 
-/// A partition that becomes another file system. Zeros go to the device at once, all else is gathered.
+/// A partition that is being formatted. Zeros go straight to the device, everything else is
+/// gathered.
 pub(super) struct Fresh<'p> {
     partition: &'p Window<'p>,
     gathered: Overlay<&'p Window<'p>>,
@@ -27,7 +29,7 @@ impl<'p> Fresh<'p> {
         }
     }
 
-    /// Puts all on the device, the first bytes last, and reads it back: zeros as well.
+    /// Writes everything to the device, the first bytes last, and reads it back, including zeros.
     pub(super) fn finish(&self, head: u64) -> Result<(), FormatError> {
         let first = ByteRange {
             start: 0,
@@ -39,7 +41,7 @@ impl<'p> Fresh<'p> {
             Err(CommitError::ReadBack { offset, .. }) => {
                 return Err(FormatError::ReadBack { offset });
             }
-            // No undo file is kept of what is lost anyway.
+            // No undo file is kept for what is lost anyway.
             Err(_) => return Err(FormatError::Unrecognised),
         }
         let zeroed = self.zeroed.lock().unwrap_or_else(|e| e.into_inner());

@@ -14,11 +14,11 @@ use serde::Serialize;
 use crate::{FilesystemKind, probe};
 use fresh::Fresh;
 
-/// Bytes at a partition's start and end that are cleared first: where marks of other file systems,
-/// arrays and volumes are.
+/// Bytes at a partition's start and end that are cleared first, because they may hold marks of
+/// other file systems, arrays and volumes.
 const HEAD: u64 = 1 << 20;
 const TAIL: u64 = 128 << 10;
-/// Bytes that say which file system it is: they are written last.
+/// Bytes that identify the file system: they are written last.
 const BOOT: u64 = 4096;
 
 /// What is made.
@@ -28,7 +28,7 @@ pub enum FormatKind {
     Fat(FatKind),
     /// ext4.
     Ext4,
-    /// An area for swapping.
+    /// A swap area.
     Swap,
 }
 
@@ -55,7 +55,7 @@ impl FormatKind {
         found.map_or("fat", |(word, _)| *word)
     }
 
-    /// The kind of file system that it makes in `size` bytes.
+    /// The kind of file system that results in `size` bytes.
     pub fn filesystem(self, size: u64) -> FilesystemKind {
         match self {
             Self::Fat(kind) => FilesystemKind::Fat(kind.for_size(size)),
@@ -64,7 +64,7 @@ impl FormatKind {
         }
     }
 
-    /// Says what is wrong with a label for this kind.
+    /// Checks a label for this kind.
     ///
     /// # Errors
     /// [`FormatError::Label`].
@@ -99,7 +99,7 @@ impl FormatKind {
     }
 }
 
-/// How a file system is to be.
+/// What a file system should be like.
 #[derive(Clone, Debug)]
 pub struct FormatOptions {
     /// What is made.
@@ -114,14 +114,14 @@ pub struct FormatOptions {
     pub inodes: Option<u32>,
     /// Whether all metadata has checksums (ext4).
     pub has_checksums: bool,
-    /// Its time of birth.
+    /// Its time of creation.
     pub now: Timestamp,
-    /// First byte of the partition on the medium, which some loaders want to know from a FAT.
+    /// First byte of the partition on the medium, which some loaders read from a FAT.
     pub start: u64,
 }
 
 impl FormatOptions {
-    /// One of the usual form.
+    /// The usual options.
     pub fn new(kind: FormatKind, label: &str, seed: [u8; 32], now: Timestamp) -> Self {
         Self {
             kind,
@@ -180,7 +180,7 @@ pub struct FormatReport {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum FormatError {
-    /// The label cannot be kept.
+    /// The label cannot be stored.
     #[error("the label {label:?} is not allowed: {why}")]
     Label {
         /// The label.
@@ -198,7 +198,7 @@ pub enum FormatError {
         /// What is wrong with it.
         why: String,
     },
-    /// A size of clusters or blocks is not possible.
+    /// A cluster or block size is not possible.
     #[error("{unit} bytes is not a valid size: {why}")]
     Unit {
         /// The size in bytes.
@@ -206,19 +206,19 @@ pub enum FormatError {
         /// What is possible.
         why: String,
     },
-    /// ext4 could not be made.
+    /// ext4 could not be created.
     #[error(transparent)]
     Ext4(EditError),
     /// The device failed.
     #[error(transparent)]
     Disk(#[from] DiskError),
-    /// What was made is not there when it is read back.
+    /// What was written differs when read back.
     #[error("what was written at byte {offset} of the partition is not there when it is read back")]
     ReadBack {
         /// Where in the partition, in bytes.
         offset: u64,
     },
-    /// What was made is not recognised.
+    /// The new file system is not recognised.
     #[error("what was written is not recognised when it is read back")]
     Unrecognised,
 }
@@ -246,7 +246,7 @@ impl From<MakeError> for FormatError {
     }
 }
 
-/// Says whether a file system could be made, without touching the device.
+/// Checks whether a file system can be created, without touching the device.
 ///
 /// # Errors
 /// [`FormatError`].
@@ -265,8 +265,8 @@ pub fn check(size: u64, sector: u64, options: &FormatOptions) -> Result<(), Form
     }
 }
 
-/// Makes a file system that fills `partition`. What was there is lost; until the end there is
-/// nothing that looks like a file system.
+/// Creates a file system that fills `partition`. Its former content is lost; until the end, nothing
+/// there looks like a file system.
 ///
 /// # Errors
 /// [`FormatError`]. Mistakes in the options are found before anything is written.
@@ -278,7 +278,7 @@ pub fn format(
     let sector = partition.logical_sector().bytes();
     check(size, sector, options)?;
     let fresh = Fresh::new(partition);
-    // Whether ext4 fits is known when it is planned; nothing is on the device before.
+    // Planning shows whether ext4 fits; nothing is written before.
     let planned = match options.kind {
         FormatKind::Ext4 => Some(make(
             &fresh,
@@ -324,7 +324,7 @@ pub fn format(
     })
 }
 
-/// Takes away every mark of what was there.
+/// Removes every mark of what was there.
 fn clear(partition: &dyn BlockDevice) -> Result<(), DiskError> {
     let size = partition.size();
     for (start, end) in [(0, size.min(HEAD)), (size.saturating_sub(TAIL), size)] {

@@ -1,11 +1,11 @@
-//! An area for swapping: one page with its mark (`linux/swap.h`, `union swap_header`).
+//! A swap area: one page with its signature (`linux/swap.h`, `union swap_header`).
 
 use pinewrit_disk::{BlockDevice, DiskError};
 
 use super::{FormatError, FormatOptions};
 
 const PAGE: u64 = 4096;
-/// The kernel takes no fewer pages.
+/// The kernel requires at least this many pages.
 const LEAST_PAGES: u64 = 10;
 /// `info.sws_uuid`.
 const UUID: usize = 1036;
@@ -33,7 +33,7 @@ pub(super) fn make(
     Ok(partition.write_at(0, &page)?)
 }
 
-/// Gives an area another identifier.
+/// Gives a swap area another identifier.
 ///
 /// # Errors
 /// The device could not be written.
@@ -41,7 +41,7 @@ pub fn set_uuid(area: &dyn BlockDevice, uuid: [u8; 16]) -> Result<(), DiskError>
     area.write_at(UUID as u64, &uuid)
 }
 
-/// The first page of an area of `size` bytes.
+/// The first page of a swap area of `size` bytes.
 pub fn header(size: u64, uuid: [u8; 16], label: &str) -> Vec<u8> {
     let mut page = vec![0; PAGE as usize];
     let last = (size / PAGE).saturating_sub(1) as u32;

@@ -25,9 +25,9 @@ pub(crate) struct ChangeEvent<'a> {
     pub(super) place: String,
     /// Whether nothing was changed.
     pub(super) dry_run: bool,
-    /// Whether anything is, or would be, another.
+    /// Whether anything changed, or would change.
     pub(super) changed: bool,
-    /// Of a text.
+    /// The change to a text.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) diff: Option<String>,
     #[serde(flatten)]
@@ -46,7 +46,7 @@ impl Event for ChangeEvent<'_> {
     ];
 }
 
-/// A medium that is open for a change, and the file system that it concerns.
+/// A medium open for a change, and the file system concerned.
 pub(super) struct Work<'a> {
     opened: &'a Opened,
     pub(super) found: FilesystemOf,
@@ -79,7 +79,7 @@ impl<'a> Work<'a> {
         gathered.map(Gathered::split)
     }
 
-    /// Looks into the file system as it is.
+    /// Reads the file system in its current state.
     pub(super) fn look<T>(
         &self,
         look: impl FnOnce(&Files<'_>) -> Result<T, FilesError>,
@@ -89,7 +89,7 @@ impl<'a> Work<'a> {
         files.map_err(|e| words::files_error(&self.opened.name, &e))
     }
 
-    /// Puts the changes on the medium, unless this is a dry run; returns whether there are any.
+    /// Commits the changes, unless this is a dry run; returns whether there are any.
     pub(super) fn finish(
         &self,
         cx: &Context,
@@ -129,7 +129,7 @@ pub(super) fn tell(
     });
 }
 
-/// Content goes to free places at once, unless nothing is to be changed.
+/// Content goes straight to free space, except in a dry run.
 pub(super) fn free_writes(args: &ChangeArgs) -> FreeWrites {
     if args.dry_run {
         FreeWrites::Dropped

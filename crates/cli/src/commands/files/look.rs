@@ -1,4 +1,4 @@
-//! Looking at a place: what the commands share that only read.
+//! What the read-only commands share.
 
 use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_image::PeekDevice;
@@ -13,7 +13,7 @@ use crate::context::source::{self, Keep};
 use crate::context::{Context, medium};
 use crate::events::ListEvent;
 
-/// Opens the place and hands its file system on.
+/// Opens the place and passes its file system on.
 pub(super) fn look<T>(
     cx: &Context,
     at: &ReadArgs,
@@ -82,7 +82,7 @@ pub(super) fn tell_list(ui: &Ui, command: &'static str, source: &str, at: &ReadA
     });
 }
 
-/// Rights as `ls` of any system shows them, for what has some.
+/// Permissions as `ls` shows them, if there are any.
 pub(super) fn rights(facts: &FileFacts) -> String {
     let kind = match facts.kind {
         Kind::File => '-',
@@ -124,5 +124,5 @@ pub(super) fn shown_name(path: &str, facts: &FileFacts) -> String {
     }
 }
 
-/// Lines that a tree has at most on a screen.
+/// The most lines of a tree on a screen.
 pub(super) const MAX_LINES: usize = 200_000;

@@ -14,7 +14,7 @@ pub(super) fn move_to(
     (place, fat): (&Place, &FatArgs),
     to: &str,
 ) -> Outcome {
-    // The partition may be named once more.
+    // The partition may be repeated in the target.
     let bare = to.split_once(":/").map_or(to, |(_, path)| path);
     let is_folder = bare.ends_with('/');
     let opened = change::open(cx, args, None)?;

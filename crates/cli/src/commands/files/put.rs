@@ -45,14 +45,14 @@ pub(super) fn put(cx: &Context, args: &PutArgs) -> Outcome {
         path,
         ..args.place.clone()
     };
-    // Before any of it is on the medium.
+    // Before anything is on the medium.
     if before.is_some() {
         let question = format!("Replace {shown} on {}?", opened.name);
         confirm(&cx.ui, &args.change, &question, &shown.to_string())?;
     }
     let (changes, ()) = work.change(&args.change, |files| {
         let path = &shown.path;
-        // What replaces a file keeps its rights, unless others are asked for.
+        // A replaced file keeps its permissions, unless others are requested.
         let known = files.rights(path)?.unwrap_or(Rights::root(own_mode));
         let owner = owner.unwrap_or((known.uid, known.gid));
         let rights = Rights::of(mode.unwrap_or(known.mode), owner);

@@ -42,7 +42,7 @@ pub(super) fn read(cx: &Context, at: &ReadArgs, to: Option<&Path>) -> Outcome {
         let copy = |out: &mut dyn Write| {
             let mut sink = Sink::new(out);
             let copied = files.read_to(path, &mut sink);
-            // What its own end says counts: the source is not to blame for a full disk.
+            // Its own error counts: the source is not to blame for a full disk.
             if !sink.has_failed() {
                 copied.map_err(failed)?;
             }
@@ -79,7 +79,8 @@ pub(super) fn read(cx: &Context, at: &ReadArgs, to: Option<&Path>) -> Outcome {
     Ok(())
 }
 
-/// Copies a folder with all below it to a new folder of this computer. Devices and pipes are left out.
+/// Copies a folder with everything below it to a new folder on this computer. Devices and pipes are
+/// skipped.
 fn copy_folder(ui: &Ui, files: &Files<'_>, name: &str, at: &ReadArgs, to: &Path) -> Outcome {
     let root = &at.place.path;
     let not_written = |e: io::Error| {
@@ -116,7 +117,7 @@ fn copy_folder(ui: &Ui, files: &Files<'_>, name: &str, at: &ReadArgs, to: &Path)
                 std::os::unix::fs::symlink(leads_to, &target).map_err(not_written)?;
             }
             Kind::File => {
-                // A new file: nothing that stands there is followed.
+                // A new file: existing files and links are not followed.
                 let file = File::options().write(true).create_new(true).open(&target);
                 let mut sink = Sink::new(file.map_err(not_written)?);
                 let copied = files.read_to(&node.path, &mut sink);
@@ -144,10 +145,10 @@ fn copy_folder(ui: &Ui, files: &Files<'_>, name: &str, at: &ReadArgs, to: &Path)
     Ok(())
 }
 
-/// Longer files are no part of a line of JSON.
+/// Longer files are not included in a line of JSON.
 const MAX_TEXT: u64 = 1 << 20;
 
-/// A file as a part of a line of JSON.
+/// A file as part of a line of JSON.
 fn text_of(files: &Files<'_>, name: &str, at: &ReadArgs) -> Result<String, Message> {
     let content = files.read(&at.place.path, MAX_TEXT);
     let content = content.map_err(|e| words::files_error(name, &e))?;

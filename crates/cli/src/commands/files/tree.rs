@@ -54,7 +54,7 @@ pub(super) fn tree(cx: &Context, at: &ReadArgs, depth: Option<usize>) -> Outcome
 fn drawn(head: &str, nodes: &[Node]) -> String {
     let (strong, dim) = (style::STRONG, style::DIM);
     let mut text = format!("{strong}{head}{strong:#}\n");
-    // Which levels go on below the current line.
+    // Which levels continue below the current line.
     let mut open = Vec::new();
     let (mut files, mut folders, mut bytes) = (0, 0, 0);
     for (index, node) in nodes.iter().enumerate() {

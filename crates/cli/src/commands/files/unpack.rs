@@ -1,4 +1,4 @@
-//! Putting many files over what is there: `unpack`, and `put` of a folder.
+//! Putting many files over existing ones: `unpack`, and `put` of a folder.
 
 use pinewrit_image::Location;
 use pinewrit_ui::progress::Waiting;
@@ -16,8 +16,8 @@ use crate::context::change::{self, confirm};
 use crate::context::source;
 use crate::signals;
 
-/// A folder goes under its own name into a place that ends with `/`; with `/` at its own end, only what
-/// is in it does.
+/// A folder is put under its own name into a place that ends with `/`; if it ends with `/` itself,
+/// only its content is.
 pub(super) fn put_folder(cx: &Context, args: &PutArgs) -> Outcome {
     if args.mode.is_some() || args.owner.is_some() {
         let what = "--mode and --owner are for a single file";
@@ -140,7 +140,7 @@ fn put_many(
     Ok(())
 }
 
-/// Paths of each kind that are shown.
+/// The most paths of each kind to show.
 const MAX_ROWS: usize = 40;
 
 fn unpacked_rows(report: &UnpackReport) -> String {
@@ -170,7 +170,7 @@ fn unpacked_rows(report: &UnpackReport) -> String {
     text
 }
 
-/// What a member meets where it goes, in words.
+/// What is at the target of a member, in words.
 fn instead_of(file: &Unpacked, before: &Standing) -> String {
     let dim = style::DIM;
     let size = units::grouped(before.bytes);

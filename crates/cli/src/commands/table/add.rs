@@ -20,7 +20,7 @@ pub(super) fn add_partition(cx: &Context, args: &AddArgs) -> Outcome {
         is_logical: args.logical,
         ..NewPartition::new(kind, args.size)
     };
-    // What it will be called is known once it has a place.
+    // Its number is known once it has a place.
     let trial = TableEdit::read(&*opened.medium.device).and_then(|mut t| t.add(&new, &mut ids()));
     let number = trial.map_err(|e| words::table_error(&opened.name, &e))?;
     let step = Step {

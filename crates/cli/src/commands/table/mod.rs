@@ -34,11 +34,11 @@ pub(crate) struct TableEvent<'a> {
     medium: MediumName,
     /// Whether nothing was changed.
     dry_run: bool,
-    /// Whether anything is, or would be, another.
+    /// Whether anything changed, or would change.
     changed: bool,
-    /// Null where nothing was to change.
+    /// Null if there was nothing to change.
     before: Option<&'a Inspection>,
-    /// What is there then.
+    /// The table afterwards.
     after: &'a Inspection,
 }
 
@@ -114,7 +114,7 @@ fn number_of(opened: &Opened, named: &str) -> Result<u32, Message> {
     change::partition(&opened.name, &look_at(opened)?, named)
 }
 
-/// What would be lost with a partition, in a few words.
+/// What would be lost with a partition, in brief.
 fn lost_partition(opened: &Opened, number: u32) -> Result<String, Message> {
     let found = look_at(opened)?;
     let partition = found.partitions.iter().find(|p| p.number == number);

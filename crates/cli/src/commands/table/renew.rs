@@ -12,7 +12,7 @@ use crate::clock;
 use crate::context::Context;
 use crate::context::change;
 
-/// Identifiers that were replaced.
+/// Replaced identifiers.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct RenewEvent<'a> {
     /// The command.
@@ -79,7 +79,7 @@ fn text(name: &str, dry_run: bool, report: &RenewReport) -> String {
             Some(number) if renewal.what == "partition" => format!("part. {number}"),
             Some(number) => format!("{} {number}", renewal.what),
         };
-        // Those of a dry run are not the ones that the medium will have.
+        // The real run will create others than the dry run.
         let new = if dry_run {
             "a new one"
         } else {

@@ -44,7 +44,7 @@ pub(super) fn show(cx: &Context, medium: &std::path::Path) -> Outcome {
     Ok(())
 }
 
-/// The gaps that are large enough for something.
+/// The gaps that are large enough to be useful.
 fn gaps(device: &dyn BlockDevice) -> String {
     let Ok(table) = TableEdit::read(device) else {
         return String::new();

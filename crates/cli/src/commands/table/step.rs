@@ -16,16 +16,16 @@ use crate::context::change::{Opened, confirm};
 
 /// A change in words, and the new table.
 pub(super) struct Step {
-    /// The partition whose file system grows with it.
+    /// The partition whose file system also grows.
     pub(super) grows: Option<u32>,
     pub(super) command: &'static str,
     /// After "done:".
     pub(super) done: String,
-    /// What is lost, and the question before it.
+    /// What will be lost, and the question about it.
     pub(super) loses: Option<(String, String)>,
 }
 
-/// Changes the table that is there.
+/// Changes an existing table.
 pub(super) fn edit(
     cx: &Context,
     args: &ChangeArgs,
@@ -141,7 +141,7 @@ pub(super) fn finish(
     Ok(())
 }
 
-/// The system reads the new table, unless it still uses the old one.
+/// Makes the system read the new table, unless it still uses the old one.
 fn rescan_note(opened: &Opened) -> Option<&'static str> {
     match opened.medium.rescan() {
         pinewrit_host::Rescan::InUse => {

@@ -1,4 +1,4 @@
-//! Finding and opening the media that a write goes to.
+//! Finding and opening the targets of a write.
 
 use std::path::{Path, PathBuf};
 
@@ -14,7 +14,7 @@ use super::Wish;
 use crate::context::medium::{self, Chosen};
 use crate::context::{Context, change};
 
-/// Opens all media of a write, each with what it is called in JSON.
+/// Opens all media of a write, each with its name in JSON.
 pub(super) fn open_all(
     cx: &Context,
     wish: &Wish<'_>,
@@ -29,7 +29,7 @@ pub(super) fn open_all(
     Ok((media, ids))
 }
 
-/// What a write needs until its end, and where that is.
+/// What a write needs until its end, and its places.
 fn needed(cx: &Context, wish: &Wish<'_>) -> Result<Vec<(&'static str, Footing)>, Message> {
     let of_file = |what, file| (what, cx.readers.footing_of_file(file));
     let files = wish.source.files();
@@ -99,12 +99,12 @@ fn open(
             (target, Some(partition), whole)
         }
     };
-    // A medium that cannot be read now may still be worth writing; it will tell by itself.
+    // A medium that cannot be read now may still be writable; the write will show.
     let present = match &target {
         Target::Existing(medium) => inspect_medium(&*medium.device).ok(),
         Target::New { .. } => None,
     };
-    // What has a table was finished since, by whomever.
+    // A medium with a table has been finished since, by somebody.
     let is_blank = present.as_ref().is_none_or(Inspection::is_unknown);
     let state = cx.folders.state_if_any();
     let destination = Destination {
@@ -134,7 +134,7 @@ fn narrowed(
     wanted: &str,
 ) -> Result<Narrowed, Message> {
     match &target {
-        // What is half done elsewhere on it would stay so.
+        // Interrupted work elsewhere on it would stay unfinished.
         Target::Existing(medium) if !wish.dry_run => {
             change::settle_interrupted(cx, chosen, medium, wish.yes)?;
         }

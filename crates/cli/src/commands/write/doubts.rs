@@ -1,12 +1,12 @@
-//! What speaks against an image, asked before it is written.
+//! What speaks against an image: questions before it is written.
 
 use pinewrit_core::write::{ImageDoubt, WritePlan};
 use pinewrit_ui::{Answer, Exit, Message, Ui, units};
 
 use super::{NOTHING_WRITTEN, Wish};
 
-/// Refuses or asks about what is not an image that is known, is too short, or is for other media. What is
-/// answered with yes is written as it is.
+/// Refuses, or asks about, an image that is not recognised, too short, or meant for other media.
+/// After a yes it is written unchanged.
 pub(super) fn ask(ui: &Ui, wish: &Wish<'_>, plan: &mut WritePlan) -> Result<(), Message> {
     let name = plan.source.name();
     // One yes is not an answer to the next question.

@@ -35,7 +35,7 @@ pub(crate) use plan_text::unfinished_text;
 use result_text::ResultText;
 
 const NOTHING_WRITTEN: &str = "nothing was written";
-/// The program, as receipts call it.
+/// The program's name in receipts.
 const TOOL: &str = concat!("pinewrit ", env!("CARGO_PKG_VERSION"));
 
 /// What was written to one medium.
@@ -43,7 +43,7 @@ const TOOL: &str = concat!("pinewrit ", env!("CARGO_PKG_VERSION"));
 pub(crate) struct WriteEvent<'a> {
     /// The command.
     command: &'static str,
-    /// The image, as it was named.
+    /// The image, as given.
     image: String,
     #[serde(flatten)]
     medium: MediumName,
@@ -58,26 +58,26 @@ impl Event for WriteEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["write", "build"];
 }
 
-/// What is about to happen to one medium.
+/// The plan for one medium.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct PlanEvent<'a> {
     /// The command: `write`, or `build` for a medium.
     command: &'static str,
-    /// The image, as it was named.
+    /// The image, as given.
     image: String,
     #[serde(flatten)]
     medium: MediumName,
     /// Size of the medium.
     medium_bytes: u64,
-    /// Size of the image, where it is known.
+    /// Size of the image, if known.
     unpacked_bytes: Option<u64>,
-    /// Free space in the image, as far as a quick look tells.
+    /// Free space in the image, as far as the preview shows.
     free_bytes: u64,
-    /// Whether nothing is written.
+    /// Whether this is a dry run.
     dry_run: bool,
-    /// What is in the image.
+    /// The content of the image.
     preview: Option<&'a Inspection>,
-    /// What is on the medium now.
+    /// The current content of the medium.
     present: Option<&'a Inspection>,
     /// An earlier write that was interrupted.
     unfinished: Option<&'a UnfinishedWrite>,
@@ -87,11 +87,11 @@ impl Event for PlanEvent<'_> {
     const EVENT: &'static str = "plan";
 }
 
-/// A write as it is asked for, by this command or as the end of another.
+/// A requested write, by this command or as the end of another.
 pub(crate) struct Wish<'a> {
     /// The command that was typed.
     pub(crate) command: &'static str,
-    /// The image as it was named.
+    /// The image as given.
     pub(crate) image: &'a Location,
     pub(crate) source: ImageSource,
     pub(crate) to: &'a [PathBuf],
@@ -99,7 +99,7 @@ pub(crate) struct Wish<'a> {
     pub(crate) size: Option<u64>,
     pub(crate) into: Option<&'a str>,
     pub(crate) request: WriteRequest,
-    /// Where the page about it goes.
+    /// The path of its report page.
     pub(crate) report: Option<&'a Path>,
     pub(crate) keep: Keep,
     pub(crate) only_changes: bool,
@@ -169,7 +169,7 @@ pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
     carry(cx, &wish)
 }
 
-/// Carries a wish: plan, questions, work, result.
+/// Carries out a request: plan, questions, work, result.
 pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
     let ui = &cx.ui;
     let (media, ids) = destination::open_all(cx, wish)?;
@@ -219,7 +219,7 @@ fn plan(ui: &Ui, wish: &Wish<'_>, media: Vec<Destination>) -> Result<WritePlan, 
     Ok(plan)
 }
 
-/// Asks whether to write; a wrong image is found out while the question waits.
+/// Asks whether to write; the image's checksum is verified while the question waits.
 fn ask_and_sum(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<Start, Message> {
     let cancel = Cancel::default();
     let (only_changes, summed) = thread::scope(|scope| {
@@ -242,7 +242,7 @@ fn ask_and_sum(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<Start, Mess
             let message = words::write_error(&plan.source.name(), &names, &error);
             message.without(&names).fact("state", NOTHING_WRITTEN)
         })?,
-        // A thread that failed has said so, and the writing will sum it up.
+        // A failed thread has reported that, and the write will compute the checksum itself.
         Some(Err(_)) | None => None,
     };
     Ok(Start {
@@ -256,8 +256,8 @@ fn names(plan: &WritePlan, between: &str) -> String {
     names.join(between)
 }
 
-/// A new card file holds nothing that could be lost; everything else is asked for. Returns whether
-/// only what differs is to be written.
+/// A new card file holds nothing that could be lost; anything else needs confirmation. Returns
+/// whether to write only differences.
 fn confirm(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<bool, Message> {
     let resumes = !wish.only_changes && can_resume(&plan.source, &plan.media);
     if wish.yes && resumes {
@@ -281,7 +281,7 @@ fn confirm(ui: &Ui, wish: &Wish<'_>, plan: &WritePlan) -> Result<bool, Message> 
     }
 }
 
-/// Shows the progress of a medium, and that an interruption would not be remembered.
+/// Shows the progress of a medium, and warns if an interruption would not be recorded.
 struct Watcher<'a> {
     ui: &'a Ui,
     view: ProgressView,
@@ -304,11 +304,11 @@ impl Observer for Watcher<'_> {
     }
 }
 
-/// The work itself, and what is said of it.
+/// The work itself, and its messages.
 struct Work<'a> {
     cx: &'a Context,
     wish: &'a Wish<'a>,
-    /// What the media are called in JSON.
+    /// The names of the media in JSON.
     ids: Vec<MediumName>,
 }
 
@@ -378,7 +378,7 @@ impl Work<'_> {
         }
     }
 
-    /// Tells what became of each medium, and ejects those that are to be.
+    /// Reports the outcome for each medium, and ejects those requested.
     fn tell_all(&self, plan: &WritePlan, media: Vec<WrittenMedium>) -> Outcome {
         let ui = &self.cx.ui;
         let image = plan.source.name();
@@ -408,7 +408,8 @@ impl Work<'_> {
         failure.map_or(Ok(()), Err)
     }
 
-    /// Tells the result of a medium, and ejects it if asked to; also what belongs on a page about it.
+    /// Reports the result for a medium, and ejects it if requested; also returns its part of the
+    /// page.
     fn tell(
         &self,
         plan: &WritePlan,
@@ -429,7 +430,7 @@ impl Work<'_> {
         let is_ejected = wish.eject && medium.medium.kind != MediumKind::CardFile;
         let ejected = is_ejected.then(|| self.cx.readers.eject_open(&medium.medium));
         let rescan = if is_ejected {
-            // Nobody is to mount it now.
+            // Nothing may mount it now.
             Rescan::NotApplicable
         } else {
             medium.medium.rescan()

@@ -10,7 +10,7 @@ use pinewrit_ui::{style, units};
 
 use crate::context::{medium, settings};
 
-/// A plan, and how much is said of it.
+/// A plan, and how much of it to show.
 pub(super) struct PlanText<'a> {
     pub(super) plan: &'a WritePlan,
     pub(super) is_verbose: bool,
@@ -72,7 +72,7 @@ impl PlanText<'_> {
         facts.to_text()
     }
 
-    /// How much will be written, as far as that is known.
+    /// How much will be written, as far as known.
     fn amount(&self, image: u64) -> String {
         let free = self.plan.expected_free().min(image);
         let is_seen = |partition: &PartitionFacts| partition.filesystem.is_some();
@@ -89,7 +89,7 @@ impl PlanText<'_> {
             ),
             0 => format!("{}; no free space in it", units::size(image)),
             free => format!(
-                "about {}; {} of it is free space, which is skipped",
+                "about {}; the image's other {} are free space, which is skipped",
                 units::size(image - free),
                 units::size(free)
             ),

@@ -9,7 +9,7 @@ use pinewrit_ui::{style, units};
 
 use crate::commands::configure;
 
-/// A medium that was written, and what else is said of it.
+/// A written medium, and remarks about it.
 pub(super) struct ResultText<'a> {
     pub(super) plan: &'a WritePlan,
     pub(super) medium: &'a WrittenMedium,
@@ -153,7 +153,7 @@ fn region_text(region: &pinewrit_volume::extents::RegionFacts) -> String {
 fn amount(bytes: u64, seconds: f64) -> String {
     let time = Duration::from_secs_f64(seconds);
     if seconds < 0.1 {
-        // Too short for a rate that means anything.
+        // Too short for a meaningful rate.
         return units::size(bytes);
     }
     let rate = units::rate(bytes, time);

@@ -20,10 +20,10 @@ pub(crate) const USER_DATA: &str = "user-data";
 const META_DATA: &str = "meta-data";
 const NETWORK_CONFIG: &str = "network-config";
 
-/// The label of file systems on which cloud-init looks for a seed by itself, in either case.
+/// The label of file systems on which cloud-init looks for a seed, in upper or lower case.
 pub(crate) const LABEL: &str = "CIDATA";
 
-/// A seed file larger than this was not written by anybody.
+/// A larger seed file was not written by a person.
 pub(crate) const MAX_FILE: u64 = 1 << 20;
 
 /// One file of the seed, and its content.
@@ -33,14 +33,14 @@ pub(crate) struct SeedFile {
     pub(crate) content: String,
 }
 
-/// Why a seed could not be made.
+/// Why a seed could not be created.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum SeedError {
     /// A password could not be hashed.
     #[error(transparent)]
     Hash(#[from] HashError),
-    /// A file could not be put in YAML.
+    /// A file could not be converted to YAML.
     #[error("{file} could not be put in YAML")]
     Yaml {
         /// The file.
@@ -50,28 +50,28 @@ pub enum SeedError {
     },
 }
 
-/// What a seed depends on besides the settings.
+/// The inputs of a seed besides the settings.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct SeedContext<'a> {
-    /// The `user-data` that is on the medium now: hashes in it that fit, and host keys, are kept.
+    /// The current `user-data`: its host keys and matching hashes are kept.
     pub(crate) existing: Option<&'a str>,
-    /// The user that the image brings along.
+    /// The image's own user.
     pub(crate) stock_user: Option<&'a str>,
-    /// The image's netplan, if that can be seen, does not know WPA3.
+    /// The image's netplan, if its version is known, does not support WPA3.
     pub(crate) lacks_wpa3: bool,
-    /// Nothing in the image, if that can be seen, sets the console's keyboard.
+    /// Nothing in the image, as far as known, sets the console's keyboard.
     pub(crate) lacks_keyboard: bool,
-    /// The wait for a network is bounded already, by a file in the root.
+    /// The wait for a network is already limited, by a file in the root.
     pub(crate) limits_wait: bool,
 }
 
-/// A seed's files, and the host key that is in it.
+/// A seed's files, and its host key.
 pub(crate) struct Seed {
     pub(crate) files: Vec<SeedFile>,
     pub(crate) host_key: Option<HostKey>,
 }
 
-/// Makes the seed.
+/// Creates the seed.
 pub(crate) fn seed(
     settings: &CheckedSettings,
     context: &SeedContext<'_>,
@@ -114,7 +114,7 @@ struct MetaData {
     local_hostname: Option<String>,
 }
 
-/// The same settings give the same id; other settings another one, so that cloud-init runs again.
+/// Equal settings give the same id; different ones another, so that cloud-init runs again.
 fn instance_id(settings: &CheckedSettings, user_data: &str, network: Option<&str>) -> String {
     let mut hasher = blake3::Hasher::new();
     hasher.update(user_data.as_bytes());
@@ -124,7 +124,7 @@ fn instance_id(settings: &CheckedSettings, user_data: &str, network: Option<&str
     format!("{name}-{}", &digest[..12])
 }
 
-/// Every string is quoted: cloud-init reads YAML 1.1, where `no`, `12:30:45` and `0755` are no
+/// Every string is quoted: cloud-init reads YAML 1.1, where `no`, `12:30:45` and `0755` are not
 /// strings.
 fn yaml(file: &'static str, value: &impl Serialize) -> Result<String, SeedError> {
     let options = serde_saphyr::ser_options! { quote_all: true };
@@ -132,7 +132,7 @@ fn yaml(file: &'static str, value: &impl Serialize) -> Result<String, SeedError>
         .map_err(|source| SeedError::Yaml { file, source })
 }
 
-/// Looks for a seed in a folder of a file system. What cannot be read counts as not there.
+/// Looks for a seed in a folder of a file system. What cannot be read counts as absent.
 pub(crate) fn find_seed(
     files: &Files<'_>,
     folder: &str,
@@ -161,7 +161,7 @@ struct MetaNames {
     local_hostname: Option<String>,
 }
 
-/// The parts of a `user-data` that are looked at.
+/// The examined parts of a `user-data`.
 #[derive(Default, Deserialize)]
 #[serde(default)]
 struct FoundUserData {
@@ -193,7 +193,7 @@ fn parse_user_data(text: &str) -> Option<FoundUserData> {
     serde_saphyr::from_str(text).ok()
 }
 
-/// What an earlier seed asked for and this one does not, in words.
+/// What an earlier seed requested and this one does not, in words.
 pub(crate) fn dropped(existing: Option<&str>, seed: &Seed) -> Vec<String> {
     use serde_json::Value;
     let read = |text: &str| -> Value { serde_saphyr::from_str(text).unwrap_or_default() };
@@ -219,8 +219,8 @@ pub(crate) fn dropped(existing: Option<&str>, seed: &Seed) -> Vec<String> {
     users.chain(keys.map(str::to_owned)).collect()
 }
 
-/// Hides hashes and keys in a seed file, for showing it. Works on any text: everything after such
-/// a key on its line is hidden.
+/// Hides hashes and keys in a seed file for display. Works on any text: everything after such a key
+/// on its line is hidden.
 pub(crate) fn redact(content: &str) -> String {
     const HIDDEN: &[&str] = &[
         "passwd:",

@@ -65,7 +65,7 @@ struct Bridge {
     parameters: BridgeParameters,
 }
 
-/// A tree of one bridge needs no protocol against loops, which delays it by half a minute.
+/// A single bridge needs no spanning tree protocol, which would delay it by half a minute.
 #[derive(Serialize)]
 struct BridgeParameters {
     stp: bool,
@@ -166,8 +166,7 @@ struct Account {
     phase2_auth: Option<&'static str>,
 }
 
-/// `None` where the settings name no network: then cloud-init asks for addresses by DHCP on the
-/// wired interface.
+/// `None` if the settings name no network: then cloud-init uses DHCP on the wired interface.
 pub(crate) fn network_config(
     settings: &CheckedSettings,
     knows_wpa3: bool,
@@ -176,7 +175,7 @@ pub(crate) fn network_config(
     if settings.wired.is_empty() && wireless.is_none() {
         return None;
     }
-    // A file with wireless networks alone would switch the wired one off.
+    // A file with wireless networks alone would disable the wired one.
     let usual = [Wired::default()];
     let wired = if settings.wired.is_empty() {
         &usual[..]
@@ -214,7 +213,7 @@ pub(crate) fn network_config(
     })
 }
 
-/// The settings' networks for netplan, with what carries them out.
+/// The settings' networks for netplan, with its renderer.
 pub(crate) fn netplan_file(
     settings: &CheckedSettings,
     renderer: &'static str,
@@ -276,7 +275,7 @@ fn ethernet(wired: &Wired) -> (String, Ethernet) {
         set_name: wired.mac.and(wired.interface.clone()),
         addressing: addressing(wired),
     };
-    // A key of digits alone would be a number to YAML's readers.
+    // YAML readers would take a key of digits alone for a number.
     let id = match wired.name() {
         Some(name) => name,
         None => wired

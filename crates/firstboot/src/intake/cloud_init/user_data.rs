@@ -49,7 +49,7 @@ pub(super) struct UserData {
 }
 
 impl UserData {
-    /// What a client needs to know the unit again, if its key is in here.
+    /// What a client needs to recognise the unit, if its key is in here.
     pub(super) fn host_key(&self, settings: &CheckedSettings) -> Option<HostKey> {
         let keys = self.ssh_keys.as_ref()?;
         host_key::described(&keys.ed25519_public, settings, keys.origin)
@@ -125,7 +125,7 @@ pub(super) fn user_data(
     Ok(UserData {
         hostname: short.map(str::to_owned),
         fqdn: fqdn.map(str::to_owned),
-        // sudo looks its host up; without a line for it each call takes a while.
+        // sudo resolves its host name; without a line for it, each call takes a while.
         manage_etc_hosts: host_name.map(|_| "localhost"),
         timezone: settings.time_zone.clone(),
         locale: settings.locale.clone(),
@@ -167,7 +167,7 @@ pub(super) fn user_data(
     })
 }
 
-/// The host key of an earlier run stays: people know it by now.
+/// The host key of an earlier run stays: clients already know it.
 fn host_keys(settings: &CheckedSettings, existing: Option<&str>) -> Option<HostKeys> {
     settings.ssh_host_keys.filter(|made| *made)?;
     let known = existing.and_then(parse_user_data);
@@ -183,11 +183,11 @@ fn host_keys(settings: &CheckedSettings, existing: Option<&str>) -> Option<HostK
     })
 }
 
-/// Debian makes those locales only that its list names, whichever cloud-init asks for; this comes before
-/// it does. Where there is no list, locales are there already.
+/// Debian generates only the locales in its list, whatever cloud-init requests, so the list is
+/// extended first. Without a list, the locales already exist.
 fn locale_command(settings: &CheckedSettings) -> Option<Vec<String>> {
     let locale = settings.locale.as_deref()?;
-    // These are in the C library itself.
+    // These are built into the C library.
     if ["C", "POSIX"].contains(&locale.split('.').next()?) {
         return None;
     }
@@ -206,7 +206,7 @@ fn port_file(settings: &CheckedSettings) -> Option<FileEntry> {
     ))
 }
 
-/// What is run at the first start, before the settings' own commands.
+/// Commands for the first start, before the settings' own.
 fn commands(settings: &CheckedSettings, stock_user: Option<&str>) -> Vec<Vec<String>> {
     let shell = |command: String| vec!["sh".to_owned(), "-c".to_owned(), command];
     let mut commands: Vec<_> = ssh_command(settings.ssh_enabled).into_iter().collect();
@@ -234,10 +234,11 @@ fn certificate_files(settings: &CheckedSettings) -> Vec<FileEntry> {
     files.map(entry).collect()
 }
 
-/// cloud-init runs it at each start, after packages were installed; each of its steps runs once.
+/// cloud-init runs it at each start, after installing packages; each of its steps runs once.
 fn steps_file(settings: &CheckedSettings) -> Option<FileEntry> {
     let steps = Step::commands(&settings.first_start);
-    // While cloud-init waits for it, the unit is not started; its service leaves what it began alone.
+    // While cloud-init waited for it, the start would not complete; its service leaves processes
+    // behind alone.
     let script = first_start::script_beside(&steps, first_start::LOG);
     let path = "/var/lib/cloud/scripts/per-boot/pinewrit";
     (!steps.is_empty()).then(|| FileEntry {
@@ -270,7 +271,8 @@ fn autologin_files(settings: &CheckedSettings) -> Vec<FileEntry> {
     files
 }
 
-/// Consoles that have asked for a name by then ask again; gdm has one file for all its settings.
+/// Consoles that are already at their login prompt start again; gdm has one file for all its
+/// settings.
 fn autologin_command(settings: &CheckedSettings) -> Option<String> {
     let wanted = settings.autologin.as_ref()?;
     let mut command = String::from("systemctl daemon-reload\n");
@@ -291,7 +293,8 @@ fn autologin_command(settings: &CheckedSettings) -> Option<String> {
     Some(command)
 }
 
-/// Where the root cannot be reached, the limit of the wait for a network holds from the second start on.
+/// If the root is out of reach, the limit on waiting for a network applies from the second start
+/// on.
 fn wait_command(settings: &CheckedSettings, context: &SeedContext<'_>) -> Option<Vec<String>> {
     if context.limits_wait {
         return None;
@@ -335,8 +338,8 @@ fn existing_hash(text: &str, name: &str) -> Option<String> {
     user.hashed_passwd
 }
 
-/// The country for radios whose driver is a module: it holds from the second start on, whatever
-/// manages the network. For the first start the country is in `network-config`.
+/// The country for radios whose driver is a module: it applies from the second start on, whatever
+/// manages the network. For the first start, it is in `network-config`.
 fn country_file(settings: &CheckedSettings) -> Option<FileEntry> {
     let country = &settings.wireless.as_ref()?.country;
     let path = "/etc/modprobe.d/wireless-country.conf";
@@ -344,7 +347,7 @@ fn country_file(settings: &CheckedSettings) -> Option<FileEntry> {
     Some(FileEntry::open(path, content))
 }
 
-/// The service is called `ssh` on Debian and its kin, `sshd` elsewhere.
+/// The service is called `ssh` on Debian and its derivatives, `sshd` elsewhere.
 fn ssh_command(enabled: Option<bool>) -> Option<Vec<String>> {
     let verb = if enabled? { "enable" } else { "disable" };
     let command =

@@ -1,5 +1,5 @@
-//! Templates in a process of their own, with bounds that the system keeps: a few characters can double a
-//! text until no memory is left, by filters, operators and blocks alike.
+//! Templates run in a process of their own, with limits enforced by the system: filters, operators
+//! and blocks can all double a text with a few characters until no memory is left.
 
 use std::fs::File;
 use std::io::{self, Read, Write};
@@ -13,30 +13,30 @@ use nix::unistd::{ForkResult, dup2_stderr, fork, pipe};
 
 use super::MAX_RESULT;
 
-/// Memory beside what the program has already, in bytes.
+/// Memory in addition to what the program already has, in bytes.
 const MEMORY: u64 = 64 << 20;
 /// Processor time, in seconds.
 const SECONDS: u64 = 10;
 
-/// Why a template gives nothing: what is wrong, and the line where, if that is known.
+/// Why a template has no result: what is wrong, and the line, if known.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Fault {
     pub(super) what: String,
     pub(super) line: Option<usize>,
 }
 
-/// How it went.
+/// The outcome.
 enum Run {
     Ended(Result<String, Fault>),
     OutOfMemory,
     OutOfTime,
 }
 
-/// Runs `work` with at most `fuel` steps, within the bounds. Where memory runs out, the step at which it
-/// does is looked for, to tell its line.
+/// Runs `work` with at most `fuel` steps, within the limits. If memory runs out, the responsible
+/// step is searched for, to report its line.
 ///
 /// # Errors
-/// What `work` says, or that it ran out of bounds.
+/// The error of `work`, or that it exceeded the limits.
 pub(super) fn run(fuel: u64, work: &dyn Fn(u64) -> Result<String, Fault>) -> Result<String, Fault> {
     let in_child = |fuel| in_child(&|| work(fuel)).map_err(|error| not_run(&error));
     match in_child(fuel)? {
@@ -76,9 +76,9 @@ fn not_run(error: &io::Error) -> Fault {
 
 fn in_child(work: &dyn Fn() -> Result<String, Fault>) -> io::Result<Run> {
     let (reading, writing) = pipe()?;
-    // SAFETY: the child shares no memory with this process. It allocates, which the system's library
-    // allows after a fork also where there were other threads, writes to the pipe, and ends by `_exit`
-    // without running anything of this process; no lock of ours is taken in it.
+    // SAFETY: the child shares no memory with this process. It allocates, which the C library
+    // allows after a fork even with other threads, writes to the pipe, and ends with `_exit`
+    // without running anything else of this process; it takes none of our locks.
     match unsafe { fork() }? {
         ForkResult::Child => {
             drop(reading);
@@ -92,7 +92,8 @@ fn in_child(work: &dyn Fn() -> Result<String, Fault>) -> io::Result<Run> {
             let status = loop {
                 match waitpid(child, None) {
                     Err(Errno::EINTR) => {}
-                    // Where whoever started us ignores what becomes of children, the answer has to do.
+                    // If our parent ignores SIGCHLD, there is no exit status, and the answer has to
+                    // do.
                     Err(Errno::ECHILD) if !answer.is_empty() => {
                         break WaitStatus::Exited(child, 0);
                     }
@@ -115,11 +116,11 @@ fn be_child(writing: OwnedFd, work: &dyn Fn() -> Result<String, Fault>) -> ! {
         File::from(writing).write_all(&answer)
     });
     let code = i32::from(ended.is_err());
-    // SAFETY: ends this process at once; the buffers and locks that it has belong to the parent.
+    // SAFETY: ends this process at once; its buffers and locks belong to the parent.
     unsafe { nix::libc::_exit(code) }
 }
 
-/// Keeps the bounds, and says nothing when they are reached.
+/// Sets the limits, and prints nothing when they are reached.
 fn bound() -> io::Result<()> {
     let page = rustix::param::page_size() as u64;
     let statm = std::fs::read_to_string("/proc/self/statm")?;
@@ -131,13 +132,13 @@ fn bound() -> io::Result<()> {
     let memory = pages.saturating_mul(page).saturating_add(MEMORY);
     setrlimit(Resource::RLIMIT_AS, memory, memory)?;
     setrlimit(Resource::RLIMIT_CPU, SECONDS, SECONDS + 1)?;
-    // What is in memory has secrets in it.
+    // Memory contains secrets.
     setrlimit(Resource::RLIMIT_CORE, 0, 0)?;
     dup2_stderr(File::options().write(true).open("/dev/null")?.as_fd())?;
     Ok(())
 }
 
-/// A byte for how it went, four for the line, then the text.
+/// A byte for the outcome, four for the line, then the text.
 fn encode(result: Result<String, Fault>) -> Vec<u8> {
     let (kind, line, text) = match result {
         Ok(text) => (0, None, text),

@@ -1,7 +1,7 @@
-//! Intakes of systems with habits of their own, described in TOML: files made from templates, links,
-//! changes of texts, each with a condition.
+//! Intakes for systems with their own ways, described in TOML: files made from templates, links,
+//! changes to texts, each with a condition.
 //!
-//! Templates see the settings as `settings`; form and names are in `docs/formats.md`.
+//! Templates see the settings as `settings`; `docs/formats.md` describes the format and names.
 
 mod bounded;
 mod values;
@@ -19,18 +19,18 @@ use serde::Deserialize;
 
 use crate::intake::{ChangeKind, FileChange};
 
-/// Longer results are no settings.
+/// Longer results are not settings.
 const MAX_RESULT: usize = 1 << 20;
-/// Steps of a template; one that runs in circles ends there.
+/// The most steps of a template, which ends endless loops.
 const FUEL: u64 = 1_000_000;
-/// Passwords that a template may hash: each takes its time, as it should.
+/// The most passwords that a template may hash: each takes time, on purpose.
 const MAX_HASHES: u32 = 100;
 
 /// An intake that is described in a file.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct CustomIntake {
-    /// What it is called in reports.
+    /// Its name in reports.
     pub name: String,
     /// What it does, in order.
     #[serde(rename = "step")]
@@ -42,15 +42,15 @@ pub struct CustomIntake {
 struct Step {
     /// Where: `boot:/…`, `root:/…`.
     place: String,
-    /// An expression; without truth in it, nothing is done.
+    /// An expression; if it is not true, nothing is done.
     when: Option<String>,
     /// A template: the file's content.
     content: Option<String>,
-    /// A template: `key=value` that the text is to have.
+    /// A template: `key=value` to set in the text.
     set: Option<String>,
-    /// A template: a line that the text is to have.
+    /// A template: a line to have in the text.
     line: Option<String>,
-    /// The file goes.
+    /// The file is removed.
     #[serde(default)]
     remove: bool,
     /// Permissions, in octal digits.
@@ -67,7 +67,7 @@ pub enum CustomError {
     /// The file is not an intake.
     #[error("it is not an intake: {0}")]
     Form(String),
-    /// A place is none.
+    /// A place is invalid.
     #[error(transparent)]
     Place(#[from] PlaceError),
     /// A template or an expression is wrong. The values of settings are not in the text.
@@ -78,7 +78,7 @@ pub enum CustomError {
         /// What is wrong.
         what: String,
     },
-    /// A place is not on the medium.
+    /// A place does not exist on the medium.
     #[error("step {step}: there is no file system at {place}")]
     NoPlace {
         /// Number of the step, from 1.
@@ -160,7 +160,7 @@ impl CustomIntake {
     }
 }
 
-/// Several steps may concern one file.
+/// Several steps may change one file.
 fn note(changes: &mut Vec<FileChange>, change: FileChange) {
     match changes.iter_mut().find(|known| known.path == change.path) {
         Some(known) => {
@@ -237,7 +237,7 @@ impl std::io::Write for Limited {
     }
 }
 
-/// An environment in which a template ends after so many steps.
+/// An environment that ends a template after a number of steps.
 fn with_fuel(environment: &Environment<'static>, fuel: u64) -> Environment<'static> {
     let mut environment = environment.clone();
     environment.set_fuel(Some(fuel));
@@ -257,7 +257,7 @@ struct Work<'w> {
 }
 
 impl Work<'_> {
-    /// Runs what may take more than is good for anybody.
+    /// Runs work that may need too many resources.
     fn bounded(
         &self,
         work: &dyn Fn(&Environment<'static>) -> Result<String, Fault>,

@@ -40,11 +40,11 @@ struct User {
     name: String,
     uid: Option<u32>,
     full_name: Option<String>,
-    /// In the form of crypt(5).
+    /// In crypt(5) form.
     password_hash: Option<String>,
     ssh_keys: Vec<String>,
     sudo: bool,
-    /// Whether sudo asks for no password.
+    /// Whether sudo needs no password.
     sudo_without_password: bool,
     groups: Vec<String>,
 }

@@ -13,13 +13,13 @@ const SHADOW: &str = "/etc/shadow";
 const GROUP: &str = "/etc/group";
 const GSHADOW: &str = "/etc/gshadow";
 
-/// Numbers of groups that belong to the system.
+/// The range of system group ids.
 const SYSTEM_GROUPS: std::ops::RangeInclusive<u32> = 201..=999;
-/// Files of a home's skeleton that are copied at most, and their largest size.
+/// The most files of a home's skeleton to copy, and their largest size.
 const MAX_SKELETON: usize = 256;
 const MAX_SKELETON_FILE: u64 = 1 << 20;
 
-/// One of the four files: lines of fields that colons part, the first being a name.
+/// One of the four files: lines of fields separated by colons, the first being a name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct Table {
     lines: Vec<Vec<String>>,
@@ -90,7 +90,7 @@ pub(super) struct Accounts {
     shadow: Table,
     group: Table,
     gshadow: Option<Table>,
-    /// Numbers of accounts that are gone, whose files may still be there.
+    /// Ids of removed accounts, whose files may still exist.
     former: BTreeMap<String, (u32, u32)>,
     /// Days since 1970, for new passwords.
     today: i64,
@@ -132,7 +132,7 @@ impl Accounts {
         })
     }
 
-    /// A group's number; the group is made if it is not there.
+    /// A group's id; the group is created if it does not exist.
     fn group_number(&mut self, name: &str, wanted: Option<u32>) -> Result<u32, RootError> {
         if let Some(number) = self.group.number(name, 2) {
             return Ok(number);
@@ -151,7 +151,7 @@ impl Accounts {
         Ok(number)
     }
 
-    /// Takes an account away. Its number is not given to another, who would own its files.
+    /// Removes an account. Its id is not reused, because the new user would own its files.
     fn forget(&mut self, name: &str) {
         let numbers = (self.passwd.number(name, 2), self.passwd.number(name, 3));
         if let (Some(uid), Some(gid)) = numbers {
@@ -186,7 +186,7 @@ impl Accounts {
         }
     }
 
-    /// Nobody can log in with a password, and none with a key either: the account has expired.
+    /// No login is possible, neither with a password nor with a key: the account has expired.
     fn lock(&mut self, name: &str) {
         let today = self.today.to_string();
         if !self.shadow.has(name) {
@@ -215,7 +215,7 @@ impl Accounts {
         }
     }
 
-    /// Groups of the settings in which the user is not yet.
+    /// Groups from the settings that the user is not yet in.
     fn groups_to_join(&self, user: &User) -> Vec<String> {
         let is_in = |group: &&String| {
             let members = self.group.field(group, 3).unwrap_or_default();
@@ -228,7 +228,7 @@ impl Accounts {
             .collect()
     }
 
-    /// Takes users out of groups that an earlier run put them in.
+    /// Removes users from groups that an earlier run added them to.
     fn leave_groups(&mut self, joined: &BTreeMap<String, Vec<String>>) {
         for (name, groups) in joined {
             let leave = |group: &str, members: &mut Vec<String>| {
@@ -248,7 +248,7 @@ impl Accounts {
         let existing = self.shadow.field(name, 1).map(str::to_owned);
         let hash = match &user.password {
             Some(password) => password.hashed(existing.as_deref())?,
-            // A key opens the account, a password never.
+            // A key allows login, a password never does.
             None => "!".to_owned(),
         };
         let today = self.today.to_string();
@@ -259,7 +259,7 @@ impl Accounts {
                     line[1] = hash;
                     line[2] = today;
                 }
-                // Neither a change that is forced nor an end of the account.
+                // Neither a forced password change nor an expiry date.
                 line[7].clear();
                 if line[2] == "0" {
                     line[2] = self.today.to_string();
@@ -272,7 +272,7 @@ impl Accounts {
         Ok(())
     }
 
-    /// Who comes back has the old numbers.
+    /// A returning user gets the old ids.
     fn numbers_for(&mut self, user: &User) -> Result<(u32, u32), RootError> {
         let former = self.former.remove(&user.name);
         let is_free = |accounts: &Self, uid: u32| !accounts.passwd.has_number(2, uid);
@@ -291,7 +291,7 @@ impl Accounts {
         Ok((uid, self.group_number(&user.name, Some(gid))?))
     }
 
-    /// Makes or changes an account; returns its home, its numbers, and whether it is new.
+    /// Creates or changes an account; returns its home, its ids, and whether it is new.
     fn put_user(&mut self, user: &User, shell: &str) -> Result<Home, RootError> {
         let name = &user.name;
         if !self.passwd.has(name) {
@@ -303,7 +303,7 @@ impl Accounts {
         if let (Some(wanted), Some(uid)) = (user.uid, self.passwd.number(name, 2))
             && wanted != uid
         {
-            // Its files would belong to nobody.
+            // Its files would have no owner.
             return Err(RootError::OtherUid {
                 user: name.clone(),
                 uid,
@@ -355,7 +355,7 @@ impl Accounts {
         }
     }
 
-    /// Accounts that somebody can log in to with a password.
+    /// Accounts that allow login with a password.
     pub(super) fn with_password(&self) -> Vec<String> {
         let opens = |line: &&Vec<String>| {
             let hash = line.get(1).map_or("", String::as_str);
@@ -377,7 +377,7 @@ impl Accounts {
     }
 }
 
-/// The first of people's accounts that is none of these.
+/// The first ordinary account that is none of these.
 fn first_person(passwd: &Table, own: &[String]) -> Option<String> {
     let people = passwd.lines.iter().filter(|line| {
         let uid = line.get(2).and_then(|uid| uid.parse().ok());
@@ -389,7 +389,7 @@ fn first_person(passwd: &Table, own: &[String]) -> Option<String> {
     first.map(|line| line[0].clone())
 }
 
-/// Names come from the image, and go into commands.
+/// Names come from the image, and are used in commands.
 pub(super) fn is_plain(name: &str) -> bool {
     name.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_')
         && name
@@ -397,7 +397,7 @@ pub(super) fn is_plain(name: &str) -> bool {
             .all(|b| b.is_ascii_alphanumeric() || b"._-".contains(&b))
 }
 
-/// The user that an image brings along.
+/// An image's own user.
 pub(crate) fn stock_user_of(files: &Files<'_>) -> Result<Option<String>, FilesError> {
     let Some(passwd) = files.text(PASSWD)? else {
         return Ok(None);
@@ -412,7 +412,7 @@ struct Home {
     numbers: (u32, u32),
 }
 
-/// Makes the users of the settings, and deals with the one that the image brings along.
+/// Creates the users of the settings, and handles the image's own one.
 pub(super) fn apply(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
@@ -491,7 +491,7 @@ pub(super) fn apply(
     Ok(accounts)
 }
 
-/// A home folder from the skeleton, unless there is one.
+/// Creates a home folder from the skeleton, unless it exists.
 fn make_home(writer: &mut Writer<'_, '_>, home: &Home) -> Result<(), FilesError> {
     if home.path.is_empty() || writer.files.has(&home.path)? {
         return Ok(());
@@ -525,7 +525,7 @@ fn make_home(writer: &mut Writer<'_, '_>, home: &Home) -> Result<(), FilesError>
     Ok(())
 }
 
-/// `authorized_keys`, which must be readable by its user, and by nobody else.
+/// `authorized_keys`, which only its user may be able to read.
 fn put_keys(writer: &mut Writer<'_, '_>, user: &User, home: &Home) -> Result<(), FilesError> {
     let before = writer
         .old
@@ -539,7 +539,7 @@ fn put_keys(writer: &mut Writer<'_, '_>, user: &User, home: &Home) -> Result<(),
     let folder = join(&home.path, ".ssh");
     let path = join(&folder, "authorized_keys");
     let there = writer.text(&path)?.unwrap_or_default();
-    // What an earlier run put goes; what somebody added stays.
+    // Keys from an earlier run are removed; keys added by others stay.
     let others = there
         .lines()
         .filter(|line| !before.iter().any(|key| key == line))
@@ -559,7 +559,7 @@ fn put_keys(writer: &mut Writer<'_, '_>, user: &User, home: &Home) -> Result<(),
     writer.lasting(&path, rights, &text, Secrecy::Open)
 }
 
-/// Files in `sudoers.d` whose names hold a dot are not read.
+/// Files in `sudoers.d` with a dot in their names are ignored.
 fn put_sudo(writer: &mut Writer<'_, '_>, user: &User) -> Result<(), FilesError> {
     let rule = match user.sudo {
         Sudo::No => return Ok(()),

@@ -1,4 +1,4 @@
-//! Logging one user in without being asked: on consoles by agetty(8), on desktops by the usual display
+//! Automatic login of one user: on consoles by agetty(8), on desktops by the usual display
 //! managers.
 
 use pinewrit_settings::{Autologin, CheckedSettings};
@@ -34,7 +34,7 @@ pub(crate) fn console(user: &str, options: &str) -> String {
     )
 }
 
-/// Files of display managers that are all ours, with what is in them.
+/// Files of display managers that are entirely ours, with their content.
 pub(crate) fn desktop_files(
     user: &str,
     session: &str,
@@ -98,7 +98,7 @@ fn put_consoles(writer: &mut Writer<'_, '_>, wanted: &Autologin) -> Result<(), F
     writer.shared(path, OPEN, &text, Secrecy::Open)
 }
 
-/// Session files: the first is what the user gets where one must be named.
+/// Session files: the first one is used if a session must be named.
 const SESSIONS: [&str; 2] = ["/usr/share/wayland-sessions", "/usr/share/xsessions"];
 
 fn put_desktop(writer: &mut Writer<'_, '_>, wanted: &Autologin) -> Result<(), FilesError> {

@@ -1,5 +1,5 @@
-//! The `rootfs` intake: settings become files of the root file system, as its own programs would
-//! have written them.
+//! The `rootfs` intake: settings become files in the root file system, as its own programs would
+//! write them.
 
 mod accounts;
 mod autologin;
@@ -35,16 +35,16 @@ pub enum RootError {
     /// A password could not be hashed.
     #[error(transparent)]
     Hash(#[from] HashError),
-    /// A text could not be put in YAML.
+    /// A text could not be converted to YAML.
     #[error(transparent)]
     Yaml(#[from] SeedError),
     /// There is no `/etc/passwd`.
     #[error("the root file system has no /etc/passwd")]
     NoAccounts,
-    /// All numbers are in use.
+    /// All ids are in use.
     #[error("no id is left for another user or group")]
     NoNumber,
-    /// The number that a user is to have belongs to somebody else.
+    /// The id for a user belongs to another account.
     #[error("the uid {uid} for {user} belongs to another account of the image")]
     UidInUse {
         /// The user.
@@ -52,18 +52,18 @@ pub enum RootError {
         /// The number.
         uid: u32,
     },
-    /// A user is there already, with another number than the settings say.
+    /// A user already exists, with a different id than in the settings.
     #[error("{user} already has the uid {uid}, and files that belong to it")]
     OtherUid {
         /// The user.
         user: String,
-        /// The number on the unit.
+        /// The id on the unit.
         uid: u32,
     },
-    /// Nothing is known of how the image manages networks.
+    /// How the image manages networks is unknown.
     #[error("no network manager was found in the image")]
     NoNetwork,
-    /// dhcpcd only asks for addresses.
+    /// dhcpcd only requests addresses.
     #[error("the image's networks are managed by dhcpcd, which does not support {what}: {name}")]
     NotByDhcpcd {
         /// A bridge or a bond.
@@ -71,12 +71,12 @@ pub enum RootError {
         /// Its name.
         name: String,
     },
-    /// The swap file is larger than the room that is left.
+    /// The swap file is larger than the free space.
     #[error("a swap file of {size} bytes does not fit: the root has {room} bytes free")]
     NoRoomForSwap {
         /// Its size, in bytes.
         size: u64,
-        /// What is left, in bytes, with everything else in place.
+        /// Free space with everything else in place, in bytes.
         room: u64,
     },
     /// No host key could be made.
@@ -84,12 +84,12 @@ pub enum RootError {
     NoKey,
 }
 
-/// What was put into a root file system.
+/// The changes to a root file system.
 pub(crate) struct RootReport {
     pub(crate) changes: Vec<FileChange>,
     pub(crate) notes: Vec<String>,
     pub(crate) host_key: Option<HostKey>,
-    /// What manages its networks.
+    /// The manager of its networks.
     pub(crate) network: Option<&'static str>,
     /// Whether anybody can log in.
     pub(crate) has_way_in: bool,
@@ -98,7 +98,7 @@ pub(crate) struct RootReport {
 /// Puts the settings into a root file system.
 ///
 /// # Errors
-/// [`RootError`]; what was done so far is of no use then.
+/// [`RootError`]; the changes so far are then useless.
 pub(crate) fn apply(
     files: &mut Files<'_>,
     settings: &CheckedSettings,
@@ -129,7 +129,7 @@ pub(crate) fn apply(
     })
 }
 
-/// What switches cloud-init off (cloud-init's documentation, "How to disable cloud-init").
+/// What disables cloud-init (cloud-init's documentation, "How to disable cloud-init").
 pub(crate) const CLOUD_INIT_OFF: &str = "/etc/cloud/cloud-init.disabled";
 pub(crate) const CLOUD_INIT_OFF_TEXT: &str =
     "# Written by Pinewrit: the settings are in the root file system.\n";
@@ -150,7 +150,7 @@ fn quiet_cloud_init(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
 
 /// An identity that came with the image would be the same on every card.
 fn forget_identity(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
-    // A unit that has run since has its own by now.
+    // A unit that has run since already has its own.
     if writer.old.is_some() {
         return Ok(());
     }
@@ -207,7 +207,7 @@ fn first_steps(
     Ok(steps)
 }
 
-/// On a unit that has started before: which steps are still to come.
+/// On a unit that has started before: which steps are still pending.
 fn tell_steps(writer: &mut Writer<'_, '_>, steps: &[Step]) -> Result<(), FilesError> {
     let marks = writer.files.names(first_start::MARKS)?;
     let Some(marks) = marks.filter(|_| writer.old.is_some()) else {
@@ -229,7 +229,7 @@ fn tell_steps(writer: &mut Writer<'_, '_>, steps: &[Step]) -> Result<(), FilesEr
     Ok(())
 }
 
-/// A key, or a password that the SSH server or a console takes.
+/// A key, or a password that the SSH server or a console accepts.
 fn has_way_in(
     writer: &Writer<'_, '_>,
     accounts: &accounts::Accounts,
@@ -252,7 +252,7 @@ fn is_open(files: &Files<'_>, accounts: &accounts::Accounts) -> Result<bool, Fil
     Ok(false)
 }
 
-/// Whether an account of a root file system opens by a password or a key, if that can be seen.
+/// Whether a root file system has an account that allows login by password or key, if known.
 pub(crate) fn opens(files: &Files<'_>) -> Result<Option<bool>, FilesError> {
     let accounts = match accounts::Accounts::read(files) {
         Err(RootError::Files(error)) if error.disk().is_some() => return Err(error),

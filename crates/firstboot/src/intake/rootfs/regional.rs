@@ -13,8 +13,8 @@ const OPEN: Rights = Rights {
     gid: 0,
 };
 
-/// Puts host name, time zone, locale, keyboard and servers of time in place. Returns what the
-/// first start has to do for it.
+/// Sets host name, time zone, locale, keyboard and time servers. Returns the steps for the first
+/// start.
 pub(super) fn apply(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
@@ -51,7 +51,7 @@ fn put_host_name(writer: &mut Writer<'_, '_>, name: &str) -> Result<(), FilesErr
     } else {
         format!("{name} {short}")
     };
-    // Without an own line sudo warns on each call.
+    // Without its own line, sudo warns on each call.
     let line = format!("127.0.1.1\t{names}");
     let hosts = writer.text("/etc/hosts")?;
     let hosts = hosts.unwrap_or_else(|| "127.0.0.1\tlocalhost\n::1\tlocalhost\n".to_owned());
@@ -89,7 +89,7 @@ fn set(text: &str, key: &str, value: &str) -> String {
     self::edit(text, edit)
 }
 
-/// A text with a change in it.
+/// A text with one change.
 pub(super) fn edit(text: &str, edit: Edit) -> String {
     let kind = match &edit {
         Edit::Set {
@@ -101,8 +101,8 @@ pub(super) fn edit(text: &str, edit: Edit) -> String {
     String::from_utf8_lossy(&edited).into_owned()
 }
 
-/// Whether an image of Debian's kind has nothing that reads the keyboard's layout; cloud-init then fails
-/// to set it.
+/// Whether a Debian-like image has nothing that reads the keyboard layout; cloud-init then fails to
+/// set it.
 pub(crate) fn lacks_keyboard(files: &Files<'_>) -> Result<bool, FilesError> {
     let readers = [
         "/usr/lib/systemd/system/console-setup.service",
@@ -144,7 +144,7 @@ fn put_keyboard(
     Ok(())
 }
 
-/// The console has maps of its own, of which those made from XKB's are named `layout-variant`.
+/// The console has its own maps; those derived from XKB are named `layout-variant`.
 fn console_map(
     writer: &mut Writer<'_, '_>,
     layout: &str,
@@ -196,10 +196,10 @@ fn put_locale(writer: &mut Writer<'_, '_>, locale: &str) -> Result<Vec<Step>, Fi
     writer.shared("/etc/locale.gen", OPEN, &text, Secrecy::Open)?;
     let generator = "/usr/sbin/locale-gen";
     Ok(if writer.has(generator)? {
-        // The list of what is there writes `de_AT.UTF-8` as `de_AT.utf8`.
+        // The list of existing locales has `de_AT.utf8` for `de_AT.UTF-8`.
         let shown = locale.replace(".UTF-8", ".utf8");
         let test = format!("locale -a | grep -qixF '{shown}'");
-        // It takes a board's whole processor for a while; the start must not wait for it.
+        // It keeps a board's processor busy for a while; the start must not wait for it.
         let is_patient = writer.has_any(&["/usr/bin/chrt", "/bin/chrt"])?;
         let prefix = if is_patient { "chrt -i 0 " } else { "" };
         let command = format!("{prefix}{generator}");

@@ -1,20 +1,20 @@
-//! What settings changed in texts that others use too, so that it can be taken back line by line when a
-//! later run no longer asks for it, whatever else has changed in them since.
+//! Changes by settings to shared texts, recorded so that a later run can take them back line by
+//! line, whatever else has changed since.
 
 use serde::{Deserialize, Serialize};
 use similar::{DiffOp, TextDiff};
 
-/// What was done to one text.
+/// The changes to one text.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub(crate) struct Edits {
-    /// Whether the text was there before.
+    /// Whether the text existed before.
     pub(crate) was_there: bool,
-    /// Lines that came instead of others.
+    /// Lines that replaced others.
     pub(crate) hunks: Vec<Hunk>,
 }
 
-/// Lines that came instead of others, each with its newline.
+/// Lines that replaced others, each with its newline.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub(crate) struct Hunk {
@@ -23,7 +23,7 @@ pub(crate) struct Hunk {
 }
 
 impl Edits {
-    /// What leads from one text to the other.
+    /// The edits that turn one text into the other.
     pub(crate) fn between(before: Option<&str>, after: &str) -> Self {
         let old = before.unwrap_or_default();
         let diff = TextDiff::from_lines(old, after);
@@ -44,8 +44,8 @@ impl Edits {
         }
     }
 
-    /// The text without these edits: `None` if nothing of it would be left, and it was not there before.
-    /// The second value is whether some lines were no longer there.
+    /// The text without these edits: `None` if nothing of it would be left and it did not exist
+    /// before. The second value says whether some lines were missing.
     pub(crate) fn taken_back(&self, text: &str) -> (Option<String>, bool) {
         let mut text = text.to_owned();
         let mut is_missing = false;
@@ -54,7 +54,7 @@ impl Edits {
                 Some(at) if !hunk.is.is_empty() => {
                     text.replace_range(at..at + hunk.is.len(), &hunk.was);
                 }
-                // Where lines were only taken out, nothing says where they belong.
+                // If lines were only removed, there is no way to know where they belong.
                 _ => is_missing = true,
             }
         }
@@ -63,7 +63,7 @@ impl Edits {
     }
 }
 
-/// Where whole lines stand in a text.
+/// The positions of whole lines in a text.
 fn find_lines(text: &str, lines: &str) -> Option<usize> {
     let found = text.match_indices(lines).map(|(at, _)| at);
     let mut whole = found.filter(|at| *at == 0 || text.as_bytes().get(at - 1) == Some(&b'\n'));

@@ -1,11 +1,11 @@
-//! Services: switched on and off as the image's init system does it.
+//! Services: enabled and disabled in the way of the image's init system.
 
 use pinewrit_volume::files::{FilesError, Rights};
 
 use super::writer::{Secrecy, State, Writer};
 use crate::intake::first_start::{self, Step};
 
-/// The program that starts all others.
+/// The init system.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Init {
     Systemd,
@@ -14,7 +14,7 @@ pub(super) enum Init {
     Unknown,
 }
 
-/// Where systemd's units lie that come with packages.
+/// Where packages put systemd units.
 const UNITS: [&str; 3] = [
     "/etc/systemd/system",
     "/usr/lib/systemd/system",
@@ -48,7 +48,7 @@ impl Init {
     }
 }
 
-/// Where a unit's file lies.
+/// The path of a unit's file.
 pub(super) fn unit(writer: &Writer<'_, '_>, name: &str) -> Result<Option<String>, FilesError> {
     for folder in UNITS {
         let place = format!("{folder}/{name}");
@@ -59,7 +59,7 @@ pub(super) fn unit(writer: &Writer<'_, '_>, name: &str) -> Result<Option<String>
     Ok(None)
 }
 
-/// Switches the first of these services on that the image has; `false` if it has none.
+/// Enables the first of these services that the image has; `false` if it has none.
 pub(super) fn enable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<bool, FilesError> {
     match Init::of(writer)? {
         Init::Systemd => {
@@ -72,7 +72,7 @@ pub(super) fn enable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<bool
                 if let Some(place) = unit(writer, &file)? {
                     let wants = wanted_by(writer, &place)?;
                     let link = format!("/etc/systemd/system/{wants}.wants/{name}.service");
-                    // What the image had switched on stays its own.
+                    // What the image itself had enabled is not recorded as ours.
                     let is_own = |old: &State| old.links.contains_key(&link);
                     if !writer.files.has_name(&link)? || writer.old.as_ref().is_some_and(is_own) {
                         writer.link(&link, &place)?;
@@ -111,7 +111,7 @@ pub(super) fn enable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<bool
     }
 }
 
-/// The target whose start brings a unit with it.
+/// The target that wants a unit.
 fn wanted_by(writer: &Writer<'_, '_>, place: &str) -> Result<String, FilesError> {
     let text = writer.text(place)?.unwrap_or_default();
     let wanted = text
@@ -131,7 +131,7 @@ fn remove_links(writer: &mut Writer<'_, '_>, folder: &str, name: &str) -> Result
     Ok(())
 }
 
-/// Switches services off, whichever of these there are.
+/// Disables those of these services that exist.
 pub(super) fn disable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<(), FilesError> {
     match Init::of(writer)? {
         Init::Systemd => {
@@ -171,7 +171,7 @@ pub(super) fn disable(writer: &mut Writer<'_, '_>, names: &[&str]) -> Result<(),
     }
 }
 
-/// A unit of systemd never starts, whoever wants it.
+/// Masks a systemd unit, so that it never starts.
 pub(super) fn mask(writer: &mut Writer<'_, '_>, name: &str) -> Result<(), FilesError> {
     match unit(writer, name)? {
         Some(_) => writer.link(&format!("/etc/systemd/system/{name}"), "/dev/null"),
@@ -182,15 +182,15 @@ pub(super) fn mask(writer: &mut Writer<'_, '_>, name: &str) -> Result<(), FilesE
 const FIRST_START: &str = "pinewrit-first-start";
 const SCRIPT: &str = "/var/lib/pinewrit/first-start";
 
-/// Runs steps at starts, each once, with a log. `false` if the image's init is not known.
+/// Runs steps at starts, each once, with a log. `false` if the image's init system is unknown.
 pub(super) fn run_steps(writer: &mut Writer<'_, '_>, steps: &[Step]) -> Result<bool, FilesError> {
     writer.folder("/var/lib/pinewrit", Rights::root(0o700))?;
     let script = first_start::script(steps, first_start::LOG);
-    // Commands may hold what nobody else is to read.
+    // Commands may contain secrets.
     writer.file(SCRIPT, Rights::root(0o700), &script, Secrecy::Secret)?;
     match Init::of(writer)? {
         Init::Systemd => {
-            // A start is complete before all steps are: some take minutes, or wait for a network.
+            // The start completes before all steps do: some take minutes, or wait for a network.
             let unit = format!(
                 "# Written by Pinewrit.\n[Unit]\nDescription=Commands of the first start\n\n\
                  [Service]\nType=simple\nExecStart={SCRIPT}\nRemainAfterExit=yes\n\n\

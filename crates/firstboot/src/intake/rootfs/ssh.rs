@@ -1,4 +1,4 @@
-//! The SSH server: on or off, its settings, and host keys that are known before the first start.
+//! The SSH server: on or off, its settings, and host keys known before the first start.
 
 use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::files::{FilesError, Rights};
@@ -10,7 +10,7 @@ use crate::intake::host_key::{HostKey, KeyOrigin, described, make_host_key};
 const PRIVATE: &str = "/etc/ssh/ssh_host_ed25519_key";
 const CONFIG: &str = "/etc/ssh/sshd_config";
 const OWN: &str = "/etc/ssh/sshd_config.d/10-pinewrit.conf";
-/// What OpenSSH's service is called.
+/// The names of OpenSSH's service.
 const NAMES: [&str; 2] = ["ssh", "sshd"];
 
 pub(super) fn apply(
@@ -22,7 +22,7 @@ pub(super) fn apply(
         Some(true) if !has_server => {
             writer.note("the image has no SSH server to enable");
         }
-        // Its service would be in its way.
+        // Its service would be in the way.
         Some(true) if listening_socket(writer)?.is_some() => {}
         Some(true) if services::enable(writer, &NAMES)? => {}
         Some(true) => writer.note("it is not known how this image starts its SSH server"),
@@ -41,7 +41,7 @@ pub(super) fn apply(
     }
 }
 
-/// The socket by which systemd starts the server when somebody calls, where that is switched on.
+/// The socket through which systemd starts the server on demand, if it is enabled.
 fn listening_socket(writer: &Writer<'_, '_>) -> Result<Option<String>, FilesError> {
     let wants = "/etc/systemd/system/sockets.target.wants";
     for name in NAMES {
@@ -53,7 +53,7 @@ fn listening_socket(writer: &Writer<'_, '_>) -> Result<Option<String>, FilesErro
     Ok(None)
 }
 
-/// There the port is the socket's, whatever the server's own settings say.
+/// Then the socket determines the port, whatever the server's own settings say.
 fn put_socket_port(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
@@ -61,7 +61,7 @@ fn put_socket_port(
     let (Some(port), Some(socket)) = (settings.ssh_port, listening_socket(writer)?) else {
         return Ok(());
     };
-    // An empty value takes away what was listened to before: systemd.socket(5).
+    // An empty value clears the earlier list: systemd.socket(5).
     let text = format!("# Written by Pinewrit.\n[Socket]\nListenStream=\nListenStream={port}\n");
     let path = format!("/etc/systemd/system/{socket}.d/10-pinewrit.conf");
     writer.file(&path, Rights::root(0o644), &text, Secrecy::Open)
@@ -82,7 +82,7 @@ fn options(settings: &CheckedSettings) -> String {
     lines
 }
 
-/// The first value of a setting counts, so ours go first; ports would add up.
+/// The first value of a setting counts, so ours come first; ports would add up.
 fn put_options(writer: &mut Writer<'_, '_>, settings: &CheckedSettings) -> Result<(), FilesError> {
     let lines = options(settings);
     let config = writer.text(CONFIG)?.unwrap_or_default();
@@ -122,7 +122,7 @@ fn put_host_key(
 ) -> Result<Option<HostKey>, RootError> {
     let public_path = format!("{PRIVATE}.pub");
     let before = writer.old.clone().unwrap_or_default();
-    // A key that an earlier run made for this unit stays: people know it by now.
+    // A key that an earlier run made for this unit stays: clients already know it.
     if before.files.contains_key(PRIVATE) && writer.has(PRIVATE)? {
         for path in [PRIVATE, &public_path] {
             let known = before.files.get(path).cloned().unwrap_or_default();
@@ -131,7 +131,7 @@ fn put_host_key(
         let public = writer.text(&public_path)?.unwrap_or_default();
         return Ok(described(&public, settings, KeyOrigin::Kept));
     }
-    // Keys that came with the image are on every card of it.
+    // Keys from the image are on every card made from it.
     for name in writer.files.names("/etc/ssh")?.unwrap_or_default() {
         if name.starts_with("ssh_host_") {
             writer.remove(&format!("/etc/ssh/{name}"))?;

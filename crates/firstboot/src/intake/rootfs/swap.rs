@@ -31,7 +31,8 @@ pub(super) fn apply(
     Ok(())
 }
 
-/// A swap file of an earlier run goes with its setting; its line in fstab goes as all edits do.
+/// The swap file of an earlier run is removed with its setting; its line in fstab is taken back
+/// like all edits.
 fn drop_swap(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
     if writer.old.as_ref().is_some_and(|old| old.has_swap) {
         writer.remove(SWAP)
@@ -43,7 +44,7 @@ fn drop_swap(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
 fn put_swap(writer: &mut Writer<'_, '_>, size: u64) -> Result<(), RootError> {
     let made_before = writer.old.as_ref().is_some_and(|old| old.has_swap);
     writer.state.has_swap = made_before || !writer.files.has_name(SWAP)?;
-    // Whole pages.
+    // Rounded to whole pages.
     let size = size / 4096 * 4096;
     if writer.files.size_of(SWAP)? != Some(size) {
         if writer.files.has_name(SWAP)? {

@@ -1,5 +1,5 @@
-//! Writing down what goes into a root file system: each file with what it was before, and a state
-//! file by which a later run knows what is its own.
+//! Writing into a root file system: each file with its former content recorded, and a state file
+//! that tells a later run what is its own.
 
 use std::collections::BTreeMap;
 
@@ -12,32 +12,32 @@ use crate::intake::{ChangeKind, FileChange};
 /// Where the state file lies.
 const STATE: &str = "/var/lib/pinewrit/state.json";
 
-/// What an earlier run has put on the medium. It holds no secrets.
+/// What an earlier run put on the medium. It contains no secrets.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub(crate) struct State {
     pub(crate) version: u32,
-    /// Files that are all its own: path, and the digest of what was put there.
+    /// Files that are entirely its own: path, and the digest of their content.
     pub(crate) files: BTreeMap<String, String>,
-    /// Links, and where they lead.
+    /// Links, and their targets.
     pub(crate) links: BTreeMap<String, String>,
-    /// Users, and the keys that they were given.
+    /// Users, and the keys they were given.
     pub(crate) users: BTreeMap<String, Vec<String>>,
-    /// Groups that users were put in.
+    /// Groups that users were added to.
     pub(crate) groups: BTreeMap<String, Vec<String>>,
-    /// Numbers of users that are gone: uid and gid.
+    /// Ids of removed users: uid and gid.
     pub(crate) former: BTreeMap<String, (u32, u32)>,
-    /// The user of the image who was locked, and was not before.
+    /// The image's user that was locked, and was not before.
     pub(crate) locked: Option<String>,
-    /// Edits of texts that others use too.
+    /// Edits of shared texts.
     pub(crate) edits: BTreeMap<String, Edits>,
-    /// Links that lead elsewhere now, and where they led before.
+    /// Changed links, and their former targets.
     pub(crate) led: BTreeMap<String, Led>,
-    /// Whether the swap file was made here.
+    /// Whether the swap file is ours.
     pub(crate) has_swap: bool,
 }
 
-/// A link that was there before, or a text in its place.
+/// A former link, or a text in its place.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub(crate) struct Led {
@@ -57,7 +57,7 @@ impl State {
             path: STATE.to_owned(),
             why,
         };
-        // Without it, what an earlier run has put could not be told from what others have.
+        // Without it, what an earlier run wrote could not be told from what others wrote.
         let state: Self =
             serde_json::from_str(&text).map_err(|error| unusable(error.to_string()))?;
         match state.version {
@@ -71,7 +71,7 @@ impl State {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Secrecy {
     Open,
-    /// It holds hashes, keys or passphrases.
+    /// It contains hashes, keys or passphrases.
     Secret,
 }
 
@@ -79,13 +79,12 @@ pub(crate) struct Writer<'f, 'a> {
     pub(crate) files: &'f mut Files<'a>,
     pub(crate) changes: Vec<FileChange>,
     pub(crate) notes: Vec<String>,
-    /// What the earlier run left.
+    /// The state left by the earlier run.
     pub(crate) old: Option<State>,
     pub(crate) state: State,
-    /// Texts of others as they are without the edits of the earlier run; `None` for those that would be
-    /// gone.
+    /// Shared texts without the edits of the earlier run; `None` for those that would not exist.
     restored: BTreeMap<String, Option<String>>,
-    /// Texts of others as they were before this run's edits.
+    /// Shared texts before this run's edits.
     bases: BTreeMap<String, Option<String>>,
 }
 
@@ -130,7 +129,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         self.files.has(path)
     }
 
-    /// Whether any of these is there.
+    /// Whether any of these exists.
     pub(crate) fn has_any(&self, paths: &[&str]) -> Result<bool, FilesError> {
         for path in paths {
             if self.files.has(path)? {
@@ -140,7 +139,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         Ok(false)
     }
 
-    /// A text; one of others without what an earlier run put there.
+    /// A text; a shared one without the edits of an earlier run.
     pub(crate) fn text(&self, path: &str) -> Result<Option<String>, FilesError> {
         match self.restored.get(path) {
             Some(text) if !self.bases.contains_key(path) => Ok(text.clone()),
@@ -152,7 +151,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         self.notes.push(note.into());
     }
 
-    /// A file that is all ours: a later run without it takes it away.
+    /// A file that is entirely ours: a later run without it removes it.
     pub(crate) fn file(
         &mut self,
         path: &str,
@@ -175,8 +174,8 @@ impl<'f, 'a> Writer<'f, 'a> {
         self.put(path, rights, content, secrecy, kind)
     }
 
-    /// A text that others use too: it keeps its owner and permissions. A later run without the setting
-    /// takes the edits back.
+    /// A shared text: it keeps its owner and permissions. A later run without the setting takes the
+    /// edits back.
     pub(crate) fn shared(
         &mut self,
         path: &str,
@@ -191,7 +190,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         self.lasting(path, usual, content, secrecy)
     }
 
-    /// The same, for what stays whatever later runs do.
+    /// The same, for changes that stay whatever later runs do.
     pub(crate) fn lasting(
         &mut self,
         path: &str,
@@ -213,7 +212,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         changed: ChangeKind,
     ) -> Done {
         let known = self.files.rights(path)?;
-        // A link is replaced, and what it leads to is left alone.
+        // A link is replaced, and its target is left alone.
         let old = match known {
             Some(_) => self.files.small(path, MAX_TEXT)?,
             None => None,
@@ -243,7 +242,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         Ok(())
     }
 
-    /// Notes a change; one of the same path is brought together with it.
+    /// Records a change; it is merged with an earlier one of the same path.
     fn told(&mut self, path: &str, kind: ChangeKind, diff: String) {
         let known = self.changes.iter_mut().find(|change| change.path == path);
         match known {
@@ -270,7 +269,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         self.plain_link(path, target)
     }
 
-    /// A link that is the system's: a later run without the setting leads it where it led before.
+    /// A link of the system: a later run without the setting restores its former target.
     pub(crate) fn lead(&mut self, path: &str, target: &str) -> Done {
         let known = self.old.as_ref().and_then(|old| old.led.get(path));
         let led = match known {
@@ -322,7 +321,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         self.files.make_folders(path, rights)
     }
 
-    /// Takes a file or link away, if it is there.
+    /// Removes a file or link, if it exists.
     pub(crate) fn remove(&mut self, path: &str) -> Done {
         if self.files.has_name(path)? {
             self.files.remove(path)?;
@@ -331,7 +330,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         Ok(())
     }
 
-    /// Notes this run's edits, and takes those of the earlier one back that are not wanted any more.
+    /// Records this run's edits, and takes back those of the earlier one that are no longer wanted.
     fn settle_texts(&mut self) -> Done {
         for (path, base) in &self.bases {
             let text = self.files.text(path)?.unwrap_or_default();
@@ -371,7 +370,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         }
     }
 
-    /// Takes away what an earlier run has put and this one has not, unless somebody changed it.
+    /// Removes what an earlier run wrote and this one did not, unless somebody changed it.
     pub(crate) fn clear_old(&mut self) -> Done {
         self.settle_texts()?;
         let Some(old) = self.old.clone() else {
@@ -404,7 +403,7 @@ impl<'f, 'a> Writer<'f, 'a> {
         Ok(())
     }
 
-    /// Leaves the state for later runs.
+    /// Saves the state for later runs.
     pub(crate) fn keep_state(&mut self) -> Done {
         let json = serde_json::to_string_pretty(&self.state).unwrap_or_default();
         self.folder("/var/lib/pinewrit", Rights::root(0o700))?;
@@ -426,7 +425,7 @@ impl<'f, 'a> Writer<'f, 'a> {
 const BEGIN: &str = "# Written by Pinewrit: begin";
 const END: &str = "# Written by Pinewrit: end";
 
-/// Lines between marks, by which a later run finds them in a text of others.
+/// Lines between marks, by which a later run finds them in a shared text.
 pub(super) fn block(lines: &str) -> String {
     if lines.is_empty() {
         String::new()

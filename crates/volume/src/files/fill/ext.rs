@@ -11,7 +11,7 @@ use super::{Fill, FillError, Filled, MAX_KNOWN, Refusal, Stands};
 
 pub(super) struct ExtFill<'f, 'd> {
     editor: &'f mut Editor<&'d dyn BlockDevice>,
-    /// Folders that are known to be there.
+    /// Folders known to exist.
     known: HashSet<String>,
 }
 
@@ -23,7 +23,7 @@ impl<'f, 'd> ExtFill<'f, 'd> {
         }
     }
 
-    /// What is known of a path; `None` where nothing is.
+    /// The metadata of a path; `None` if nothing is there.
     fn found(&self, path: &str) -> Result<Option<Metadata>, EditError> {
         let tree = self.editor.tree();
         match tree.find(path.as_bytes()) {
@@ -46,9 +46,9 @@ impl<'f, 'd> ExtFill<'f, 'd> {
         Ok(())
     }
 
-    /// What stands where something else is to be goes away; folders only if they are empty.
+    /// Removes what is in the way of something else; folders only if they are empty.
     fn clear(&mut self, path: &str) -> Result<(), EditError> {
-        // It may be one of them, or above one.
+        // It may be one of them, or a parent of one.
         self.known.clear();
         match self.editor.remove(path.as_bytes()) {
             Err(EditError::Volume(ExtError::NotFound(_))) => Ok(()),
@@ -57,7 +57,7 @@ impl<'f, 'd> ExtFill<'f, 'd> {
     }
 }
 
-/// What an error of ext4 means for what goes there.
+/// What an error of ext4 means for the content to be stored.
 fn told(path: &str) -> impl Fn(EditError) -> FillError + '_ {
     move |error| match error {
         EditError::Volume(ExtError::Disk(error)) => FilesError::Disk(error).into(),
@@ -72,7 +72,7 @@ fn told(path: &str) -> impl Fn(EditError) -> FillError + '_ {
 
 impl Fill for ExtFill<'_, '_> {
     fn max_path(&self) -> usize {
-        // `PATH_MAX` of Linux, with the zero at its end.
+        // `PATH_MAX` of Linux, including the final zero.
         4096 - 1
     }
 
@@ -86,7 +86,7 @@ impl Fill for ExtFill<'_, '_> {
     }
 
     fn folder(&mut self, path: &str, attributes: &Attributes) -> Filled {
-        // A link to a folder stands for it, as where `/lib` leads to `usr/lib`.
+        // A link to a folder counts as the folder, as when `/lib` leads to `usr/lib`.
         let tree = self.editor.tree();
         let leads_to = tree
             .find_target(path.as_bytes())
@@ -117,14 +117,14 @@ impl Fill for ExtFill<'_, '_> {
                 .write_file(bytes, attributes, size, content, zeros)
         };
         let made = self.make_above(path, attributes).and_then(|()| {
-            // Only this name gets new content, not all that lead to the same file.
+            // Only this name gets new content, not all names of the same file.
             match self.editor.names_of_file(path.as_bytes())? {
                 Some(2..) => self.clear(path),
                 _ => Ok(()),
             }
         });
         let made = match made.and_then(|()| put(self)) {
-            // Nothing was taken from the content yet.
+            // Nothing has been read from the content yet.
             Err(EditError::Exists(_)) => self.clear(path).and_then(|()| put(self)),
             made => made,
         };

@@ -12,14 +12,14 @@ use pinewrit_fat::{EditError, Editor, FatError, Placement, check_path, folded};
 use super::super::{FilesError, above};
 use super::{Fill, FillError, Filled, MAX_KNOWN, Refusal, Stands};
 
-/// Bytes that a file can have: 32 bits count them.
+/// The most bytes in a file: 32 bits count them.
 const MAX_FILE: u64 = u32::MAX as u64;
-/// What cannot be stored is reported all at once, up to this many.
+/// Everything that cannot be stored is reported at once, up to this many.
 const MAX_REFUSED: usize = 50;
-/// Bytes of directories that are gathered before they are written.
+/// Bytes of directories gathered before they are written.
 const MAX_GATHERED: usize = 64 << 20;
 
-/// Says why a path cannot be.
+/// Checks whether a path is possible.
 pub(super) fn check_name(path: &str) -> Result<(), Refusal> {
     check_path(path).map_err(|why| {
         let what = format!("{path}: {why}");
@@ -38,7 +38,7 @@ pub(super) fn check_size(path: &str, size: u64) -> Result<(), Refusal> {
     }
 }
 
-/// Two names that differ in case only.
+/// Two names that differ only in case.
 pub(super) fn one_name(path: &str, other: &str) -> Refusal {
     Refusal::new(
         format!("{path} and {other} are the same name on FAT, which ignores case"),
@@ -46,18 +46,18 @@ pub(super) fn one_name(path: &str, other: &str) -> Refusal {
     )
 }
 
-/// A FAT that is being filled.
+/// A FAT being filled.
 pub(super) struct FatFill<'f, 'd> {
     editor: &'f mut Editor<&'d dyn BlockDevice>,
-    /// Folders that are known to be there.
+    /// Folders known to exist.
     known: HashSet<String>,
-    /// What was put here so far: each path by the hash of the form in which names are compared, and
-    /// that of the path itself.
+    /// The paths stored so far: each by the hash of its form for comparison, and that of the path
+    /// itself.
     named: HashMap<u64, u64>,
-    /// What cannot be here.
+    /// What cannot be stored.
     refused: Vec<Refusal>,
     placement: Placement,
-    /// The file that was written last, and the one that has to stay first.
+    /// The file written last, and the one that must stay first.
     last: String,
     first: Option<String>,
 }
@@ -81,7 +81,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
         }
     }
 
-    /// Notes what cannot be, to tell all of it at the end.
+    /// Records what cannot be stored, to report all of it at the end.
     fn refuse(&mut self, refusals: Vec<Refusal>) -> Filled {
         self.refused.extend(refusals);
         if self.refused.len() < MAX_REFUSED {
@@ -91,7 +91,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
         }
     }
 
-    /// Whether a path can be here, beside all that was put here before.
+    /// Whether a path can be stored besides all earlier ones.
     fn check(&mut self, path: &str) -> Filled {
         check_name(path)?;
         let own = hash(path);
@@ -134,7 +134,7 @@ impl<'f, 'd> FatFill<'f, 'd> {
         Ok(())
     }
 
-    /// Writes a part of the work where much was gathered.
+    /// Writes a part of the work once much has been gathered.
     fn relieve(&mut self) -> Filled {
         if self.editor.weight() > MAX_GATHERED {
             self.commit()
@@ -174,7 +174,7 @@ fn no_links(path: &str) -> Vec<Refusal> {
 
 impl Fill for FatFill<'_, '_> {
     fn max_path(&self) -> usize {
-        // Microsoft FAT specification 1.03, "Long Directory Entries": 260 with the zero at its end.
+        // Microsoft FAT specification 1.03, "Long Directory Entries": 260 including the final zero.
         260 - 1
     }
 

@@ -1,7 +1,7 @@
 //! Filling a file system with many files: from folders, archives and texts.
 //!
-//! [`Fill`] is one face for both kinds of file systems while that goes on. It knows what each cannot
-//! hold, and says so of all files at once, with what to try.
+//! [`Fill`] is the same interface for both kinds of file systems. It knows what each cannot hold,
+//! and reports all such files at once, with remedies.
 
 mod ext;
 mod fat;
@@ -18,19 +18,19 @@ use fat::FatFill;
 pub(super) use take::clean;
 pub use take::{Naming, Origin, Portion, Taken, Taking, look_at, total};
 
-/// Something that cannot go into a file system, and what to try.
+/// Something that cannot be stored in a file system, and what to try.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Refusal {
     /// What is wrong.
     pub what: String,
-    /// What to try; empty where nothing is known.
+    /// What to try; empty if unknown.
     pub remedy: String,
-    /// Whether it is for want of room.
+    /// Whether it is a lack of space.
     pub is_for_room: bool,
 }
 
 impl Refusal {
-    /// Something that cannot be, and what to try.
+    /// Something that cannot be stored, and what to try.
     pub fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
         Self {
             what: what.into(),
@@ -51,13 +51,13 @@ impl Refusal {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum FillError {
-    /// Some of it cannot be there, or cannot be read.
+    /// Some of the content cannot be stored, or cannot be read.
     #[error("{} of it cannot be there", .0.len())]
     Refused(Vec<Refusal>),
     /// The file system cannot be changed, or the device failed.
     #[error(transparent)]
     Files(#[from] FilesError),
-    /// Somebody asked to stop.
+    /// It was cancelled.
     #[error("stopped")]
     Cancelled,
 }
@@ -74,12 +74,12 @@ impl From<Refusal> for FillError {
     }
 }
 
-/// So many folders are remembered at most.
+/// The most folders to remember.
 const MAX_KNOWN: usize = 1 << 14;
 
 type Filled = Result<(), FillError>;
 
-/// What stands at a path.
+/// What is at a path.
 #[derive(Clone, Copy, Debug)]
 pub struct Stands {
     /// Whether it is a folder.
@@ -90,14 +90,14 @@ pub struct Stands {
     pub size: u64,
 }
 
-/// A file system that is being filled. Paths begin with `/`.
+/// A file system being filled. Paths begin with `/`.
 pub trait Fill {
-    /// What stands at a path, if anything does.
+    /// What is at a path, if anything.
     ///
     /// # Errors
     /// [`FillError`].
     fn stands(&mut self, path: &str) -> Result<Option<Stands>, FillError>;
-    /// A folder, with all above it. One that is there gets the attributes.
+    /// Creates a folder and its parents. An existing one gets the attributes.
     ///
     /// # Errors
     /// [`FillError`].
@@ -119,7 +119,7 @@ pub trait Fill {
     /// # Errors
     /// [`FillError`].
     fn symlink(&mut self, path: &str, target: &[u8], attributes: &Attributes) -> Filled;
-    /// One more name for a file.
+    /// A hard link to a file.
     ///
     /// # Errors
     /// [`FillError`].
@@ -129,16 +129,17 @@ pub trait Fill {
     /// # Errors
     /// [`FillError`].
     fn node(&mut self, path: &str, kind: NodeKind, attributes: &Attributes) -> Filled;
-    /// Whether a name is possible beside all earlier ones. Those that are not are reported later, all at once.
+    /// Whether a name is possible besides all earlier ones. Impossible ones are reported later, all
+    /// at once.
     ///
     /// # Errors
     /// [`FillError`].
     fn takes_name(&mut self, _path: &str) -> Result<bool, FillError> {
         Ok(true)
     }
-    /// Whether the files that come now have to lie in one piece each.
+    /// Whether each of the following files must be stored in one piece.
     fn in_one_piece(&mut self, _is_wanted: bool) {}
-    /// Tells what of the content so far cannot be there, if it was not told at once.
+    /// Reports what could not be stored so far, unless it has been reported.
     ///
     /// # Errors
     /// [`FillError`].
@@ -155,7 +156,7 @@ pub trait Fill {
 }
 
 impl Files<'_> {
-    /// Begins to fill the file system; [`Files::close`] ends it.
+    /// Begins filling the file system; [`Files::close`] ends it.
     ///
     /// # Errors
     /// [`FilesError::ReadOnly`].

@@ -1,4 +1,4 @@
-//! Which members of an archive are taken, and where they go.
+//! Which members of an archive are taken, and their targets.
 
 use globset::{Glob, GlobBuilder, GlobMatcher};
 
@@ -8,7 +8,7 @@ use crate::nearest;
 
 /// Names that a message suggests.
 const MAX_NEAR: usize = 3;
-/// Members of an archive that are remembered for suggestions.
+/// Members of an archive remembered for suggestions.
 const MAX_MEMBERS: usize = 200_000;
 
 /// The rest of a path below a folder; empty for the folder itself.
@@ -24,7 +24,7 @@ pub(super) fn below<'p>(path: &'p str, folder: &str) -> Option<&'p str> {
     }
 }
 
-/// Members that are picked by their names; without a wish, all.
+/// Members picked by their names; all, if no names are given.
 pub(super) struct Picks {
     all: Vec<Pick>,
     /// Names that were seen, for suggestions.
@@ -33,14 +33,14 @@ pub(super) struct Picks {
 
 struct Pick {
     text: String,
-    /// For those with signs that stand for others: `boot/*.dtb`.
+    /// For names with wildcards: `boot/*.dtb`.
     matcher: Option<GlobMatcher>,
     is_found: bool,
 }
 
 impl Pick {
-    /// A member and all below it lose the folders above it. What is named in full loses its own name
-    /// too.
+    /// A member and everything below it lose their parent folders. What is named in full also loses
+    /// its own name.
     fn rest(&self, name: &str) -> Option<String> {
         let Some(matcher) = &self.matcher else {
             return below(name, &self.text).map(str::to_owned);
@@ -53,7 +53,7 @@ impl Pick {
     }
 }
 
-/// A pattern in which `*` and `?` do not stand for a slash, and `**` does.
+/// A pattern in which `*` and `?` do not match a slash, and `**` does.
 fn matcher(text: &str) -> Option<GlobMatcher> {
     let has_signs = text.contains(['*', '?', '[']);
     let glob: Option<Glob> = has_signs
@@ -78,7 +78,7 @@ impl Picks {
         }
     }
 
-    /// Where a member goes below the target; `None` if it is not picked.
+    /// The path of a member below the target; `None` if it is not picked.
     pub(super) fn rest(&mut self, name: &str) -> Option<String> {
         if self.all.is_empty() {
             return Some(name.to_owned());
@@ -96,7 +96,7 @@ impl Picks {
         found
     }
 
-    /// The same of a member that is only referred to.
+    /// The same for a member that is only referred to.
     pub(super) fn rest_of(&self, name: &str) -> Option<String> {
         if self.all.is_empty() {
             Some(name.to_owned())
@@ -105,7 +105,7 @@ impl Picks {
         }
     }
 
-    /// Those that no member was.
+    /// Names that matched no member.
     pub(super) fn missing(&self, archive: &str) -> Vec<Refusal> {
         let missing = self.all.iter().filter(|pick| !pick.is_found);
         let told = missing.map(|pick| {

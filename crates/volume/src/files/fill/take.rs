@@ -15,45 +15,45 @@ use pinewrit_image::{
 use super::pick::Picks;
 use super::{Fill, FillError, Refusal, fat};
 
-/// A text in which names are put is no longer than this, in bytes.
+/// The longest text in which names are replaced, in bytes.
 const MAX_TEMPLATE: u64 = 1 << 20;
 
-/// Something that goes into a file system.
+/// Something to be put into a file system.
 #[derive(Clone, Debug)]
 pub struct Portion {
     /// Where it comes from.
     pub from: Origin,
     /// Only these members of an archive, or what is below them; all if empty.
     pub picks: Vec<String>,
-    /// Whether texts in it name identifiers of the medium.
+    /// Whether its texts refer to identifiers of the medium.
     pub is_template: bool,
-    /// Folders that are taken off the front of an archive's names, after picking.
+    /// Leading folders to strip from an archive's names, after picking.
     pub strip: usize,
-    /// Where it goes: a folder, unless it gives a file a new name.
+    /// Its target: a folder, unless it gives a file a new name.
     pub to: String,
-    /// Whether an archive is copied as the file that it is.
+    /// Whether an archive is copied as a file.
     pub is_packed: bool,
-    /// Owner and group of files that come from a folder or alone.
+    /// Owner and group of single files and of files from a folder.
     pub owner: (u32, u32),
     /// Permissions of a single file.
     pub mode: Option<u16>,
 }
 
-/// Where a portion comes from.
+/// The source of a portion.
 #[derive(Clone, Debug)]
 pub enum Origin {
-    /// A folder, a file, or an archive here or at an address.
+    /// A folder, a file, or an archive, local or at a URL.
     At(Location),
-    /// A text that is given.
+    /// A given text.
     Text(String),
 }
 
-/// Puts names into texts.
+/// Replaces names in texts.
 pub trait Naming {
-    /// A text with the names put in.
+    /// A text with the names replaced.
     ///
     /// # Errors
-    /// What is wrong with it, and what there is.
+    /// What is wrong with it, and what exists.
     fn rendered(&self, text: &str) -> Result<String, Refusal>;
 }
 
@@ -66,7 +66,7 @@ pub struct Taken {
     pub bytes: u64,
 }
 
-/// Looks at what is taken before anything is made; says what is wrong with it.
+/// Checks what will be taken before anything is created.
 pub fn look_at(content: &Portion, is_fat: bool, options: &OpenOptions) -> Vec<Refusal> {
     let Origin::At(location) = &content.from else {
         return Vec::new();
@@ -75,7 +75,7 @@ pub fn look_at(content: &Portion, is_fat: bool, options: &OpenOptions) -> Vec<Re
         let what = format!("{location} cannot be read: {error}");
         vec![Refusal::new(what, "")]
     };
-    // What is far away is fetched once, when it is taken.
+    // Remote content is fetched once, when it is taken.
     let Location::Path(from) = location else {
         return Vec::new();
     };
@@ -127,7 +127,7 @@ pub(in super::super) fn clean(path: &str) -> String {
     names.collect::<Vec<_>>().join("/")
 }
 
-/// Bytes of all files that contents have; `None` where that cannot be told.
+/// Bytes of all files in the contents; `None` if unknown.
 pub fn total<'p>(
     portions: impl IntoIterator<Item = &'p Portion>,
     options: &OpenOptions,
@@ -164,7 +164,7 @@ pub fn total<'p>(
     Some(total)
 }
 
-/// Calls `visit` with all files below a folder, in the order of their names.
+/// Calls `visit` with all files below a folder, ordered by name.
 fn walk(folder: &Path, visit: &mut dyn FnMut(&Path, &fs::Metadata)) -> io::Result<()> {
     let entries: Result<Vec<_>, _> = fs::read_dir(folder)?.collect();
     let mut paths: Vec<PathBuf> = entries?.into_iter().map(|entry| entry.path()).collect();
@@ -183,21 +183,21 @@ fn walk(folder: &Path, visit: &mut dyn FnMut(&Path, &fs::Metadata)) -> io::Resul
 pub struct Taking<'a> {
     /// What is taken.
     pub portion: &'a Portion,
-    /// Where it goes.
+    /// Its path.
     pub fill: &'a mut dyn Fill,
-    /// The time of all that is younger, in seconds since 1970.
+    /// The time for everything younger, in seconds since 1970.
     pub epoch: Option<i64>,
-    /// The time of what has none of its own.
+    /// The time for what has none of its own.
     pub now: Timestamp,
-    /// How much was taken, to which this is added.
+    /// The running total.
     pub taken: &'a mut Taken,
     /// Files of the folder that have several names, by device and inode.
     pub seen: &'a mut BTreeMap<(u64, u64), String>,
-    /// Whether somebody asks to stop.
+    /// Whether the work should stop.
     pub is_stopped: &'a dyn Fn() -> bool,
     /// How archives are opened.
     pub options: &'a OpenOptions,
-    /// What texts may name; `None` where there is nothing to name.
+    /// What texts may refer to; `None` if nothing.
     pub names: Option<&'a dyn Naming>,
 }
 
@@ -214,7 +214,7 @@ impl Taking<'_> {
         }
     }
 
-    /// A path in the file system: where the content goes, and what is below.
+    /// A path in the file system: the target, and what is below.
     fn target(&self, below: &str) -> Result<String, FillError> {
         let parts = [clean(&self.portion.to), clean(below)];
         let named: Vec<&str> = parts
@@ -237,7 +237,7 @@ impl Taking<'_> {
         }
     }
 
-    /// Where a single file goes: into a folder, or under the name that is given.
+    /// The target of a single file: in a folder, or under the given name.
     fn target_of_file(&self, name: &str) -> Result<String, FillError> {
         if self.portion.to.ends_with('/') {
             self.target(name)
@@ -314,7 +314,7 @@ impl Taking<'_> {
         Ok(())
     }
 
-    /// A file with the names put in, if it is a text that is to have some.
+    /// A file with the names replaced, if it is a text for which that is wanted.
     fn template(&self, from: &Path, facts: &fs::Metadata) -> Result<Option<String>, FillError> {
         let Some(names) = self.names.filter(|_| self.portion.is_template) else {
             return Ok(None);
@@ -455,7 +455,7 @@ impl Taking<'_> {
         }
     }
 
-    /// The rest of a member's path without the folders that are taken off its front.
+    /// The rest of a member's path without the stripped leading folders.
     fn stripped<'p>(&self, rest: &'p str) -> Option<&'p str> {
         let mut rest = rest;
         for _ in 0..self.portion.strip {
@@ -536,7 +536,7 @@ impl Taking<'_> {
             mode: member.mode.unwrap_or(usual),
             uid,
             gid,
-            // What is younger than the epoch was made by today's work.
+            // Anything younger than the epoch was made by today's work.
             modified: Timestamp::at(self.epoch.map_or(time, |epoch| time.min(epoch))),
             xattrs: xattrs.collect(),
         }

@@ -1,11 +1,12 @@
-//! What a text is made of: it decides what a key is, where a block ends, and where a new line goes.
+//! The structure of a text: it decides what a key is, where a block ends, and where a new line
+//! goes.
 
 use std::ops::Range;
 
 use super::EditFault;
 use super::lines::{Lines, commented, head_of, key_of};
 
-/// What a text is made of.
+/// The structure of a text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum TextKind {
     /// `key=value` lines.
@@ -20,7 +21,7 @@ pub enum TextKind {
     Braces,
 }
 
-/// Keywords with which blocks begin, in small letters.
+/// Keywords with which blocks begin, in lower case.
 const KEYWORDS: [&str; 7] = [
     "label",
     "entry",
@@ -63,7 +64,7 @@ impl TextKind {
     }
 }
 
-/// A word, blanks, and something that is no `=`.
+/// A word, blanks, and something other than `=`.
 fn is_pair(text: &str) -> bool {
     let Some((key, value)) = text.split_once(char::is_whitespace) else {
         return false;
@@ -77,7 +78,7 @@ fn is_keyword(text: &str) -> bool {
     KEYWORDS.contains(&first.as_str()) && words.next().is_some()
 }
 
-/// A head without quotation marks and brackets, its words parted by single blanks.
+/// A head without quotation marks and brackets, its words separated by single blanks.
 fn plain_head(text: &str) -> String {
     let text = text.trim().trim_end_matches('{');
     let text = text.replace(['"', '\'', '[', ']'], " ");
@@ -98,7 +99,7 @@ fn is_head(line: &str, wanted: &str) -> bool {
         || with_keyword.is_some_and(|head| head.eq_ignore_ascii_case(&wanted))
 }
 
-/// How lines of a kind are read and written.
+/// How lines of one kind are read and written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Form {
     kind: TextKind,
@@ -109,7 +110,7 @@ impl Form {
         Self { kind }
     }
 
-    /// Keys of all sections are meant where none is named.
+    /// Without a named section, keys in all sections are meant.
     pub(super) fn has_sections_of_assignments(self) -> bool {
         matches!(self.kind, TextKind::Assignments | TextKind::Sections)
     }
@@ -120,7 +121,7 @@ impl Form {
             if parts.blank.is_empty() {
                 parts.key == key
             } else {
-                // Such texts do not tell small letters from large ones.
+                // Such texts are case-insensitive.
                 parts.key.eq_ignore_ascii_case(key)
             }
         })
@@ -154,7 +155,7 @@ impl Form {
         }
     }
 
-    /// A line with another value; what stands around it is kept, a comment behind it too.
+    /// A line with another value; what surrounds it is kept, including a trailing comment.
     pub(super) fn with_value(self, line: &str, value: &str) -> String {
         let Some(parts) = self.split(line) else {
             return line.to_owned();
@@ -204,11 +205,11 @@ impl Form {
         }
     }
 
-    /// Lines before the first block; in texts without blocks, all.
+    /// Lines before the first block; all lines in texts without blocks.
     pub(super) fn outside(self, lines: &Lines) -> Range<usize> {
         let all = 0..lines.lines.len();
         match self.kind {
-            // Keys of sections have always been found wherever they are.
+            // Keys of sections are found wherever they are.
             TextKind::Sections => all,
             _ => {
                 let first = lines.find(all.clone(), |line| self.is_start(line));
@@ -229,7 +230,7 @@ impl Form {
                 next.unwrap_or(count)
             }
         };
-        // The last block takes the blank lines before it along.
+        // The last block includes the blank lines before it.
         let is_blank = |index: usize| lines.lines[index].text.trim().is_empty();
         let mut start = start;
         while end == count && start > 0 && is_blank(start - 1) {
@@ -258,7 +259,7 @@ impl Form {
         None
     }
 
-    /// Lines of a block, without its head and its end.
+    /// Lines of a block, without its head and end.
     pub(super) fn inside(self, lines: &Lines, wanted: &str) -> Option<Range<usize>> {
         let section = || lines.section(plain_head(wanted).as_str());
         match self.kind {
@@ -311,7 +312,7 @@ impl Form {
     }
 }
 
-/// The key of a line, and the blanks between it and its value, if such part them.
+/// The key of a line, and the blanks between it and its value, if blanks separate them.
 struct Parts<'l> {
     key: &'l str,
     blank: &'l str,

@@ -9,7 +9,7 @@ pub(super) struct Line {
 
 pub(super) struct Lines {
     pub(super) lines: Vec<Line>,
-    /// How lines end here.
+    /// The line ending used here.
     end: &'static str,
 }
 
@@ -38,7 +38,7 @@ impl Lines {
             && let Some(last) = self.lines.last_mut()
             && last.end.is_empty()
         {
-            // The text goes on without a newline at its end.
+            // The text ends without a newline.
             last.end = self.end;
             end = "";
         }
@@ -77,7 +77,7 @@ impl Lines {
         Some(head + 1..end.unwrap_or(self.lines.len()))
     }
 
-    /// Puts a line at the end of a section, before the blank lines that part it from the next.
+    /// Adds a line at the end of a section, before the blank lines that separate it from the next.
     pub(super) fn add_to_section(&mut self, name: &str, text: &str) {
         let range = match self.section(name) {
             Some(range) => range,
@@ -116,7 +116,7 @@ pub(super) fn head_of(line: &str) -> Option<&str> {
         .map(str::trim)
 }
 
-/// A line that is commented out, without the comment's sign.
+/// A commented-out line, without the comment sign.
 pub(super) fn commented(line: &str) -> Option<&str> {
     let line = line.trim_start();
     let bare = line.trim_start_matches(['#', ';']);

@@ -1,5 +1,5 @@
-//! Edits of texts such as boot settings: small, repeatable, and nothing else is touched. Line ends
-//! and the missing newline of a last line stay as they are.
+//! Edits of texts such as boot settings: small and repeatable, leaving everything else alone. Line
+//! endings and a missing final newline stay as they are.
 
 mod kind;
 mod lines;
@@ -10,12 +10,12 @@ pub use kind::TextKind;
 use lines::{Lines, commented};
 use words::{change_words, is_word, replace_word};
 
-/// Where a line goes that is not there yet.
+/// Where to put a line that does not exist yet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Spot {
     /// At the end.
     End,
-    /// At the end of the section with this head, which is made if need be.
+    /// At the end of the section with this head, which is added if necessary.
     Section(String),
     /// After this line.
     After(String),
@@ -24,14 +24,14 @@ pub enum Spot {
 /// One edit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Edit {
-    /// A line is there.
+    /// A line exists.
     Line {
         /// The line.
         text: String,
-        /// Where it goes if it is not.
+        /// Where to put it if it does not exist.
         spot: Spot,
     },
-    /// `key=value` holds, or whatever form the text's kind has.
+    /// `key=value` is set, in the form of the text's kind.
     Set {
         /// The key.
         key: String,
@@ -47,11 +47,11 @@ pub enum Edit {
         /// Only in this section.
         section: Option<String>,
     },
-    /// No line says this.
+    /// No line has this text.
     RemoveLine(String),
     /// No block has this head.
     RemoveBlock(String),
-    /// A line that is commented out counts.
+    /// A commented-out line becomes active.
     On(String),
     /// A line is commented out.
     Off(String),
@@ -59,12 +59,12 @@ pub enum Edit {
     AddWord(String),
     /// The one line has another word instead.
     ReplaceWord {
-        /// The word; with `=` at its end, every word that begins so.
+        /// The word; with `=` at its end, every word that begins like this.
         old: String,
-        /// What stands there then.
+        /// Its replacement.
         new: String,
     },
-    /// The one line has no such word; with `=` at its end, none that begins so.
+    /// The one line has no such word; with `=` at its end, none that begins like this.
     RemoveWord(String),
 }
 
@@ -72,28 +72,28 @@ pub enum Edit {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum EditFault {
-    /// It is no text.
+    /// It is not text.
     #[error("it is not a text in UTF-8")]
     NotText,
-    /// The line that it refers to is not there.
+    /// The line that it refers to does not exist.
     #[error("there is no line {0:?}")]
     NoLine(String),
-    /// The block or section that it refers to is not there.
+    /// The block or section that it refers to does not exist.
     #[error("there is no block or section {0:?}")]
     NoBlock(String),
     /// No line sets the key.
     #[error("no line sets {0:?}")]
     NoKey(String),
-    /// The word that it refers to is not there.
+    /// The word that it refers to does not exist.
     #[error("there is no word {0:?}")]
     NoWord(String),
-    /// Words are those of a text of one line.
+    /// Words exist only in texts of one line.
     #[error("it has {0} lines; words are changed in texts of one line")]
     NotOneLine(usize),
 }
 
 impl EditFault {
-    /// Whether there was nothing to do, because what was to go is not there.
+    /// Whether there was nothing to do, because what should be removed is missing.
     pub fn is_absent(&self, edit: &Edit) -> bool {
         let removes = matches!(
             edit,
@@ -102,13 +102,13 @@ impl EditFault {
         removes && !matches!(self, Self::NotText | Self::NotOneLine(_))
     }
 
-    /// Whether it is that what the edit refers to is not there.
+    /// Whether the fault is that what the edit refers to is missing.
     pub fn is_missing(&self) -> bool {
         !matches!(self, Self::NotText | Self::NotOneLine(_))
     }
 }
 
-/// Makes the edits one after the other, in a text of the kind that it looks like.
+/// Makes the edits one after the other, in a text whose kind is recognised.
 ///
 /// # Errors
 /// The first fault; nothing is changed then.
@@ -249,8 +249,7 @@ fn unset(lines: &mut Lines, form: Form, key: &str, section: Option<&str>) -> Res
     }
 }
 
-/// Switches a line on or off that is there in one of the two forms. It is named by its text, or by
-/// its key.
+/// Activates a line or comments it out. It is named by its text, or by its key.
 fn switch(lines: &mut Lines, form: Form, wanted: &str, on: bool) -> Result<(), EditFault> {
     let wanted = wanted.trim();
     let is_named = |text: &str| text == wanted || form.sets(text, wanted);
@@ -320,7 +319,8 @@ mod tests {
         }
     }
 
-    /// Every edit is made twice: the second time nothing changes, or what was to go is not there.
+    /// Every edit is made twice: the second time nothing changes, or what should be removed is
+    /// missing.
     #[rstest]
     #[case::line_at_end("a\nb\n", line("c", Spot::End), "a\nb\nc\n")]
     #[case::line_is_there("a\n  c \nb", line("c", Spot::End), "a\n  c \nb")]

@@ -3,7 +3,7 @@
 use super::EditFault;
 use super::lines::{Line, Lines};
 
-/// Whether a word is meant: the same, or one that begins so, if a key with its `=` is given.
+/// Whether a word matches: it is the same, or begins with the given key and `=`.
 pub(super) fn is_word(found: &str, wanted: &str) -> bool {
     found == wanted || wanted.ends_with('=') && found.starts_with(wanted)
 }
@@ -44,14 +44,14 @@ pub(super) fn change_words(
     let before = split_words(&lines.lines[index].text);
     let mut words = before.clone();
     change(&mut words)?;
-    // Blanks between words stay as they are where no word changes.
+    // Blanks between words stay as they are if no word changes.
     if words != before {
         lines.lines[index].text = words.join(" ");
     }
     Ok(())
 }
 
-/// Words are parted by blanks outside of double quotes.
+/// Words are separated by blanks outside double quotes.
 fn split_words(line: &str) -> Vec<String> {
     let mut is_quoted = false;
     let words = line.split(|c: char| {

@@ -12,7 +12,7 @@ use crate::intake::rootfs::writer::{Secrecy, Writer, block, without_block};
 const MAIN: &str = "/etc/network/interfaces";
 const OWN: &str = "/etc/network/interfaces.d/pinewrit";
 const SUPPLICANT: &str = "/etc/wpa_supplicant/wpa_supplicant.conf";
-/// What has no name gets the kernel's usual one.
+/// Interfaces without a name get the kernel's usual one.
 const USUAL: &str = "eth0";
 
 pub(super) fn apply(
@@ -57,7 +57,7 @@ pub(super) fn apply(
     }
 }
 
-/// Everything here goes by names: what has none gets one.
+/// Everything here is keyed by names, so each interface gets one.
 fn named(writer: &mut Writer<'_, '_>, wired: &Wired) -> Result<Wired, FilesError> {
     let mut named = wired.clone();
     match (&wired.interface, wired.mac) {
@@ -78,7 +78,7 @@ fn named(writer: &mut Writer<'_, '_>, wired: &Wired) -> Result<Wired, FilesError
     Ok(named)
 }
 
-/// What ifupdown calls for bridges, bonds and VLANs comes in packages of its own.
+/// The programs that ifupdown calls for bridges, bonds and VLANs are in packages of their own.
 fn check_programs(writer: &mut Writer<'_, '_>, wired: &[Wired]) -> Result<(), FilesError> {
     let wants =
         |joins: fn(&Joined) -> bool| wired.iter().filter_map(|one| one.joins.as_ref()).any(joins);
@@ -104,7 +104,7 @@ fn check_programs(writer: &mut Writer<'_, '_>, wired: &[Wired]) -> Result<(), Fi
     Ok(())
 }
 
-/// dhclient.conf(5): by itself it holds a start up for a minute where there is no cable.
+/// dhclient.conf(5): by default, it delays a start by a minute if there is no cable.
 fn limit_dhcp(writer: &mut Writer<'_, '_>, wired: &[Wired]) -> Result<(), FilesError> {
     let path = "/etc/dhcp/dhclient.conf";
     let Some(text) = writer
@@ -134,7 +134,7 @@ fn put_supplicant(writer: &mut Writer<'_, '_>, wireless: &Wireless) -> Result<()
     writer.file(SUPPLICANT, HIDDEN, &config, Secrecy::Secret)
 }
 
-/// Lines that belong to the interface itself, whatever its addresses.
+/// Lines for the interface itself, whatever its addresses.
 fn own_lines(wired: &Wired, name: &str) -> String {
     let mut text = String::new();
     if let Some(below) = wired.interface.as_ref().filter(|_| wired.vlan.is_some()) {
@@ -185,7 +185,7 @@ fn interface(wired: &Wired) -> String {
         let alike = |address: &std::net::IpAddr| address.is_ipv4() == net.addr().is_ipv4();
         text += &format!("iface {name} {family} static\n\taddress {net}\n");
         if family == "inet6" {
-            // Waiting for other users of the address fails where there is no cable.
+            // Duplicate address detection fails if there is no cable.
             text += "\tdad-attempts 0\n";
         }
         let earlier = wired.addresses.iter().take_while(|other| *other != net);
@@ -249,7 +249,7 @@ pub(super) fn apply_dhcpcd(
             };
             lines += &format!("static {key}={net}\n");
         }
-        // IPv6 routers tell of themselves.
+        // IPv6 routers announce themselves.
         if let Some(router) = one.gateways.iter().find(|gateway| gateway.is_ipv4()) {
             lines += &format!("static routers={router}\n");
         }
@@ -265,8 +265,8 @@ pub(super) fn apply_dhcpcd(
     }
     let path = "/etc/dhcpcd.conf";
     let old = writer.text(path)?.unwrap_or_default();
-    // By itself it holds a start up for half a minute where an interface gets no address. What stands
-    // before all interfaces is for all.
+    // By default, it delays a start by half a minute if an interface gets no address. Options
+    // before the first interface apply to all.
     let is_limit = |line: &str| line.trim_start().starts_with("timeout ");
     let plain = without_block(&old);
     let limit = if plain.lines().any(is_limit) {

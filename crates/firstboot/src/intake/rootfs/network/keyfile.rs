@@ -26,7 +26,7 @@ pub(super) fn apply(
         put(writer, &one.id(), &connection(one, &stacks))?;
     }
     for name in stacks.unnamed(wired) {
-        // What VLANs are on comes up by itself.
+        // The interface below a VLAN comes up automatically.
         if let Some((kind, above)) = joined_in(&stacks, name) {
             let head = head(name, "ethernet", Some(name));
             put(
@@ -51,14 +51,14 @@ pub(super) fn apply(
     Ok(())
 }
 
-/// NetworkManager reads only what nobody else can.
+/// NetworkManager only reads files that nobody else can read.
 fn put(writer: &mut Writer<'_, '_>, id: &str, text: &str) -> Result<(), FilesError> {
     let path = format!("{FOLDER}/pinewrit-{id}.nmconnection");
     let text = format!("# Written by Pinewrit.\n{text}");
     writer.file(&path, HIDDEN, &text, Secrecy::Secret)
 }
 
-/// The same for the same name, so that a connection stays the same one.
+/// Equal names give the same UUID, so that a connection keeps its identity.
 fn uuid(id: &str) -> uuid::Uuid {
     let digest = blake3::hash(format!("pinewrit connection {id}").as_bytes());
     let mut bytes = [0; 16];
@@ -77,7 +77,7 @@ fn head(id: &str, kind: &str, interface: Option<&str>) -> String {
     text
 }
 
-/// The bridge or bond that an interface is a port of.
+/// The bridge or bond of which an interface is a port.
 fn joined_in<'s>(stacks: &'s Stacks<'_>, name: &str) -> Option<(&'static str, &'s str)> {
     stacks.all.iter().find_map(|(below, key, above)| {
         let kind = match *key {
@@ -107,7 +107,7 @@ fn connection(wired: &Wired, stacks: &Stacks<'_>) -> String {
             let below = wired.interface.as_deref().unwrap_or_default();
             text += &format!("\n[vlan]\nflags=1\nid={vlan}\nparent={below}\n");
         }
-        // A tree of one bridge needs no protocol against loops, which delays it by half a minute.
+        // A single bridge needs no spanning tree protocol, which would delay it by half a minute.
         (None, Some(Joined::Bridge(_))) => text += "\n[bridge]\nstp=false\n",
         (None, Some(Joined::Bond(_, mode))) => {
             text += &format!("\n[bond]\nmode={}\nmiimon=100\n", mode.word());
@@ -224,7 +224,7 @@ fn enterprise(account: &Enterprise, paths: &Paths) -> String {
     text
 }
 
-/// Backslashes, and blanks at the start, are escaped in keyfiles.
+/// Keyfiles escape backslashes and leading blanks.
 fn escaped(text: &str) -> String {
     let escaped = text.replace('\\', "\\\\");
     let bare = escaped.trim_start_matches(' ');

@@ -1,4 +1,4 @@
-//! Networks, in the files of whatever manages them in the image.
+//! Networks, in the files of the image's network manager.
 
 mod ifupdown;
 mod keyfile;
@@ -46,8 +46,8 @@ impl Backend {
         }
     }
 
-    /// Many images have systemd-networkd without using it, so it counts first only where it is
-    /// switched on.
+    /// Many images contain systemd-networkd without using it, so it only takes precedence if it is
+    /// enabled.
     pub(super) fn of(writer: &Writer<'_, '_>) -> Result<Option<Self>, FilesError> {
         let wants = "/etc/systemd/system/multi-user.target.wants/systemd-networkd.service";
         let has_networkd = writer.has_any(&[
@@ -65,7 +65,7 @@ impl Backend {
         } else if services::unit(writer, "dhcpcd.service")?.is_some()
             || writer.has("/etc/init.d/dhcpcd")?
         {
-            // The program alone is there for others to call.
+            // The program alone may be there for others to call.
             Some(Self::Dhcpcd)
         } else {
             has_networkd.then_some(Self::Networkd)
@@ -73,7 +73,7 @@ impl Backend {
     }
 }
 
-/// Puts the settings' networks in place; says what manages them.
+/// Writes the settings' networks; returns their manager.
 pub(super) fn apply(
     writer: &mut Writer<'_, '_>,
     settings: &CheckedSettings,
@@ -88,7 +88,7 @@ pub(super) fn apply(
         return Ok(None);
     }
     let backend = Backend::of(writer)?.ok_or(RootError::NoNetwork)?;
-    // Wireless settings alone must not switch the cable off.
+    // Wireless settings alone must not disable the cable.
     let usual = [Wired::default()];
     let wired = if settings.wired.is_empty() {
         &usual[..]
@@ -137,7 +137,7 @@ fn netplan(
     Ok(writer.file(path, HIDDEN, &text, Secrecy::Secret)?)
 }
 
-/// Bounds how long systemd-networkd lets a start wait.
+/// Limits how long systemd-networkd lets a start wait.
 fn limit_wait(
     writer: &mut Writer<'_, '_>,
     wired: &[Wired],
@@ -152,7 +152,7 @@ fn limit_wait(
     Ok(())
 }
 
-/// An interface that is found by its hardware address gets its name from udev: systemd.link(5).
+/// An interface identified by its hardware address gets its name from udev: systemd.link(5).
 fn rename(writer: &mut Writer<'_, '_>, wired: &Wired) -> Result<(), FilesError> {
     let (Some(mac), Some(name), None) = (wired.mac, &wired.interface, wired.vlan) else {
         return Ok(());
@@ -170,9 +170,9 @@ fn rename(writer: &mut Writer<'_, '_>, wired: &Wired) -> Result<(), FilesError> 
     writer.file(&path, OPEN, &text, Secrecy::Open)
 }
 
-/// Interfaces that are made on top of others.
+/// Interfaces on top of others.
 struct Stacks<'w> {
-    /// The one below, the key that says so in systemd.network(5), and the one above.
+    /// The one below, the key for it in systemd.network(5), and the one above.
     all: Vec<(&'w str, &'static str, String)>,
 }
 
@@ -197,14 +197,14 @@ impl<'w> Stacks<'w> {
         Self { all }
     }
 
-    /// What is made on top of an interface, as lines of its file.
+    /// What is on top of an interface, as lines in its file.
     fn lines_for(&self, below: Option<&str>) -> String {
         let own = self.all.iter().filter(|one| Some(one.0) == below);
         own.map(|(_, key, above)| format!("{key}={above}\n"))
             .collect()
     }
 
-    /// Those below that the settings name nowhere else, each once.
+    /// Those below without settings of their own, each once.
     fn unnamed(&self, wired: &[Wired]) -> Vec<&'w str> {
         let mut names = Vec::new();
         for (below, ..) in &self.all {
@@ -221,10 +221,10 @@ impl<'w> Stacks<'w> {
 
 /// The first release of netplan with WPA3.
 const WPA3_SINCE: (u32, u32) = (0, 107);
-/// A list of a distribution's packages is smaller.
+/// A distribution's package list is smaller than this.
 const MAX_PACKAGES: u64 = 32 << 20;
 
-/// Whether the image's netplan knows WPA3, as far as the list of its packages tells.
+/// Whether the image's netplan supports WPA3, according to its package list.
 pub(crate) fn knows_wpa3(files: &Files<'_>) -> Result<bool, FilesError> {
     let list = files.small("/var/lib/dpkg/status", MAX_PACKAGES)?;
     let list = list.unwrap_or_default();
@@ -258,8 +258,8 @@ pub(crate) fn note_wpa3(settings: &CheckedSettings, notes: &mut Vec<String>) {
     }
 }
 
-/// Name servers for systems that have nothing to keep them: a fixed text. A link belongs to
-/// whoever made it.
+/// Name servers for systems without a resolver service: a fixed text. A link belongs to whoever
+/// made it.
 fn put_name_servers(writer: &mut Writer<'_, '_>, wired: &[Wired]) -> Result<(), FilesError> {
     let servers = wired.iter().flat_map(|wired| &wired.dns);
     let mut text: String = servers

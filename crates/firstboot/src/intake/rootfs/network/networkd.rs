@@ -60,8 +60,8 @@ pub(super) fn apply(
     Ok(())
 }
 
-/// systemd-resolved(8), "/etc/resolv.conf": the link by which all programs ask it. A link that is there
-/// belongs to whoever made it; a text is what the image was built with.
+/// systemd-resolved(8), "/etc/resolv.conf": the link through which all programs use it. An existing
+/// link belongs to whoever made it; a text is left from building the image.
 fn lead_to_resolved(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
     let path = "/etc/resolv.conf";
     let target = "../run/systemd/resolve/stub-resolv.conf";
@@ -77,7 +77,7 @@ fn lead_to_resolved(writer: &mut Writer<'_, '_>) -> Result<(), FilesError> {
     }
 }
 
-/// Every interface is needed to be online, unless it is said not to be.
+/// Every interface is required for being online, unless it is optional.
 fn needed(is_needed: bool) -> &'static str {
     if is_needed {
         ""
@@ -86,7 +86,7 @@ fn needed(is_needed: bool) -> &'static str {
     }
 }
 
-/// What makes an interface that no hardware stands for.
+/// The definition of a virtual interface.
 fn netdev(wired: &Wired) -> Option<String> {
     let name = wired.name()?;
     let (kind, rest) = match (wired.vlan, &wired.joins) {
@@ -109,7 +109,7 @@ fn netdev(wired: &Wired) -> Option<String> {
 fn network(wired: &Wired, stacked: &str) -> String {
     let matching = match (wired.name(), wired.mac) {
         (Some(name), _) => format!("Name={name}\n"),
-        // Interfaces on top of it have its address too.
+        // Interfaces on top of it have its address as well.
         (None, Some(mac)) => format!("MACAddress={mac}\nType=ether\n"),
         (None, None) => "Name=en* eth*\n".to_owned(),
     };

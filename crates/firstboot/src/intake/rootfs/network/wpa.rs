@@ -32,7 +32,7 @@ fn network(network: &WirelessNetwork, paths: &Paths) -> String {
             text += &format!("\tkey_mgmt=WPA-PSK\n\tpsk={}\n", key.reveal());
         }
         WirelessKey::Plain(key) => {
-            // The last quotation mark ends it, whatever is between.
+            // The last quotation mark ends it, whatever is in between.
             let key = key.reveal();
             text += &format!("\tkey_mgmt=SAE\n\tieee80211w=2\n\tsae_password=\"{key}\"\n");
         }
