@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::{AlignedBuf, ByteRange, SectorSize};
 
-/// What was being done when a device failed.
+/// The operation during which a device failed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Operation {
     /// Reading bytes.
@@ -37,7 +37,7 @@ pub enum DiskError {
         operation.word()
     )]
     PastEnd {
-        /// What was asked for.
+        /// The operation.
         operation: Operation,
         /// Offset of the first byte asked for.
         offset: u64,
@@ -100,13 +100,29 @@ pub trait BlockDevice: Send + Sync {
     /// [`DiskError::PastEnd`], [`DiskError::ReadOnly`], or [`DiskError::Io`].
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError>;
 
-    /// Writes where nothing is in use: nobody will want to know what the bytes were before. What leads
-    /// to them is written later.
+    /// Writes to unused space: the former bytes are of no interest, and whatever will refer to the
+    /// new ones is written later.
     ///
     /// # Errors
     /// As [`BlockDevice::write_at`].
     fn write_free(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         self.write_at(offset, data)
+    }
+
+    /// Copies bytes to unused space, as [`BlockDevice::write_free`] would write them.
+    ///
+    /// # Errors
+    /// As [`BlockDevice::write_at`], or the bytes could not be read.
+    fn copy_free(&self, from: ByteRange, to: u64) -> Result<(), DiskError> {
+        let mut buffer = AlignedBuf::new((1 << 20).min(from.len()) as usize);
+        let mut done = 0;
+        while done < from.len() {
+            let len = (from.len() - done).min(buffer.len() as u64) as usize;
+            self.read_at(from.start + done, &mut buffer[..len])?;
+            self.write_free(to + done, &buffer[..len])?;
+            done += len as u64;
+        }
+        Ok(())
     }
 
     /// Makes every byte of `range` read as zero.
@@ -130,8 +146,8 @@ pub trait BlockDevice: Send + Sync {
         Ok(false)
     }
 
-    /// Tells the device that the bytes of `range` are needed no more. What they read as afterwards
-    /// is not known. `false`: it cannot be told.
+    /// Tells the device that the bytes of `range` are no longer needed. What they read as
+    /// afterwards is undefined. `false`: the device does not take such hints.
     ///
     /// # Errors
     /// As [`BlockDevice::write_at`].
@@ -211,6 +227,9 @@ macro_rules! forward_to_inner {
             }
             fn write_free(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
                 (**self).write_free(offset, data)
+            }
+            fn copy_free(&self, from: ByteRange, to: u64) -> Result<(), DiskError> {
+                (**self).copy_free(from, to)
             }
             fn zero(&self, range: ByteRange) -> Result<(), DiskError> {
                 (**self).zero(range)

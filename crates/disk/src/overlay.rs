@@ -11,9 +11,12 @@ use crate::{
     UndoLog,
 };
 
-/// Content for free places is gathered as all else until this many bytes are: what is small is on the
-/// device as a whole or not at all, byte for byte.
+/// Content for unused space is gathered like everything else up to this many bytes, so that small
+/// changes reach the device as a whole or not at all.
 const DIRECT_FROM: usize = 16 << 20;
+
+/// Bytes that are copied at a time.
+const COPY: u64 = 1 << 20;
 
 /// Unit in bytes in which an overlay keeps changes.
 pub const OVERLAY_BLOCK: usize = 4096;
@@ -26,23 +29,29 @@ pub struct Overlay<D> {
     below: ReadCache<D>,
     blocks: Mutex<BTreeMap<u64, Box<[u8]>>>,
     free: FreeWrites,
-    /// From how many gathered bytes on content goes to the device at once.
+    /// The number of gathered bytes beyond which content goes straight to the device.
     direct_from: usize,
-    /// What went to the device at once, with its digest.
+    /// What went straight to the device, with its digest.
     direct: Mutex<Vec<(ByteRange, blake3::Hash)>>,
+    /// Copies that are only references, whole blocks: by their start, their end, and where the
+    /// bytes are on the device below.
+    copies: Mutex<BTreeMap<u64, (u64, u64)>>,
 }
 
-/// What becomes of content that goes where nothing is in use.
+/// What happens to content written to unused space.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum FreeWrites {
-    /// It is gathered as all else.
+    /// It is gathered like everything else.
     #[default]
     Gathered,
-    /// Where there is much of it, it goes to the device at once: what leads to it is gathered, so that
-    /// nothing is different there until the commit. The commit reads it back.
+    /// Large amounts go straight to the device. What refers to them is gathered, so nothing changes
+    /// on the device until the commit, which reads the content back.
     Direct,
-    /// It is dropped: nothing is going to be committed.
+    /// It is dropped: nothing will be committed.
     Dropped,
+    /// It is gathered, but copies within the device are kept as references to what is copied: for a
+    /// view that is read and never committed.
+    Referenced,
 }
 
 /// What a commit wrote.
@@ -98,6 +107,7 @@ impl<D: BlockDevice> Overlay<D> {
             free: FreeWrites::Gathered,
             direct_from: DIRECT_FROM,
             direct: Mutex::default(),
+            copies: Mutex::default(),
         }
     }
 
@@ -123,7 +133,7 @@ impl<D: BlockDevice> Overlay<D> {
         Ok(())
     }
 
-    /// Flushes what went to the device at once, and reads it back.
+    /// Flushes what went straight to the device, and reads it back.
     fn check_direct(&self) -> Result<(), Failure> {
         let direct = self.direct.lock().unwrap_or_else(|e| e.into_inner());
         if direct.is_empty() {
@@ -150,6 +160,60 @@ impl<D: BlockDevice> Overlay<D> {
         Ok(merged(self.changed_blocks()?))
     }
 
+    /// Reads what is not changed: the device below, and references to it.
+    fn read_below(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        let copies = self.copies.lock().unwrap_or_else(|e| e.into_inner());
+        let end = offset + buffer.len() as u64;
+        let mut at = offset;
+        while at < end {
+            let known = copies.range(..=at).next_back();
+            let inside = known.filter(|(_, (copy_end, _))| *copy_end > at);
+            let (from, stop) = match inside {
+                Some((start, (copy_end, from))) => (from + (at - start), *copy_end),
+                None => {
+                    let next = copies.range(at..).next().map_or(end, |(start, _)| *start);
+                    (at, next)
+                }
+            };
+            let stop = stop.min(end);
+            let part = (at - offset) as usize..(stop - offset) as usize;
+            self.below.read_at(from, &mut buffer[part])?;
+            at = stop;
+        }
+        Ok(())
+    }
+
+    /// Keeps a reference to whole blocks in place of a copy; `false` if what is copied has changed.
+    fn refer(&self, from: ByteRange, to: u64) -> bool {
+        let block = OVERLAY_BLOCK as u64;
+        let mut blocks = self.lock();
+        let mut copies = self.copies.lock().unwrap_or_else(|e| e.into_inner());
+        let touches = |copies: &BTreeMap<u64, (u64, u64)>, range: ByteRange| {
+            let before = copies.range(..range.end).next_back();
+            before.is_some_and(|(_, (end, _))| *end > range.start)
+        };
+        let target = ByteRange {
+            start: to,
+            end: to + from.len(),
+        };
+        let source = from.start / block..from.end.div_ceil(block);
+        let is_changed = blocks.range(source).next().is_some()
+            || touches(&copies, from)
+            || touches(&copies, target);
+        if is_changed {
+            return false;
+        }
+        let stale: Vec<u64> = blocks
+            .range(target.start / block..target.end / block)
+            .map(|(index, _)| *index)
+            .collect();
+        for index in stale {
+            blocks.remove(&index);
+        }
+        copies.insert(target.start, (target.end, from.start));
+        true
+    }
+
     /// Lays the changes over bytes of the device that begin at `offset`.
     pub fn lay_over(&self, offset: u64, buffer: &mut [u8]) {
         let blocks = self.lock();
@@ -170,7 +234,7 @@ impl<D: BlockDevice> Overlay<D> {
             ByteRange { start, end }
         });
         let mut changed = Vec::new();
-        // A request of a card costs more than its bytes.
+        // A request to a card costs more than its bytes.
         for run in merged(all) {
             let mut old = AlignedBuf::new(run.len() as usize);
             self.below.below().read_at(run.start, &mut old)?;
@@ -200,6 +264,12 @@ impl<D: BlockDevice> Overlay<D> {
         last: &[ByteRange],
         undo: Option<&UndoLog>,
     ) -> Result<CommitReport, CommitError> {
+        if self.free == FreeWrites::Referenced {
+            return Err(CommitError::Disk {
+                source: DiskError::ReadOnly,
+                rolled_back: true,
+            });
+        }
         let changed = self.changed_blocks().map_err(|source| CommitError::Disk {
             source,
             rolled_back: true,
@@ -236,7 +306,7 @@ impl<D: BlockDevice> Overlay<D> {
             });
         }
         if let Some(undo) = undo {
-            // One that stays is found to be of a commit that was done.
+            // A file that stays behind is recognised as that of a finished commit.
             let _ = undo.remove();
         }
         Ok(CommitReport {
@@ -294,7 +364,7 @@ impl<D: BlockDevice> Overlay<D> {
     }
 
     fn lock(&self) -> MutexGuard<'_, BTreeMap<u64, Box<[u8]>>> {
-        // A panic of another thread leaves whole blocks behind, which are still valid.
+        // A panic in another thread leaves whole blocks behind, which are still valid.
         self.blocks.lock().unwrap_or_else(|e| e.into_inner())
     }
 
@@ -304,7 +374,7 @@ impl<D: BlockDevice> Overlay<D> {
     }
 }
 
-/// Puts neighbouring blocks together, up to the size of a chunk.
+/// Joins neighbouring blocks, up to the size of a chunk.
 fn merged(blocks: impl IntoIterator<Item = ByteRange>) -> Vec<ByteRange> {
     let mut ranges: Vec<ByteRange> = Vec::new();
     for block in blocks {
@@ -352,7 +422,7 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
         let end = (offset + buffer.len() as u64).div_ceil(OVERLAY_BLOCK as u64);
         let covered = blocks.range(first..end).count() as u64;
         if covered < end - first {
-            self.below.read_at(offset, buffer)?;
+            self.read_below(offset, buffer)?;
         }
         drop(blocks);
         if covered > 0 {
@@ -374,8 +444,7 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
                 Entry::Vacant(new) => {
                     let mut block = vec![0; self.block_len(index)].into_boxed_slice();
                     if part.len() < block.len() {
-                        self.below
-                            .read_at(index * OVERLAY_BLOCK as u64, &mut block)?;
+                        self.read_below(index * OVERLAY_BLOCK as u64, &mut block)?;
                     }
                     new.insert(block)
                 }
@@ -394,9 +463,10 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
         let end = offset + data.len() as u64;
         let (first, last) = (offset.next_multiple_of(block), end / block * block);
         let is_small = self.lock().len() * OVERLAY_BLOCK < self.direct_from;
-        let is_gathered = self.free == FreeWrites::Gathered || is_small || first >= last;
+        let goes_direct = self.free == FreeWrites::Direct;
+        let is_gathered = !goes_direct || is_small || first >= last;
         let blocks = first / block..last / block;
-        // What was changed already is read from memory, and so must be changed there.
+        // What has already been changed is read from memory, so it must be changed there.
         if is_gathered || self.lock().range(blocks).next().is_some() {
             return self.write_at(offset, data);
         }
@@ -411,6 +481,38 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
         } else {
             self.write_at(last, tail)
         }
+    }
+
+    fn copy_free(&self, from: ByteRange, to: u64) -> Result<(), DiskError> {
+        let len = usize::try_from(from.len()).unwrap_or(usize::MAX);
+        check_range(Operation::Read, from.start, len, self.size())?;
+        check_range(Operation::Write, to, len, self.size())?;
+        let block = OVERLAY_BLOCK as u64;
+        let end = to + from.len();
+        let (first, last) = (to.next_multiple_of(block), end / block * block);
+        let copy = |start: u64, stop: u64| {
+            let mut bytes = vec![0; stop.saturating_sub(start).min(COPY) as usize];
+            let mut at = start;
+            while at < stop {
+                let len = (stop - at).min(COPY) as usize;
+                self.read_at(from.start + (at - to), &mut bytes[..len])?;
+                self.write_free(at, &bytes[..len])?;
+                at += len as u64;
+            }
+            Ok(())
+        };
+        if self.free != FreeWrites::Referenced || first >= last {
+            return copy(to, end);
+        }
+        let middle = ByteRange {
+            start: from.start + (first - to),
+            end: from.start + (last - to),
+        };
+        if !self.refer(middle, first) {
+            return copy(to, end);
+        }
+        copy(to, first)?;
+        copy(last, end)
     }
 
     /// Does nothing: changes reach the medium by [`Overlay::commit`] only.
@@ -566,7 +668,7 @@ mod tests {
             overlay.commit(&[], None),
             Err(CommitError::ReadBack { offset: 4096, .. })
         ));
-        // What would have led there was not written.
+        // What would have referred to it was not written.
         assert_eq!(medium.inner().to_bytes()[..4096], [0; 4096]);
     }
 

@@ -57,6 +57,13 @@ impl BlockDevice for Window<'_> {
         self.device.write_free(self.range.start + offset, data)
     }
 
+    fn copy_free(&self, from: ByteRange, to: u64) -> Result<(), DiskError> {
+        let len = usize::try_from(from.len()).unwrap_or(usize::MAX);
+        check_range(Operation::Write, to, len, self.size())?;
+        let from = self.below(from)?;
+        self.device.copy_free(from, self.range.start + to)
+    }
+
     fn zero_cheaply(&self, range: ByteRange) -> Result<bool, DiskError> {
         self.device.zero_cheaply(self.below(range)?)
     }
@@ -112,6 +119,10 @@ impl BlockDevice for Section {
 
     fn write_free(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         self.window().write_free(offset, data)
+    }
+
+    fn copy_free(&self, from: ByteRange, to: u64) -> Result<(), DiskError> {
+        self.window().copy_free(from, to)
     }
 
     fn zero_cheaply(&self, range: ByteRange) -> Result<bool, DiskError> {

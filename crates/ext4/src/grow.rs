@@ -1,4 +1,4 @@
-//! Making a file system larger while nobody uses it.
+//! Growing a file system that is not in use.
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::{high, low, put16, put32, u32le, wide};
@@ -12,12 +12,12 @@ use crate::{Compatible, ExtError, Incompatible, Superblock};
 pub struct Growth {
     /// Size before, in bytes.
     pub before: u64,
-    /// Size after, in bytes: less than asked for where a last group would be too short to use.
+    /// Size after, in bytes: less than requested if the last group would be too short to use.
     pub after: u64,
 }
 
 impl<D: BlockDevice> Editor<D> {
-    /// The largest size in bytes that the file system can grow to, by the room that was kept for
+    /// The largest size in bytes that the file system can grow to, limited by the room reserved for
     /// group descriptors.
     pub fn largest_size(&self) -> u64 {
         let sb = self.superblock();
@@ -90,7 +90,7 @@ impl<D: BlockDevice> Editor<D> {
         let old = self.superblock().clone();
         let last = old.groups() - 1;
         let (short, long) = (old.group_blocks(last), new.group_blocks(last));
-        // What is now behind the end is marked as used in the last bitmap.
+        // Bits past the new end are set in the last bitmap.
         let bitmap = if long.end > short.end {
             Some(self.block_bitmap(last)?)
         } else {
@@ -109,10 +109,10 @@ impl<D: BlockDevice> Editor<D> {
         self.put_copies()
     }
 
-    /// From now on the file system has these numbers.
-    fn take_superblock(&mut self, new: Superblock) -> Result<(), EditError> {
+    /// Applies these numbers to the file system.
+    pub(crate) fn take_superblock(&mut self, new: Superblock) -> Result<(), EditError> {
         let old = self.superblock().clone();
-        self.become_larger(new.clone());
+        self.take_size(new.clone());
         let is_wide = new.incompatible.has(Incompatible::BIT64);
         let raw = self.edit_sb()?;
         let reserved = if is_wide {
@@ -120,7 +120,7 @@ impl<D: BlockDevice> Editor<D> {
         } else {
             u64::from(u32le(raw, sb::RESERVED_BLOCKS))
         };
-        // The same share as before.
+        // The same reserved share as before.
         let share = u128::from(reserved) * u128::from(new.blocks) / u128::from(old.blocks);
         let share = u64::try_from(share).map_err(|_| ExtError::Damaged("the superblock"))?;
         put32(raw, sb::BLOCKS, low(new.blocks));

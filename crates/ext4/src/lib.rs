@@ -58,7 +58,7 @@ mod xattr;
 pub use blocks::ExtError;
 pub use check::{CheckError, check};
 pub use directory::Entry;
-pub use edit::{Attributes, EditError, Editor, NodeKind, SizeError, Zeros};
+pub use edit::{Attributes, EditError, Editor, NodeKind, Shrinkage, SizeError, Zeros};
 pub use facts::{ExtFacts, Generation};
 pub use features::{Compatible, Incompatible, ReadOnlyCompatible};
 pub use group::GroupDescriptor;

@@ -281,6 +281,22 @@ impl Folder {
         }
     }
 
+    /// Sets its own cluster: `.` is the first entry ("Directory Creation").
+    pub(crate) fn set_own(&mut self, cluster: u32) {
+        let dot = 0..ENTRY;
+        let raw = self.bytes.get(dot.clone());
+        if raw.is_some_and(|raw| raw.starts_with(b". ")) {
+            self.touch(dot.clone());
+            put_cluster(&mut self.bytes[dot], cluster);
+        }
+    }
+
+    /// Puts it into other clusters, as many as it has.
+    pub(crate) fn move_to(&mut self, chain: Vec<u32>) {
+        self.chain = chain;
+        self.touch(0..self.room * ENTRY);
+    }
+
     /// Takes an entry out.
     pub(crate) fn remove(&mut self, entry: &Entry) {
         self.names.remove(&folded(&entry.name));

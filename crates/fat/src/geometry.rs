@@ -9,10 +9,10 @@ use pinewrit_disk::bytes::{u16le, u32le};
 /// Bytes of the boot sector that hold everything, whatever the sector size.
 pub(crate) const BOOT: usize = 512;
 /// Clusters from which a file system is FAT16, and from which it is FAT32.
-const LEAST_FAT16: u64 = 4085;
-const LEAST_FAT32: u64 = 65525;
+pub(crate) const LEAST_FAT16: u64 = 4085;
+pub(crate) const LEAST_FAT32: u64 = 65525;
 /// Clusters that 28 bits can name.
-const MOST_CLUSTERS: u64 = 0x0fff_fff5;
+pub(crate) const MOST_CLUSTERS: u64 = 0x0fff_fff5;
 
 /// Offsets of the fields in the boot sector, in bytes, under the names of the specification.
 pub(crate) mod field {

@@ -122,6 +122,21 @@ impl<D: BlockDevice> Store<D> {
         self.kept.set(self.kept.get() + bytes);
     }
 
+    /// Puts a directory into other clusters.
+    pub(crate) fn move_folder(&mut self, first: u32, chain: Vec<u32>) -> Result<(), FatError> {
+        self.folder(first)?;
+        let folders = self.folders.get_mut();
+        let folder = folders.remove(&first).map(Rc::try_unwrap);
+        let (Some(Ok(mut folder)), Some(now)) = (folder, chain.first().copied()) else {
+            return Err(FatError::Damaged(
+                "a directory that is read while it changes",
+            ));
+        };
+        folder.move_to(chain);
+        folders.insert(now, Rc::new(folder));
+        Ok(())
+    }
+
     /// Forgets a directory that no longer exists.
     pub(crate) fn forget_folder(&mut self, first: u32) {
         self.folders.get_mut().remove(&first);

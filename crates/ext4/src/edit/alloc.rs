@@ -1,4 +1,4 @@
-//! Taking and giving back blocks and inodes.
+//! Allocating and freeing blocks and inodes.
 
 use std::ops::Range;
 
@@ -10,7 +10,7 @@ use crate::ExtError;
 use crate::fields::{bg, sb};
 use crate::inode::InodeNumber;
 
-/// A run of this many blocks is long enough not to look for a longer one.
+/// A run of this many blocks is long enough: no longer one is searched for.
 const LONG_RUN: u64 = 2048;
 
 impl<D: BlockDevice> Editor<D> {
@@ -21,7 +21,7 @@ impl<D: BlockDevice> Editor<D> {
         }
     }
 
-    /// Takes `want` blocks in as few runs as there are, near `goal` where there is room.
+    /// Takes `want` blocks in as few runs as possible, near `goal` if there is room.
     pub(crate) fn allocate(&mut self, goal: u64, want: u64) -> Result<Vec<Range<u64>>, EditError> {
         if want > self.free_blocks() {
             return Err(self.no_space(want));
@@ -52,9 +52,10 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     fn find_run(&mut self, goal: u64, want: u64) -> Result<Option<Range<u64>>, EditError> {
-        let goal = goal.clamp(self.sb.first_data_block, self.sb.blocks - 1);
+        let limit = self.limit.unwrap_or(self.sb.blocks);
+        let goal = goal.clamp(self.sb.first_data_block, limit - 1);
         let home = self.sb.group_of(goal).unwrap_or(0);
-        let groups = self.sb.groups();
+        let groups = self.groups_in_use();
         let enough = want.min(LONG_RUN);
         let mut best: Option<Range<u64>> = None;
         for group in (home..groups).chain(0..home) {
@@ -63,7 +64,7 @@ impl<D: BlockDevice> Editor<D> {
             }
             let own = self.sb.group_blocks(group);
             let from = if group == home { goal - own.start } else { 0 };
-            let len = own.end - own.start;
+            let len = own.end.min(limit) - own.start;
             let place = self.block_bitmap(group)?;
             let bitmap = self.cache.block(place)?;
             let mut found = best_run(bitmap, from..len, want);
@@ -91,6 +92,22 @@ impl<D: BlockDevice> Editor<D> {
         Ok(best)
     }
 
+    /// Takes blocks that follow one another, near `goal` if there is room.
+    pub(crate) fn allocate_whole(&mut self, goal: u64, want: u64) -> Result<u64, EditError> {
+        let run = self.find_run(goal, want)?;
+        let Some(run) = run.filter(|run| run.end - run.start == want) else {
+            return Err(self.no_space(want));
+        };
+        self.mark_used(run.clone())?;
+        Ok(run.start)
+    }
+
+    /// Groups that are not about to go away.
+    fn groups_in_use(&self) -> u64 {
+        let last = self.limit.and_then(|limit| self.sb.group_of(limit - 1));
+        last.map_or(self.sb.groups(), |last| last + 1)
+    }
+
     /// Marks a run inside one group.
     fn mark_used(&mut self, run: Range<u64>) -> Result<(), EditError> {
         let group = self.group_of(run.start)?;
@@ -109,8 +126,16 @@ impl<D: BlockDevice> Editor<D> {
         Ok(group.ok_or(ExtError::Damaged("a block number"))?)
     }
 
-    /// Gives blocks back; they may reach over several groups.
+    /// Frees blocks, which may span several groups. What is about to go away need not be freed.
     pub(crate) fn release(&mut self, blocks: Range<u64>) -> Result<(), EditError> {
+        let limit = self
+            .limit
+            .unwrap_or(u64::MAX)
+            .clamp(blocks.start, blocks.end);
+        for block in limit..blocks.end {
+            self.cache.forget(block);
+        }
+        let blocks = blocks.start..limit;
         let mut at = blocks.start;
         while at < blocks.end {
             let group = self.group_of(at)?;
@@ -134,7 +159,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Where the content of an inode in this group begins best.
+    /// The best place to start the content of an inode in this group.
     pub(crate) fn goal_in(&self, group: u64) -> u64 {
         let start = self.sb.group_blocks(group).start;
         self.cursors.get(&group).copied().unwrap_or(start)
@@ -144,20 +169,20 @@ impl<D: BlockDevice> Editor<D> {
         u64::from((number.0.max(1) - 1) / self.sb.inodes_per_group)
     }
 
-    /// Takes an inode, in the folder's group where there is one left.
+    /// Takes an inode, from the folder's group if it has one left.
     pub(crate) fn allocate_inode(
         &mut self,
         folder: InodeNumber,
         is_directory: bool,
     ) -> Result<InodeNumber, EditError> {
         let home = self.group_of_inode(folder);
-        let groups = self.sb.groups();
+        let groups = self.groups_in_use();
         for group in (home..groups).chain(0..home) {
             if self.group_count(group, bg::FREE_INODES)? == 0 {
                 continue;
             }
             let place = self.inode_bitmap(group)?;
-            // With few inodes in a group, the system's own reach into the second one.
+            // If groups have few inodes, the system's own extend into the second group.
             let per_group = u64::from(self.sb.inodes_per_group);
             let first = u64::from(self.sb.first_inode) - 1;
             let first = first.saturating_sub(group.saturating_mul(per_group));
@@ -181,8 +206,7 @@ impl<D: BlockDevice> Editor<D> {
         })
     }
 
-    /// The part of the inode table that was never used becomes smaller, and is zeroed where it is
-    /// used now.
+    /// Shrinks the part of the inode table that was never used, and zeroes what is now used of it.
     pub(crate) fn use_table_up_to(&mut self, group: u64, index: u32) -> Result<(), EditError> {
         if !self.sb.has_group_flags() {
             return Ok(());
@@ -200,12 +224,12 @@ impl<D: BlockDevice> Editor<D> {
             let first = first_unused.max(slot * per_block) - slot * per_block;
             let block = table + u64::from(slot);
             match first {
-                // Nothing in it was ever used: it need not be read.
+                // It was never used: it need not be read.
                 0 => self.cache.put(block, vec![0; self.sb.block_size as usize]),
                 _ => self.cache.edit(block)?[first as usize * size..].fill(0),
             }
         }
-        // What shares the last block is zero now as well.
+        // The rest of the last block is now zero as well.
         let change = i64::from(per_group - (index + 1)) - i64::from(unused);
         self.add_group_count(group, bg::UNUSED_INODES, change)?;
         Ok(())

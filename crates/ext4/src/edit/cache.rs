@@ -1,13 +1,14 @@
-//! Blocks of metadata in memory: read once, changed here, written at the end, taken back in between.
+//! A cache of metadata blocks: read once, changed here, written at the end, rolled back if a step
+//! fails.
 
 use std::collections::BTreeMap;
 
 use pinewrit_disk::bytes::copy_shared;
-use pinewrit_disk::{BlockDevice, DiskError, Spans};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Spans};
 
 use crate::blocks::ExtError;
 
-/// Bytes that are combined into one request.
+/// The most bytes combined into one request.
 const REQUEST: usize = 1 << 20;
 
 struct Slot {
@@ -15,7 +16,7 @@ struct Slot {
     is_changed: bool,
 }
 
-/// What a block was before a step began; `None`: not in memory.
+/// The content of a block before a step began; `None`: not in memory.
 type Before = Option<(Box<[u8]>, bool)>;
 
 pub(super) struct Cache<D> {
@@ -24,11 +25,11 @@ pub(super) struct Cache<D> {
     blocks: u64,
     slots: BTreeMap<u64, Slot>,
     step: Option<BTreeMap<u64, Before>>,
-    /// Content of files that goes to the device together, and its offset.
+    /// File content that is written to the device together, and its offset.
     content: (u64, Vec<u8>),
     /// Whether its blocks were in use when the work began.
     content_was_freed: bool,
-    /// Blocks that were in use then and no longer are.
+    /// Blocks that were in use then and are now free.
     freed: Spans,
 }
 
@@ -54,9 +55,45 @@ impl<D: BlockDevice> Cache<D> {
         self.device
     }
 
-    /// From now on the file system has this many blocks.
+    /// Sets the number of blocks of the file system, and drops those behind them.
     pub(super) fn set_blocks(&mut self, blocks: u64) {
         self.blocks = blocks;
+        let behind: Vec<u64> = self
+            .slots
+            .range(blocks..)
+            .map(|(block, _)| *block)
+            .collect();
+        for block in behind {
+            self.forget(block);
+        }
+    }
+
+    /// Copies the content of a file to blocks that were free.
+    pub(super) fn copy_content(
+        &mut self,
+        from: std::ops::Range<u64>,
+        to: u64,
+    ) -> Result<(), ExtError> {
+        let size = self.block_size as u64;
+        self.write_content()?;
+        let (mut start, end, mut place) = (from.start * size, from.end * size, to * size);
+        let is_changed = |slot: &Slot| slot.is_changed;
+        let has_changed = self
+            .slots
+            .range(from.clone())
+            .any(|(_, slot)| is_changed(slot));
+        if !has_changed && !self.was_freed(place, (end - start) as usize) {
+            let from = ByteRange { start, end };
+            return Ok(self.device.copy_free(from, place)?);
+        }
+        while start < end {
+            let mut bytes = vec![0; (end - start).min(REQUEST as u64) as usize];
+            self.read_at(start, &mut bytes)?;
+            self.device.write_at(place, &bytes)?;
+            start += bytes.len() as u64;
+            place += bytes.len() as u64;
+        }
+        Ok(())
     }
 
     fn load(&mut self, block: u64) -> Result<&mut Slot, ExtError> {
@@ -75,13 +112,13 @@ impl<D: BlockDevice> Cache<D> {
             };
             self.slots.insert(block, slot);
         }
-        // It was put there just now, if it was not there before.
+        // It was inserted just now, if it was not there before.
         self.slots
             .get_mut(&block)
             .ok_or(ExtError::Damaged("a block number"))
     }
 
-    /// Reads blocks into memory, neighbours together, so that they are there when they are asked for.
+    /// Reads blocks into memory ahead of use, neighbours together.
     pub(super) fn fetch(&mut self, blocks: &[u64]) -> Result<(), ExtError> {
         let most = REQUEST / self.block_size;
         let mut rest = blocks;
@@ -107,7 +144,7 @@ impl<D: BlockDevice> Cache<D> {
         Ok(())
     }
 
-    /// A block as it is now, kept in memory.
+    /// A block in its current state, kept in memory.
     pub(super) fn block(&mut self, block: u64) -> Result<&[u8], ExtError> {
         Ok(&self.load(block)?.bytes)
     }
@@ -129,12 +166,12 @@ impl<D: BlockDevice> Cache<D> {
         Ok(&mut slot.bytes)
     }
 
-    /// A block to be put right in memory: it is only written if it is changed as well.
+    /// A block to be corrected in memory: it is only written if it is also changed.
     pub(super) fn amend(&mut self, block: u64) -> Result<&mut [u8], ExtError> {
         Ok(&mut self.load(block)?.bytes)
     }
 
-    /// A block whose content becomes this.
+    /// Replaces the content of a block.
     pub(super) fn put(&mut self, block: u64, bytes: Vec<u8>) {
         self.remember(block);
         let slot = Slot {
@@ -144,7 +181,7 @@ impl<D: BlockDevice> Cache<D> {
         self.slots.insert(block, slot);
     }
 
-    /// A block is metadata no more: what is known of it is forgotten.
+    /// Drops a block that is no longer metadata.
     pub(super) fn forget(&mut self, block: u64) {
         if self.slots.contains_key(&block) {
             self.remember(block);
@@ -152,7 +189,7 @@ impl<D: BlockDevice> Cache<D> {
         }
     }
 
-    /// Begins a step that may be taken back.
+    /// Begins a step that can be rolled back.
     pub(super) fn begin(&mut self) {
         self.step = Some(BTreeMap::new());
     }
@@ -162,7 +199,7 @@ impl<D: BlockDevice> Cache<D> {
         self.step = None;
     }
 
-    /// Ends a step as if it had not been.
+    /// Ends a step and rolls it back.
     pub(super) fn take_back(&mut self) {
         for (block, before) in self.step.take().unwrap_or_default() {
             match before {
@@ -194,8 +231,8 @@ impl<D: BlockDevice> Cache<D> {
         Ok(())
     }
 
-    /// These blocks were in use when the work began: until all of it is on the device, what they hold
-    /// there must stay.
+    /// Marks blocks that were in use when the work began: their content on the device must stay
+    /// until everything is written.
     pub(super) fn note_freed(&mut self, blocks: std::ops::Range<u64>) {
         self.freed.add(blocks);
     }
@@ -206,7 +243,7 @@ impl<D: BlockDevice> Cache<D> {
             .meets(offset / size..(offset + len as u64).div_ceil(size))
     }
 
-    /// Writes content of a file to blocks that were free, soon.
+    /// Queues content of a file for blocks that were free.
     pub(super) fn put_content(&mut self, offset: u64, bytes: &[u8]) -> Result<(), DiskError> {
         let (start, pending) = &self.content;
         let was_freed = self.was_freed(offset, bytes.len());
@@ -233,7 +270,7 @@ impl<D: BlockDevice> Cache<D> {
         Ok(())
     }
 
-    /// Whether any block is to be written.
+    /// Whether any block has to be written.
     pub(super) fn is_changed(&self) -> bool {
         !self.content.1.is_empty() || self.slots.values().any(|slot| slot.is_changed)
     }

@@ -10,15 +10,15 @@ use crate::blocks::Source;
 use crate::fields::node;
 use crate::inode::{Inode, InodeNumber, Run};
 
-/// Bytes that are read from a source at once.
+/// Bytes per read from a source.
 const PIECE: usize = 1 << 20;
 
-/// What becomes of blocks of zeros in a new file.
+/// What happens to blocks of zeros in a new file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Zeros {
     /// They are kept like other bytes.
     Written,
-    /// They become holes, which take no room.
+    /// They become holes, which take no space.
     Holes,
 }
 
@@ -47,7 +47,7 @@ impl<D: BlockDevice> Editor<D> {
         zeros: Zeros,
     ) -> Result<Vec<Run>, EditError> {
         let block = self.sb.block_size;
-        // No map leads further; a size from an archive may be anything.
+        // No map reaches further; a size from an archive can be anything.
         if size.div_ceil(block) > (1 << 32) - first.min(1 << 32) {
             return Err(EditError::TooLarge(format!("a file of {size} bytes")));
         }
@@ -80,7 +80,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(places.runs)
     }
 
-    /// Writes whole blocks of a file where there is room.
+    /// Writes whole blocks of a file where blocks have been taken.
     fn place(
         &mut self,
         places: &mut Places,
@@ -142,7 +142,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// An inode holds its content itself no more. The caller gives it a map.
+    /// An inode no longer holds its content itself. The caller gives it a map.
     pub(super) fn clear_inline(&mut self, inode: &mut Inode) -> Result<(), EditError> {
         let mut kept = self.tree().kept_xattrs(inode)?;
         kept.retain(|one| !one.is_inline_data());
@@ -151,7 +151,7 @@ impl<D: BlockDevice> Editor<D> {
         self.put_xattrs(inode, &kept)
     }
 
-    /// A file's content out of its inode into a block, if it is there.
+    /// Moves a file's content from its inode into a block, if it is there.
     pub(super) fn content_out_of_inode(
         &mut self,
         number: InodeNumber,
@@ -169,7 +169,7 @@ impl<D: BlockDevice> Editor<D> {
         self.put_map(number, inode, &runs)
     }
 
-    /// Cuts a file's map behind a number of blocks, and gives the rest back.
+    /// Cuts a file's map after a number of blocks, and frees the rest.
     pub(super) fn cut(&mut self, runs: &mut Vec<Run>, blocks: u64) -> Result<(), EditError> {
         let first = runs.partition_point(|run| run.logical_end() <= blocks);
         let mut rest = runs.split_off(first);
@@ -217,7 +217,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 }
 
-/// An unwritten run with one block of it written.
+/// An unwritten run in which one block becomes written.
 fn split_out(run: Run, logical: u64) -> Vec<Run> {
     let part = |range: Range<u64>, is_unwritten| Run {
         logical: range.start,
@@ -236,7 +236,7 @@ fn split_out(run: Run, logical: u64) -> Vec<Run> {
 
 /// Where content goes.
 struct Places {
-    /// Taken and not filled yet, the next one last.
+    /// Runs that are taken but not yet filled; the next one is last.
     free: Vec<Range<u64>>,
     runs: Vec<Run>,
     goal: u64,

@@ -4,8 +4,8 @@ use pinewrit_disk::DiskError;
 
 use crate::{ExtError, SuperblockError};
 
-/// Why a file system cannot be changed, or a change was not made. A change that fails leaves all
-/// as it was before.
+/// Why a file system cannot be changed, or a change was not made. A failed change leaves everything
+/// as it was.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum EditError {
@@ -35,31 +35,31 @@ pub enum EditError {
         /// Inodes of the file system.
         inodes: u32,
     },
-    /// There is something with this name already.
+    /// Something with this name already exists.
     #[error("{0} already exists")]
     Exists(String),
-    /// A folder stands where a file is to be, or the other way round.
+    /// A folder is where a file should be, or the other way round.
     #[error("{0} is a directory")]
     IsDirectory(String),
-    /// A folder that is to be removed has something in it.
+    /// A folder to be removed is not empty.
     #[error("the directory {0} is not empty")]
     NotEmpty(String),
-    /// A folder was to go below itself.
+    /// A folder would be moved into itself.
     #[error("{0} cannot be moved below itself")]
     IntoItself(String),
-    /// A name is empty, longer than 255 bytes, or has characters that no name can have.
+    /// A name is empty, longer than 255 bytes, or has forbidden characters.
     #[error("{0:?} is not a valid name")]
     Name(String),
     /// An extended attribute's name is unknown, or it does not fit.
     #[error("the extended attribute {0} cannot be stored in this file system")]
     Xattr(String),
-    /// The file is marked as not to be changed, or encrypted.
+    /// The file is immutable or encrypted.
     #[error("{0} is protected by its flags")]
     Fixed(String),
-    /// A file is larger than its kind of map can be.
+    /// A file is larger than its kind of map allows.
     #[error("{0} is too large, or in too many pieces, for this file system")]
     TooLarge(String),
-    /// Too many names lead to it, or too many folders are in it.
+    /// It has too many names, or too many folders in it.
     #[error("{0} has too many links")]
     TooManyLinks(String),
     /// The source of a file's content failed.
@@ -70,10 +70,10 @@ pub enum EditError {
     SourceShort {
         /// Bytes that were there.
         found: u64,
-        /// Bytes that were to come.
+        /// Bytes that were announced.
         expected: u64,
     },
-    /// The file system cannot be made, or become, as large or as small as this.
+    /// The file system cannot be created with, or changed to, this size.
     #[error("{0}")]
     Size(SizeError),
 }
@@ -90,26 +90,26 @@ pub enum SizeError {
         /// The least size in bytes.
         least: u64,
     },
-    /// More inodes were asked for than its groups can have.
+    /// More inodes were requested than its groups can have.
     #[error("{wanted} inodes were requested, at most {most} are possible")]
     TooManyInodes {
-        /// How many were asked for.
+        /// How many were requested.
         wanted: u64,
         /// How many are possible.
         most: u64,
     },
-    /// It would need more group descriptors than room was kept for.
+    /// It would need more group descriptors than there is room reserved for.
     #[error("it can grow to at most {most} bytes, but {size} were requested")]
     BeyondReserve {
-        /// Size in bytes that was asked for.
+        /// The requested size in bytes.
         size: u64,
         /// The largest size in bytes that it can grow to.
         most: u64,
     },
-    /// It is larger already.
+    /// It is already larger.
     #[error("it already has {now} bytes, {size} were requested")]
     Shrinking {
-        /// Size in bytes that was asked for.
+        /// The requested size in bytes.
         size: u64,
         /// Its size in bytes.
         now: u64,

@@ -1,4 +1,4 @@
-//! New groups: their descriptors, the room for more of them, and the copies of it all.
+//! New groups: their descriptors, the room for more of them, and all copies.
 
 use std::ops::Range;
 
@@ -15,8 +15,8 @@ use crate::inode::{FileKind, InodeNumber};
 use crate::{Compatible, ExtError, Incompatible, ReadOnlyCompatible, Superblock};
 
 impl<D: BlockDevice> Editor<D> {
-    /// Makes these groups, which the superblock counts already. The counts of the superblock
-    /// become larger by what is free in them.
+    /// Creates these groups, which the superblock already counts, and adds their free blocks and
+    /// inodes to its counts.
     pub(crate) fn add_groups(&mut self, groups: Range<u64>) -> Result<(), EditError> {
         let is_flexible = self.sb.incompatible.has(Incompatible::FLEX_BG);
         let placed = place(&self.sb, groups.clone(), is_flexible)
@@ -64,7 +64,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Without flags, all of an inode table counts.
+    /// Without flags, the whole inode table counts.
     fn zero_table(&mut self, table: u64) -> Result<(), EditError> {
         let size = self.sb.block_size;
         let end = table + self.sb.inode_table_blocks();
@@ -75,8 +75,8 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Makes the inode that keeps blocks free for more descriptors: its map leads to the blocks
-    /// behind the first descriptors, and these to the blocks at the same place in the groups with
+    /// Creates the inode that reserves blocks for more descriptors: its map leads to the blocks
+    /// after the first descriptors, and these to the blocks at the same place in the groups with
     /// copies ("Meta Block Groups", `resize_inode`).
     pub(crate) fn put_reserve(&mut self) -> Result<(), EditError> {
         if !self.sb.compatible.has(Compatible::RESIZE_INODE) {
@@ -124,7 +124,7 @@ impl<D: BlockDevice> Editor<D> {
         }
         self.cache.put(table, upper);
         put32(&mut inode.raw, slot, table as u32);
-        // All that such a map can lead to.
+        // The most blocks that such a map can lead to.
         inode.set_size((pointers * pointers + pointers + 12) * size as u64);
         self.put_sectors(&mut inode, count);
         self.put_inode(InodeNumber::RESIZE, &inode)

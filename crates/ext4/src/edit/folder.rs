@@ -19,15 +19,15 @@ use crate::{ExtError, Incompatible, ReadOnlyCompatible};
 
 /// Folders that are kept in memory.
 const MAX_FOLDERS: usize = 4096;
-/// More names than this lead to no folder; then its count stays at 1.
+/// The most names a folder's count can express; beyond that it stays at 1.
 const MAX_LINKS: u16 = 65_000;
 
 /// What is known of a folder.
 pub(super) struct Folder {
-    /// Where each name leads, and in which block of the folder it stands.
+    /// Where each name leads, and which block of the folder it is in.
     pub(super) names: HashMap<Vec<u8>, (InodeNumber, usize)>,
     pub(super) blocks: Vec<u64>,
-    /// Which of its blocks are its index, the root among them; none where it has none.
+    /// The blocks of its index, including the root; none if it has no index.
     pub(super) nodes: BTreeSet<u32>,
     /// Blocks before this one have no room.
     room_from: usize,
@@ -161,7 +161,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(folder.ok_or(ExtError::Damaged("a folder"))?)
     }
 
-    /// Where a name leads.
+    /// The inode that a name leads to.
     pub(crate) fn child(
         &mut self,
         folder: InodeNumber,
@@ -213,7 +213,7 @@ impl<D: BlockDevice> Editor<D> {
     fn count_folder(&self, inode: &mut Inode, folder: InodeNumber) -> Result<(), EditError> {
         let has_overflow = self.sb.read_only.has(ReadOnlyCompatible::DIR_NLINK);
         match inode.links() {
-            // So many that they are not counted.
+            // Too many to be counted.
             1 => {}
             links if links < MAX_LINKS => inode.set_links(links + 1),
             _ if has_overflow => inode.set_links(1),
@@ -233,7 +233,7 @@ impl<D: BlockDevice> Editor<D> {
         self.put_inode(number, &inode)
     }
 
-    /// Puts a name where there is room for it; `None` where there is none.
+    /// Puts a name where there is room for it; `None` if there is none.
     fn fit_name(
         &mut self,
         folder: InodeNumber,
@@ -272,7 +272,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(None)
     }
 
-    /// Gives a folder one more block, with this name in it.
+    /// Adds a block to a folder, with this name in it.
     fn extend_folder(
         &mut self,
         folder: InodeNumber,
@@ -340,7 +340,7 @@ impl<D: BlockDevice> Editor<D> {
         self.put_changed(folder, inode)
     }
 
-    /// The place of a folder's entry for the one above it, and its block.
+    /// The place of a folder's entry for its parent, and its block.
     fn dots(&mut self, folder: InodeNumber) -> Result<(u64, Slot), EditError> {
         self.open_folder(folder)?;
         let known = self.known_folder(folder)?;
@@ -351,12 +351,12 @@ impl<D: BlockDevice> Editor<D> {
         Ok((place, slot.ok_or(ExtError::Damaged("a directory"))?))
     }
 
-    /// The folder above a folder; the root is above itself.
+    /// The parent of a folder; the root is its own parent.
     pub(super) fn parent_of(&mut self, folder: InodeNumber) -> Result<InodeNumber, EditError> {
         Ok(InodeNumber(self.dots(folder)?.1.inode))
     }
 
-    /// Notes another folder as the one above.
+    /// Sets another folder as the parent.
     pub(super) fn put_parent(
         &mut self,
         folder: InodeNumber,
@@ -399,28 +399,43 @@ impl<D: BlockDevice> Editor<D> {
     fn folder_out_of_inode(
         &mut self,
         number: InodeNumber,
-        mut inode: Inode,
+        inode: Inode,
     ) -> Result<Inode, EditError> {
         let above = InodeNumber(u32le(inode.map(), 0));
         let entries = self.tree().list(number)?;
+        let mut names = Vec::new();
+        for entry in entries {
+            let kind = self.tree().inode(entry.inode)?.kind();
+            names.push((entry.name, entry.inode, kind));
+        }
+        self.folder_into_block(number, inode, above, names)
+    }
+
+    /// Gives a small folder a block with these names.
+    pub(super) fn folder_into_block(
+        &mut self,
+        number: InodeNumber,
+        mut inode: Inode,
+        above: InodeNumber,
+        entries: Vec<(Vec<u8>, InodeNumber, FileKind)>,
+    ) -> Result<Inode, EditError> {
         let mut block = self.first_folder_block(number, above);
         let mut at = 24;
         let mut length = self.entry_room() - 24;
         // `..` ends where the names begin.
         put_length(&mut block, 12, 12);
-        for (left, entry) in (0..entries.len()).rev().zip(&entries) {
-            let child = self.tree().inode(entry.inode)?;
-            let needed = entry_len(entry.name.len());
+        for (left, (name, child, kind)) in (0..entries.len()).rev().zip(&entries) {
+            let needed = entry_len(name.len());
             if needed > length {
                 return Err(ExtError::Damaged("a folder").into());
             }
             let slot = Slot {
                 at,
                 length: if left == 0 { length } else { needed },
-                inode: entry.inode.0,
-                name_len: entry.name.len(),
+                inode: child.0,
+                name_len: name.len(),
             };
-            put_entry(&mut block, slot, &entry.name, self.kind_byte(child.kind()));
+            put_entry(&mut block, slot, name, self.kind_byte(*kind));
             at += needed;
             length -= needed;
         }

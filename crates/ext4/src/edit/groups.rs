@@ -1,4 +1,4 @@
-//! Group descriptors and bitmaps as they are changed.
+//! Changing group descriptors and bitmaps.
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bits::set;
@@ -10,7 +10,7 @@ use crate::fields::bg;
 use crate::group::{GroupDescriptor, descriptor_checksum};
 use crate::{ExtError, ReadOnlyCompatible, Superblock};
 
-/// A number of 16 bits in a descriptor, with its upper half where there is room for it.
+/// A number of 16 bits in a descriptor, with its upper half if the descriptor has room for it.
 pub(crate) fn count(raw: &[u8], field: usize) -> u32 {
     let high = if raw.len() >= 64 {
         u32::from(u16le(raw, bg::high(field)))
@@ -96,7 +96,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(u16le(self.descriptor(group)?, bg::FLAGS) & flag != 0)
     }
 
-    /// The block of a group's block bitmap, which is made if it was never written.
+    /// The block of a group's block bitmap, which is initialised if it was never written.
     pub(crate) fn block_bitmap(&mut self, group: u64) -> Result<u64, EditError> {
         let place = self.groups[group as usize].block_bitmap;
         if !self.has_group_flag(group, bg::BLOCK_UNINIT)? {
@@ -110,12 +110,12 @@ impl<D: BlockDevice> Editor<D> {
         Ok(place)
     }
 
-    /// A bitmap is only trusted if it fits its descriptor.
+    /// A bitmap is only trusted if it matches its descriptor.
     fn check_block_bitmap(&mut self, group: u64) -> Result<(), EditError> {
         if self.checked_bitmaps.contains(&group) {
             return Ok(());
         }
-        // As it was when the file system was opened.
+        // In its state when the file system was opened.
         let descriptor = self.groups[group as usize];
         let place = descriptor.block_bitmap;
         let bitmap = self.cache.block(place)?;
@@ -130,7 +130,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// The block of a group's inode bitmap, which is made if it was never written.
+    /// The block of a group's inode bitmap, which is initialised if it was never written.
     pub(crate) fn inode_bitmap(&mut self, group: u64) -> Result<u64, EditError> {
         let place = self.groups[group as usize].inode_bitmap;
         if self.has_group_flag(group, bg::INODE_UNINIT)? {
@@ -138,7 +138,7 @@ impl<D: BlockDevice> Editor<D> {
             self.cache.put(place, bitmap);
             self.clear_group_flag(group, bg::INODE_UNINIT)?;
             self.checked_inode_bitmaps.insert(group);
-            // The kernel makes both together, and so do checks expect it.
+            // The kernel initialises both together, and checkers expect that.
             self.block_bitmap(group)?;
         } else if self.checked_inode_bitmaps.insert(group) {
             self.check_inode_bitmap(group, place)?;
@@ -199,8 +199,8 @@ impl<D: BlockDevice> Editor<D> {
     }
 }
 
-/// What is in use in a group without files: the copies of the superblock and descriptors, and the
-/// metadata of whatever groups lies in it.
+/// What is in use in a group without files: the copies of the superblock and descriptors, and any
+/// group's metadata that lies in it.
 pub(crate) fn fresh_block_bitmap(
     sb: &Superblock,
     groups: &[GroupDescriptor],

@@ -1,4 +1,4 @@
-//! Making and dropping the index of a folder.
+//! Creating and dropping the index of a folder.
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::{put32, u32le};
@@ -21,12 +21,12 @@ struct Hashed {
     name: Vec<u8>,
 }
 
-/// Blocks of entries, and the hash from which on each one counts.
+/// Blocks of entries, and the first hash of each.
 type Leaves = Vec<(u32, Vec<Hashed>)>;
 
 impl<D: BlockDevice> Editor<D> {
-    /// Makes a folder with an index one without: its blocks then are searched one by one, which
-    /// every reader does where there is no index.
+    /// Drops the index of a folder: its blocks are then searched one by one, which every reader
+    /// does without an index.
     pub(super) fn drop_index(
         &mut self,
         number: InodeNumber,
@@ -53,13 +53,13 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Gives all folders that have grown an index, if they are large enough for one.
+    /// Gives an index to all folders that have grown and are large enough for one.
     pub(super) fn index_folders(&mut self) -> Result<(), EditError> {
         if !has_index(&self.sb) {
             return Ok(());
         }
         for number in std::mem::take(&mut self.grown_folders) {
-            // A removed folder is none; one that finds no room for its index goes without.
+            // A removed folder needs none; one without room for an index does without.
             let result = self.step(|editor| editor.index_folder(number));
             if let Err(EditError::Volume(error)) = result
                 && matches!(error, ExtError::Disk(_))
@@ -90,7 +90,7 @@ impl<D: BlockDevice> Editor<D> {
         } else {
             leaves.len().div_ceil(in_node)
         };
-        // Three levels are another feature; so large a folder goes without.
+        // Three levels need another feature; such a large folder does without.
         if nodes > in_root || leaves.is_empty() {
             return Ok(());
         }
@@ -134,7 +134,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// All entries of a folder in the order of their hashes, in blocks that are not quite full.
+    /// Arranges all entries of a folder by hash, in blocks that are not quite full.
     fn leaves_of(&mut self, blocks: &[u64]) -> Result<Leaves, EditError> {
         let hasher = Hasher::new(&self.sb, HALF_MD4).ok_or(ExtError::Damaged("an index"))?;
         let room = self.entry_room();
@@ -159,7 +159,7 @@ impl<D: BlockDevice> Editor<D> {
         let mut last_hash = 0;
         for entry in all {
             let needed = entry_len(entry.name.len());
-            // Room is left so that the next names do not split every block.
+            // Some room is left, so that the next names do not split every block.
             if leaves.is_empty() || used + needed > room * 7 / 8 {
                 // The lowest bit says that names with the same hash are in the block before.
                 let from = if leaves.is_empty() {

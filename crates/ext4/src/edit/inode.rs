@@ -1,4 +1,4 @@
-//! Inodes as they are changed.
+//! Changing inodes.
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::{high, low, put16, put32, u16le};
@@ -11,7 +11,7 @@ use crate::fields::{node, sb};
 use crate::inode::{FileKind, Inode, InodeNumber, Timestamp, has_extra, inode_checksum};
 use crate::xattr::{self, Kept};
 
-/// Bytes of fields behind the first 128 that new inodes have.
+/// Bytes of fields after the first 128 in new inodes.
 const EXTRA_SIZE: u16 = 32;
 
 impl Inode {
@@ -33,7 +33,7 @@ impl Inode {
         put16(&mut self.raw, node::LINKS, links);
     }
 
-    fn set_xattr_block(&mut self, block: u64) {
+    pub(crate) fn set_xattr_block(&mut self, block: u64) {
         put32(&mut self.raw, node::XATTR_BLOCK, low(block));
         put16(&mut self.raw, node::XATTR_BLOCK_HIGH, high(block) as u16);
     }
@@ -101,7 +101,7 @@ impl<D: BlockDevice> Editor<D> {
         if has_extra(&inode.raw, node::CREATE_TIME_EXTRA) {
             inode.set_time(node::CREATE_TIME, node::CREATE_TIME_EXTRA, now);
         }
-        // Only has to differ from that of an earlier file with this number.
+        // It only has to differ from that of an earlier file with this number.
         let generation = crc32c(self.sb.seed ^ number.0, &now.seconds.to_le_bytes());
         put32(&mut inode.raw, node::GENERATION, generation);
         Ok(inode)
@@ -174,7 +174,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    fn seal_xattr_block(&self, block: u64, bytes: &mut [u8]) {
+    pub(crate) fn seal_xattr_block(&self, block: u64, bytes: &mut [u8]) {
         if self.sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
             put32(bytes, 16, 0);
             let sum = crc32c(crc32c(self.sb.seed, &block.to_le_bytes()), bytes);

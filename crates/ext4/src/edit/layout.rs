@@ -8,10 +8,10 @@ use crate::group::GroupDescriptor;
 /// Groups whose metadata lies together: 16, as `s_log_groups_per_flex` 4 says.
 pub(crate) const LOG_FLEX: u8 = 4;
 
-/// Blocks a group must have beyond its own metadata to be worth having.
-const LEAST_FREE: u64 = 50;
+/// Blocks that a group must have beyond its own metadata to be worthwhile.
+pub(crate) const LEAST_FREE: u64 = 50;
 
-/// Takes blocks one after the other, past what the copies of the superblock take.
+/// Takes blocks one after the other, skipping the copies of the superblock.
 struct Cursor<'s> {
     sb: &'s Superblock,
     at: u64,
@@ -46,8 +46,8 @@ fn own_need(sb: &Superblock, group: u64) -> u64 {
     base.end - base.start + 2 + sb.inode_table_blocks()
 }
 
-/// The number of blocks without a last group that is too short to be of use; `None` where not
-/// even the first group is long enough.
+/// The number of blocks without a last group that is too short to be useful; `None` if not even the
+/// first group is long enough.
 pub(crate) fn useful_blocks(sb: &Superblock) -> Option<u64> {
     let last = sb.groups() - 1;
     let blocks = sb.group_blocks(last);
@@ -58,7 +58,8 @@ pub(crate) fn useful_blocks(sb: &Superblock) -> Option<u64> {
     }
 }
 
-/// Places the metadata of groups: together where the file system may, else each in its own group.
+/// Places the metadata of groups: together if the file system allows it, otherwise each in its own
+/// group.
 pub(crate) fn place(
     sb: &Superblock,
     groups: Range<u64>,
@@ -97,7 +98,7 @@ fn place_together(sb: &Superblock, groups: Range<u64>) -> Option<Vec<GroupDescri
     for group in &mut placed {
         group.inode_table = cursor.take(sb.inode_table_blocks())?;
     }
-    // Others' metadata must not come to lie in groups that are placed on their own.
+    // Metadata of other groups must not end up in groups that are placed on their own.
     (cursor.at <= sb.group_blocks(groups.end - 1).end).then_some(placed)
 }
 
@@ -123,7 +124,7 @@ fn place_apart(sb: &Superblock, groups: Range<u64>) -> Option<Vec<GroupDescripto
 pub(crate) struct Usage {
     /// Blocks of metadata in it.
     pub(crate) used: u64,
-    /// Metadata of other groups is in it, which a reader cannot tell without a bitmap.
+    /// It holds metadata of other groups, which a reader cannot know without a bitmap.
     pub(crate) has_guests: bool,
 }
 

@@ -11,13 +11,13 @@ use crate::fields::node;
 use crate::inode::{EXTENT_MAGIC, Inode, InodeNumber, Piece, Run};
 use crate::{Incompatible, ReadOnlyCompatible};
 
-/// Blocks in an extent: 15 bits, the next one says that it is not written yet.
+/// The most blocks in an extent: 15 bits; the next bit marks it as unwritten.
 const MAX_WRITTEN: u64 = 0x8000;
 const MAX_UNWRITTEN: u64 = 0x7fff;
 /// Extents in an inode.
 const IN_INODE: usize = 4;
 
-/// Puts neighbouring runs together, and those apart that are too long for an extent.
+/// Joins neighbouring runs, and splits those that are too long for an extent.
 fn extents_of(runs: &[Run]) -> Vec<Run> {
     let mut joined: Vec<Run> = Vec::new();
     for run in runs {
@@ -95,8 +95,8 @@ impl<D: BlockDevice> Editor<D> {
         Ok(blocks)
     }
 
-    /// Gives a file the map with these runs; the blocks of the old map are used again or given
-    /// back. The caller writes the inode.
+    /// Gives a file a map with these runs; the blocks of the old map are reused or freed. The
+    /// caller writes the inode.
     pub(crate) fn put_map(
         &mut self,
         number: InodeNumber,
@@ -109,7 +109,7 @@ impl<D: BlockDevice> Editor<D> {
         }
         inode.raw[node::MAP..node::MAP + node::MAP_LEN].fill(0);
         let by_extents = self.sb.incompatible.has(Incompatible::EXTENTS);
-        // A file without any map may have the better kind.
+        // A file without a map may get the better kind.
         if by_extents {
             inode.set_flag(node::FLAG_EXTENTS, true);
         }
@@ -235,7 +235,7 @@ impl<D: BlockDevice> Editor<D> {
         }
     }
 
-    /// The number that stands for the file's blocks in `covered`: 0 for none.
+    /// The number that leads to the file's blocks in `covered`: 0 for none.
     fn put_pointer(
         &mut self,
         pairs: &[(u64, u64)],

@@ -13,6 +13,7 @@ pub(crate) mod layout;
 mod map;
 mod names;
 mod ops;
+mod shrink;
 
 use std::collections::{BTreeSet, HashMap};
 use std::ops::Range;
@@ -33,8 +34,9 @@ pub use content::Zeros;
 pub use error::{EditError, SizeError};
 use folder::Folder;
 pub use ops::{Attributes, NodeKind};
+pub use shrink::Shrinkage;
 
-/// Features that are kept right when something is changed.
+/// Features that are maintained when something is changed.
 const INCOMPATIBLE: &[Incompatible] = &[
     Incompatible::FILETYPE,
     Incompatible::META_BG,
@@ -61,10 +63,10 @@ const CLEAN: u16 = 1;
 
 /// A file system that is being changed.
 ///
-/// Each change is made whole or not at all. Nothing but the content of new files, and zeros where
-/// new structures will be, reaches the device before [`Editor::commit`]. It goes to blocks that are
-/// free by then, also to those of files that were removed before: where changes may be dropped after
-/// a removal, an [`Overlay`](pinewrit_disk::Overlay) belongs underneath.
+/// Each change is made completely or not at all. Only the content of new files, and zeros where new
+/// structures will be, reach the device before [`Editor::commit`]. Content goes to blocks that are
+/// free at that time, including those of files removed earlier: if changes may be dropped after a
+/// removal, put an [`Overlay`](pinewrit_disk::Overlay) underneath.
 pub struct Editor<D> {
     cache: Cache<D>,
     sb: Superblock,
@@ -78,10 +80,12 @@ pub struct Editor<D> {
     /// Where the next content goes in a group.
     cursors: HashMap<u64, u64>,
     folders: HashMap<InodeNumber, Folder>,
-    /// Folders by their path as you asked for it.
+    /// Folders by their path as requested.
     paths: HashMap<Vec<u8>, InodeNumber>,
-    /// Folders that got more names.
+    /// Folders that have gained names.
     grown_folders: BTreeSet<InodeNumber>,
+    /// Blocks from here on are about to go away: nothing is put there any more.
+    limit: Option<u64>,
     now: Timestamp,
 }
 
@@ -105,7 +109,8 @@ impl<D: BlockDevice> Source for Editor<D> {
 }
 
 impl<D: BlockDevice> Editor<D> {
-    /// Opens the file system at the start of a device. `now` is the time of all changes.
+    /// Opens the file system at the start of a device. `now` is recorded as the time of all
+    /// changes.
     ///
     /// # Errors
     /// [`EditError`] says why this file system is not changed here.
@@ -130,8 +135,8 @@ impl<D: BlockDevice> Editor<D> {
         Ok(editor)
     }
 
-    /// The superblock's own counts of what is free are only renewed now and then; those of the groups
-    /// hold. They reach the device with the first change.
+    /// The superblock's own counts of what is free are only updated now and then; those of the
+    /// groups are right. They reach the device with the first change.
     fn count_free(&mut self) -> Result<(), EditError> {
         let mut blocks = 0;
         let mut inodes = 0;
@@ -155,7 +160,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// An editor that knows no groups yet.
+    /// An editor without groups.
     pub(crate) fn with_superblock(device: D, superblock: Superblock, now: Timestamp) -> Self {
         let size = superblock.block_size;
         let sb_block = Superblock::OFFSET / size;
@@ -171,6 +176,7 @@ impl<D: BlockDevice> Editor<D> {
             folders: HashMap::new(),
             paths: HashMap::new(),
             grown_folders: BTreeSet::new(),
+            limit: None,
             sb: superblock,
             now,
         }
@@ -239,19 +245,24 @@ impl<D: BlockDevice> Editor<D> {
         self.now
     }
 
-    /// From now on there are more blocks.
-    pub(crate) fn become_larger(&mut self, new: Superblock) {
+    /// Sets another number of blocks, and forgets what lies behind them.
+    pub(crate) fn take_size(&mut self, new: Superblock) {
         self.cache.set_blocks(new.blocks);
         let known = self.descriptor_blocks.len();
         self.descriptor_blocks = new.descriptor_locations();
         let size = new.block_size as usize;
-        for block in &self.descriptor_blocks[known..] {
+        for block in self.descriptor_blocks.iter().skip(known) {
             self.cache.put(*block, vec![0; size]);
         }
+        let groups = new.groups();
+        self.groups.truncate(groups as usize);
+        self.touched_groups.retain(|group| *group < groups);
+        self.cursors.retain(|group, _| *group < groups);
+        self.limit = None;
         self.sb = new;
     }
 
-    /// From now on the UUID is this; the older checksums of descriptors begin with it.
+    /// Sets the UUID, with which the older checksums of descriptors begin.
     pub(crate) fn take_uuid(&mut self, uuid: [u8; 16]) {
         self.sb.uuid = uuid;
         if self.sb.read_only.has(ReadOnlyCompatible::GDT_CSUM) {
@@ -292,7 +303,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Makes a change whole or not at all.
+    /// Makes a change completely or not at all.
     pub(crate) fn step<T>(
         &mut self,
         change: impl FnOnce(&mut Self) -> Result<T, EditError>,
@@ -317,7 +328,7 @@ impl<D: BlockDevice> Editor<D> {
     pub fn commit(mut self) -> Result<D, EditError> {
         self.index_folders()?;
         self.seal_groups()?;
-        // Where nothing was changed, not even the time of the last write is.
+        // If nothing was changed, not even the time of the last write is updated.
         if !self.cache.is_changed() {
             return Ok(self.cache.into_device());
         }
@@ -339,9 +350,9 @@ impl<D: BlockDevice> Editor<D> {
         crate::inode::inode_seed(&self.sb, number, inode.generation())
     }
 
-    /// A file of 2 GiB or more must be told of in the superblock.
+    /// A file of 2 GiB or more needs a flag in the superblock.
     pub(super) fn note_large_file(&mut self, size: u64) -> Result<(), EditError> {
-        // The block decides, because it is taken back with a step that fails.
+        // The block decides, because it is rolled back with a failed step.
         let flags = u32le(self.raw_sb()?, sb::READ_ONLY);
         let flag = ReadOnlyCompatible::LARGE_FILE.bits();
         if size > 0x7fff_ffff && flags & flag == 0 {
@@ -353,7 +364,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Extended attributes must be told of in the superblock as well.
+    /// Extended attributes need a flag in the superblock as well.
     pub(super) fn note_xattrs(&mut self, first: &Kept) -> Result<(), EditError> {
         let flags = u32le(self.raw_sb()?, sb::COMPATIBLE);
         let flag = Compatible::EXT_ATTR.bits();
@@ -372,7 +383,7 @@ impl<D: BlockDevice> Editor<D> {
 pub(crate) fn unknown_feature(superblock: &Superblock) -> Option<String> {
     let hard = superblock.incompatible.beyond(INCOMPATIBLE);
     let soft = superblock.read_only.beyond(READ_ONLY);
-    // Neither the one nor the other has its checksums where both are said to be.
+    // With both flags set, neither kind of checksum is valid.
     let sums = [
         ReadOnlyCompatible::GDT_CSUM,
         ReadOnlyCompatible::METADATA_CSUM,

@@ -1,4 +1,4 @@
-//! Names that move and go.
+//! Moving and removing names.
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::put32;
@@ -11,7 +11,7 @@ use crate::inode::{FileKind, Inode, InodeNumber};
 use crate::tree::shown;
 
 impl<D: BlockDevice> Editor<D> {
-    /// Gives what is at a path another path.
+    /// Moves what is at one path to another.
     ///
     /// # Errors
     /// [`EditError::Exists`] if something is there already; [`EditError::IntoItself`].
@@ -39,7 +39,7 @@ impl<D: BlockDevice> Editor<D> {
         })
     }
 
-    /// A folder does not move below itself.
+    /// A folder cannot move into itself.
     fn must_not_be_inside(
         &mut self,
         folder: InodeNumber,
@@ -93,7 +93,7 @@ impl<D: BlockDevice> Editor<D> {
         })
     }
 
-    /// Gives back all that an inode has, and the inode.
+    /// Frees everything an inode has, and the inode.
     fn drop_inode(
         &mut self,
         number: InodeNumber,
@@ -115,7 +115,7 @@ impl<D: BlockDevice> Editor<D> {
         self.release_inode(number, is_folder)
     }
 
-    /// Removes what is at a path, with all that is under it.
+    /// Removes what is at a path, with everything below it.
     ///
     /// # Errors
     /// [`EditError`]; what was removed before stays removed.
@@ -123,7 +123,7 @@ impl<D: BlockDevice> Editor<D> {
         self.remove_below(path, &mut Vec::new())
     }
 
-    /// `above` are the directories on the way: one that is in itself would never end.
+    /// `above` are the directories on the way: one inside itself would never end.
     fn remove_below(&mut self, path: &[u8], above: &mut Vec<InodeNumber>) -> Result<(), EditError> {
         let number = self.tree().find(path)?;
         if path.len() > MAX_PATH || above.contains(&number) {

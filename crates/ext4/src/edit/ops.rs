@@ -29,7 +29,7 @@ pub struct Attributes {
 }
 
 impl Attributes {
-    /// Those of something that belongs to the administrator.
+    /// Attributes of something that belongs to root.
     pub fn root(mode: u16, modified: Timestamp) -> Self {
         Self {
             mode,
@@ -47,7 +47,7 @@ impl Attributes {
     }
 }
 
-/// What has no content of its own.
+/// Kinds of inodes without content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum NodeKind {
     /// A character device with major and minor number.
@@ -79,7 +79,7 @@ pub(super) struct Spot<'p> {
     pub(super) name: &'p [u8],
 }
 
-/// Bytes that a path may have, as in the kernel.
+/// The most bytes in a path, as in the kernel.
 pub(super) const MAX_PATH: usize = 4096;
 /// Folder paths that are kept in memory.
 const MAX_PATHS: usize = 16384;
@@ -90,7 +90,7 @@ impl<D: BlockDevice> Editor<D> {
             return Ok(*known);
         }
         let found = match path.iter().rposition(|&byte| byte == b'/') {
-            // One step from a folder that is known already is the usual case.
+            // Usually the parent is already known.
             Some(slash) if self.paths.contains_key(&path[..slash]) => {
                 let above = self.paths[&path[..slash]];
                 match self.child(above, &path[slash + 1..])? {
@@ -164,10 +164,10 @@ impl<D: BlockDevice> Editor<D> {
         }
     }
 
-    /// Makes a file, or gives the one that is there new content and attributes, under all of its names.
+    /// Creates a file, or gives an existing one new content and attributes, under all of its names.
     ///
     /// # Errors
-    /// [`EditError::Exists`] if something else than a file is there.
+    /// [`EditError::Exists`] if something other than a file is there.
     pub fn write_file(
         &mut self,
         path: &[u8],
@@ -198,8 +198,8 @@ impl<D: BlockDevice> Editor<D> {
         })
     }
 
-    /// Makes a file of `size` bytes that has all of its blocks, of which only the head is written.
-    /// What follows is what the blocks held before: for swap, and for nobody but its owner.
+    /// Creates a file of `size` bytes with all of its blocks, of which only the head is written.
+    /// The rest keeps what the blocks held before: meant for swap, readable only by its owner.
     ///
     /// # Errors
     /// [`EditError::Exists`], [`EditError::NoSpace`], and others; nothing is changed then.
@@ -340,7 +340,7 @@ impl<D: BlockDevice> Editor<D> {
         }
     }
 
-    /// Gives a file another size: what is beyond is lost, what is missing reads as zeros.
+    /// Changes a file's size: what lies beyond is lost, what is added reads as zeros.
     ///
     /// # Errors
     /// [`EditError`]; nothing is changed then.
@@ -363,7 +363,7 @@ impl<D: BlockDevice> Editor<D> {
         })
     }
 
-    /// Makes a folder; one that is there only gets these attributes.
+    /// Creates a folder; an existing one only gets these attributes.
     ///
     /// # Errors
     /// [`EditError::Exists`] if something else is there.
@@ -401,10 +401,10 @@ impl<D: BlockDevice> Editor<D> {
         self.put_inode(number, &inode)
     }
 
-    /// Makes all folders of a path that are not there.
+    /// Creates all missing folders of a path.
     ///
     /// # Errors
-    /// [`EditError`]; folders that were made before stay.
+    /// [`EditError`]; folders created before the failure stay.
     pub fn make_folders(&mut self, path: &[u8], attributes: &Attributes) -> Result<(), EditError> {
         let mut made = Vec::new();
         for name in names(path) {

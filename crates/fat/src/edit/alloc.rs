@@ -52,6 +52,22 @@ impl FreeMap {
         Ok(map)
     }
 
+    /// Ends the map with another cluster. What is new is free; what is cut off is nobody's.
+    pub(super) fn end_at(&mut self, end: u32) {
+        let former = self.end;
+        for cluster in end..former {
+            if self.is_free(cluster) {
+                self.set_used(&(cluster..cluster + 1));
+            }
+        }
+        self.words.resize((end as usize).div_ceil(64), 0);
+        self.end = end;
+        self.hint = self.hint.clamp(2, end);
+        if former < end {
+            self.set_free(former..end);
+        }
+    }
+
     fn is_free(&self, cluster: u32) -> bool {
         self.words[cluster as usize / 64] >> (cluster % 64) & 1 != 0
     }

@@ -4,13 +4,13 @@
 
 use std::ops::Range;
 
-use pinewrit_disk::bytes::{put32, u32le};
+use pinewrit_disk::bytes::{put16, put32, u16le, u32le};
 use pinewrit_disk::{BlockDevice, DiskError};
 
 use super::{EditError, Editor};
 use crate::error::FatError;
 use crate::folder::Folder;
-use crate::geometry::{BOOT, Geometry, NO_NAME, field};
+use crate::geometry::{BOOT, FatWidth, Geometry, NO_NAME, field};
 use crate::store::{Folders, REQUEST, Source, Store};
 
 /// Offsets and marks of the counts' sector.
@@ -39,6 +39,25 @@ pub(super) fn hint<D: BlockDevice>(store: &Store<D>) -> Result<Option<u32>, FatE
     let raw = read_info(store)?;
     let next = raw.map(|raw| u32le(&raw, info::NEXT));
     Ok(next.filter(|next| store.geometry.has(*next)))
+}
+
+/// Puts the size and the root directory's cluster into a boot sector.
+fn put_size(raw: &mut [u8; BOOT], geometry: &Geometry) {
+    let sectors = geometry.size / geometry.sector;
+    let small = u16::try_from(sectors).ok();
+    let (small, large) = match small.filter(|_| u16le(raw, field::TOT_SEC_16) != 0) {
+        Some(small) => (small, 0),
+        None => (0, sectors as u32),
+    };
+    // Some have the same number in both places.
+    if u32le(raw, field::TOT_SEC_32) != sectors as u32 {
+        put16(raw, field::TOT_SEC_16, small);
+        put32(raw, field::TOT_SEC_32, large);
+    }
+    if geometry.width == FatWidth::Fat32 {
+        let reserved = u32le(raw, field::ROOT_CLUS) & 0xf000_0000;
+        put32(raw, field::ROOT_CLUS, reserved | geometry.root_cluster);
+    }
 }
 
 /// What is written to one place.
@@ -172,7 +191,7 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
-    /// Identifier and label.
+    /// Identifier and label, size and root.
     fn gather_boot_sectors(&self, pieces: &mut Pieces<'_>) -> Result<(), EditError> {
         let geometry = &self.store.geometry;
         for at in [Some(0), geometry.backup].into_iter().flatten() {
@@ -183,6 +202,7 @@ impl<D: BlockDevice> Editor<D> {
             }
             let before = raw;
             let tail = geometry.tail();
+            put_size(&mut raw, geometry);
             if let Some(id) = self.id {
                 put32(&mut raw, tail + field::VOL_ID, id);
             }

@@ -84,6 +84,16 @@ pub enum EditError {
         /// Bytes that were announced.
         expected: u64,
     },
+    /// It cannot have this size.
+    #[error("{size} bytes are not possible: at least {least}, at most {most}")]
+    Size {
+        /// The requested size in bytes.
+        size: u64,
+        /// The smallest size in bytes.
+        least: u64,
+        /// The largest size in bytes.
+        most: u64,
+    },
     /// An earlier change failed after its old content had been given up.
     #[error("a file lost its old content when its new one could not be read")]
     Spoiled,

@@ -3,6 +3,7 @@
 mod alloc;
 mod commit;
 mod error;
+mod resize;
 
 use std::io::Read;
 use std::ops::Range;
@@ -14,6 +15,7 @@ use alloc::FreeMap;
 pub use alloc::Placement;
 pub(crate) use commit::info;
 pub use error::EditError;
+pub use resize::Resized;
 
 use crate::directory::{
     ENTRY, Entry, MAX_ENTRIES, New, attribute, long_entries, put_short, refresh,
