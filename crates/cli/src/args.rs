@@ -1,5 +1,6 @@
 //! The arguments. The order of the commands is the order of the work.
 
+mod copy;
 mod estimate;
 mod files;
 mod table;
@@ -15,6 +16,7 @@ use pinewrit_image::Location;
 use pinewrit_ui::Ui;
 use pinewrit_volume::format::FormatKind;
 
+pub(crate) use copy::{AsNewArgs, CloneArgs, SaveArgs};
 pub(crate) use estimate::{EstimateAction, EstimateArgs};
 pub(crate) use files::{
     EditArgs, FatArgs, FilesAction, FilesArgs, KindArg, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
@@ -116,6 +118,8 @@ pub(crate) enum Command {
     Table(TableArgs),
     Format(FormatArgs),
     Files(FilesArgs),
+    Clone(CloneArgs),
+    Save(SaveArgs),
     Estimate(EstimateArgs),
     Eject(EjectArgs),
     Rack(RackArgs),
@@ -306,13 +310,20 @@ pub(crate) struct ConfigureArgs {
     #[command(flatten)]
     pub(crate) change: ChangeArgs,
     /// First-boot settings
-    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
-    pub(crate) settings: PathBuf,
+    #[arg(
+        long,
+        value_name = "FILE",
+        value_hint = ValueHint::FilePath,
+        required_unless_present = "as_new"
+    )]
+    pub(crate) settings: Option<PathBuf>,
     /// How the image takes settings: cloud-init, rootfs or an intake file [default: detected]
-    #[arg(long, value_name = "INTAKE")]
+    #[arg(long, value_name = "INTAKE", requires = "settings")]
     pub(crate) intake: Option<String>,
+    #[command(flatten)]
+    pub(crate) new: AsNewArgs,
     /// First grow the last partition to the end of the medium
-    #[arg(long)]
+    #[arg(long, requires = "settings")]
     pub(crate) grow: bool,
 }
 

@@ -45,6 +45,7 @@
 //! ```
 
 pub mod build;
+pub mod copy;
 pub mod estimate;
 pub mod inspect;
 pub mod receipt;

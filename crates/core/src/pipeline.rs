@@ -165,6 +165,7 @@ pub(crate) fn stream_chunks<E>(
         let sum_tx = sums.packed.map(|_| sum_tx);
         // A checksum needs all of it, in order.
         let plain = source.plain().filter(|_| sums == WantedSums::default());
+        let wanted = plain.and_then(|plain| tracker.ahead(plain.device()?));
         spawn(scope, "read", move || {
             if plain.is_none() {
                 read(source, position, &block_tx, sum_tx.as_ref());
@@ -183,7 +184,8 @@ pub(crate) fn stream_chunks<E>(
         };
         let unpacked = spawn(scope, "unpack", move || {
             if let Some(plain) = plain {
-                return Ok((read_plain(plain, position, buffers, &filled_tx)?, None));
+                let end = read_plain(plain, wanted.as_deref(), position, buffers, &filled_tx)?;
+                return Ok((end, None));
             }
             let blocks = BlocksIn {
                 blocks: block_rx,
@@ -332,22 +334,35 @@ fn unpack(
     Ok((unpacked, sum.and_then(MemberSum::finish)))
 }
 
-/// Reads an image without a wrapping, skipping its holes; returns its size.
+/// Reads an image without a wrapping, skipping its holes and, if what is in use is known, what is
+/// not; returns its size.
 fn read_plain(
     image: PlainImage<'_>,
+    wanted: Option<&[ByteRange]>,
     position: &SourcePosition,
     mut buffers: Buffers,
     filled: &Sender<Filled>,
 ) -> io::Result<u64> {
     for (index, offset) in (0..image.size()).step_by(CHUNK_SIZE).enumerate() {
         let len = (image.size() - offset).min(CHUNK_SIZE as u64) as usize;
-        let chunk = if image.is_hole(offset, len as u64) {
+        let here = ByteRange {
+            start: offset,
+            end: offset + len as u64,
+        };
+        let parts = wanted.map_or(vec![here], |wanted| inside(wanted, here));
+        let chunk = if parts.is_empty() || image.is_hole(offset, len as u64) {
             buffers.zeros()
         } else {
             let Some(mut buffer) = buffers.next() else {
                 return Ok(offset);
             };
-            image.read_at(&mut buffer[..len], offset)?;
+            if parts != [here] {
+                buffer[..len].fill(0);
+            }
+            for part in parts {
+                let (from, to) = (part.start - offset, part.end - offset);
+                image.read_at(&mut buffer[from as usize..to as usize], part.start)?;
+            }
             buffers.pooled(buffer)
         };
         position.0.fetch_add(len as u64, Ordering::Relaxed);
@@ -356,6 +371,13 @@ fn read_plain(
         }
     }
     Ok(image.size())
+}
+
+/// The parts of ascending ranges that lie in another one.
+fn inside(ranges: &[ByteRange], here: ByteRange) -> Vec<ByteRange> {
+    let first = ranges.partition_point(|range| range.end <= here.start);
+    let rest = ranges[first..].iter();
+    rest.map_while(|range| range.intersection(here)).collect()
 }
 
 /// Reads until `buffer` is full or the stream ends.

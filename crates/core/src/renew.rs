@@ -1,7 +1,7 @@
 //! New identifiers for a medium: for its table, its partitions and its file systems, and in every
 //! text on it that refers to them.
 
-use pinewrit_disk::{BlockDevice, DiskError, Window};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
 use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
 use pinewrit_volume::check::fault;
 use pinewrit_volume::files::{Files, FilesError, Kind, join, open_to_change};
@@ -43,8 +43,10 @@ pub struct RenewReport {
     pub renewals: Vec<Renewal>,
     /// The updated files.
     pub followed: Vec<Followed>,
-    /// Partitions whose file system keeps its identifier, and why.
+    /// Partitions whose file system keeps its identifier, and why; 0 without a table.
     pub kept: Vec<(u32, String)>,
+    /// Partitions and paths of files that name an old identifier, but cannot be changed.
+    pub elsewhere: Vec<(u32, String)>,
 }
 
 /// Why identifiers were not renewed.
@@ -103,6 +105,8 @@ const EXT_FOLDERS: [&str; 9] = [
 const EXT_FILES: [&str; 2] = ["/etc/fstab", "/etc/crypttab"];
 /// Larger files are not settings.
 const MAX_TEXT: u64 = 64 << 10;
+/// Larger files are not searched for identifiers either.
+const MAX_SEARCHED: u64 = 1 << 20;
 
 /// Works out new identifiers for a whole medium, and the files to update.
 ///
@@ -113,28 +117,65 @@ pub fn prepare<'m>(
     ids: Ids<'_>,
     now: Timestamp,
 ) -> Result<Gathered<'m, RenewReport>, RenewError> {
-    let before = inspect(medium, Some(medium.size()))?;
-    Gathered::whole(medium, |device| {
-        let mut report = RenewReport::default();
-        renew_table(device, &mut report, ids)?;
-        for partition in &before.partitions {
-            let Some(facts) = &partition.filesystem else {
-                continue;
-            };
-            let window = Window::new(device, partition.range());
-            match renew_filesystem(&window, facts, ids, now)? {
-                Renewed::New(old, new) => report.renewals.push(Renewal {
-                    partition: Some(partition.number),
-                    what: facts.kind.word(),
-                    old,
-                    new,
-                }),
-                Renewed::Kept(why) => report.kept.push((partition.number, why)),
-            }
+    // Without a table there is nothing here to give an identifier to.
+    TableEdit::read(medium)?;
+    Gathered::whole(medium, |device| renew(device, ids, now))
+}
+
+/// Gives a device new identifiers, as part of a larger change: those of its table if it has one,
+/// and of its file systems. Texts that name them follow.
+///
+/// # Errors
+/// [`RenewError`].
+pub fn renew(
+    device: &dyn BlockDevice,
+    ids: Ids<'_>,
+    now: Timestamp,
+) -> Result<RenewReport, RenewError> {
+    let before = inspect(device, Some(device.size()))?;
+    let mut report = RenewReport::default();
+    match TableEdit::read(device) {
+        Ok(table) => renew_table(device, table, &mut report, ids)?,
+        Err(TableError::NoTable) => {}
+        Err(error) => return Err(error.into()),
+    }
+    let places = places(&before, device.size());
+    for (number, range, facts) in &places {
+        let window = Window::new(device, *range);
+        match renew_filesystem(&window, facts, ids, now)? {
+            Renewed::New(old, new) => report.renewals.push(Renewal {
+                partition: *number,
+                what: facts.kind.word(),
+                old,
+                new,
+            }),
+            Renewed::Kept(why) => report.kept.push((number.unwrap_or(0), why)),
         }
-        report.followed = follow(device, &before, &report, now)?;
-        Ok(report)
-    })
+    }
+    follow(device, &places, &mut report, now)?;
+    Ok(report)
+}
+
+/// The file systems of a medium: their partitions, ranges and facts.
+type FoundAt = (Option<u32>, ByteRange, FilesystemFacts);
+
+fn places(found: &Inspection, size: u64) -> Vec<FoundAt> {
+    let inside = found.partitions.iter().filter_map(|partition| {
+        let facts = partition.filesystem.clone()?;
+        Some((Some(partition.number), partition.range(), facts))
+    });
+    let whole = found
+        .filesystem
+        .iter()
+        .filter(|_| found.partitions.is_empty());
+    let whole = whole.map(|facts| {
+        let everything = ByteRange {
+            start: 0,
+            end: size,
+        };
+        (None, everything, facts.clone())
+    });
+    inside.chain(whole).collect()
 }
 
 /// The name by which a kernel finds each partition.
@@ -156,10 +197,10 @@ fn disk_id(table: &TableEdit) -> String {
 
 fn renew_table(
     device: &dyn BlockDevice,
+    mut table: TableEdit,
     report: &mut RenewReport,
     ids: Ids<'_>,
 ) -> Result<(), RenewError> {
-    let mut table = TableEdit::read(device)?;
     let (old_disk, old) = (disk_id(&table), partition_ids(&table));
     table.renew(ids);
     table.write(device)?;
@@ -227,48 +268,55 @@ fn renew_filesystem(
 /// Replaces identifiers in all texts that may refer to them.
 fn follow(
     device: &dyn BlockDevice,
-    found: &Inspection,
-    report: &RenewReport,
+    places: &[FoundAt],
+    report: &mut RenewReport,
     now: Timestamp,
-) -> Result<Vec<Followed>, RenewError> {
-    let mut followed = Vec::new();
-    for partition in &found.partitions {
-        let kind = partition.filesystem.as_ref().map(|facts| facts.kind);
-        let Some(kind) = kind.filter(|kind| kind.has_files()) else {
-            continue;
-        };
-        let window = Window::new(device, partition.range());
+) -> Result<(), RenewError> {
+    for (number, range, facts) in places.iter().filter(|place| place.2.kind.has_files()) {
+        let window = Window::new(device, *range);
         // Why it cannot be changed has already been reported.
         if fault(&window)?.is_some() {
             continue;
         }
-        let files = follow_in(&window, kind, &report.renewals, now)?;
-        followed.extend(files.into_iter().map(|(path, count)| Followed {
-            partition: partition.number,
-            path,
-            count,
-        }));
+        let (files, elsewhere) = follow_in(&window, facts.kind, &report.renewals, now)?;
+        let partition = number.unwrap_or(0);
+        report
+            .followed
+            .extend(files.into_iter().map(|(path, count)| Followed {
+                partition,
+                path,
+                count,
+            }));
+        let elsewhere = elsewhere.into_iter();
+        report
+            .elsewhere
+            .extend(elsewhere.map(|path| (partition, path)));
     }
-    Ok(followed)
+    Ok(())
 }
+
+/// Files in which identifiers were replaced, and how many; and files that name some, but are no
+/// texts that can be changed.
+type FollowedIn = (Vec<(String, usize)>, Vec<String>);
 
 fn follow_in(
     window: &Window<'_>,
     kind: FilesystemKind,
     renewals: &[Renewal],
     now: Timestamp,
-) -> Result<Vec<(String, usize)>, RenewError> {
+) -> Result<FollowedIn, RenewError> {
     let mut files = match open_to_change(window, now) {
-        Err(error) if error.disk().is_none() => return Ok(Vec::new()),
+        Err(error) if error.disk().is_none() => return Ok((Vec::new(), Vec::new())),
         files => files?,
     };
     let mut changed = Vec::new();
+    let mut elsewhere = Vec::new();
     for path in candidates(&files, kind)? {
         let facts = files.facts(&path)?;
-        if !facts.is_some_and(|facts| facts.kind == Kind::File && facts.size <= MAX_TEXT) {
+        if !facts.is_some_and(|facts| facts.kind == Kind::File && facts.size <= MAX_SEARCHED) {
             continue;
         }
-        let bytes = match files.read(&path, MAX_TEXT) {
+        let bytes = match files.read(&path, MAX_SEARCHED) {
             // An encrypted file is not a text that a loader reads.
             Err(error) if error.is_unreadable() => continue,
             bytes => bytes?.unwrap_or_default(),
@@ -276,6 +324,8 @@ fn follow_in(
         if let Some((text, count)) = replaced(&bytes, renewals) {
             files.rewrite(&path, text.as_bytes())?;
             changed.push((path, count));
+        } else if names_one(&bytes, renewals) {
+            elsewhere.push(path);
         }
     }
     if !changed.is_empty() {
@@ -284,7 +334,24 @@ fn follow_in(
             return Err(RenewError::Unsound(why));
         }
     }
-    Ok(changed)
+    Ok((changed, elsewhere))
+}
+
+/// Whether bytes that are not a text name an old identifier.
+fn names_one(bytes: &[u8], renewals: &[Renewal]) -> bool {
+    let bytes = bytes.to_ascii_lowercase();
+    wanted(renewals).any(|renewal| {
+        let old = renewal.old.to_ascii_lowercase();
+        let old = old.as_bytes();
+        bytes.windows(old.len()).any(|part| part == old)
+    })
+}
+
+/// Identifiers that texts may name. The disk identifier of an MBR is part of its partitions'
+/// identifiers, and never appears alone.
+fn wanted(renewals: &[Renewal]) -> impl Iterator<Item = &Renewal> {
+    let alone = |one: &&Renewal| one.what != "disk" || one.old.len() > 8;
+    renewals.iter().filter(alone)
 }
 
 /// Files that may refer to identifiers.
@@ -299,6 +366,18 @@ fn candidates(files: &Files<'_>, kind: FilesystemKind) -> Result<Vec<String>, Fi
         let names = files.names(folder)?.unwrap_or_default();
         paths.extend(names.iter().map(|name| join(folder, name)));
     }
+    // Each system has a folder of its own beside the usual one.
+    for system in files.names("/EFI")?.unwrap_or_default() {
+        let folder = join("/EFI", &system);
+        if !folder.eq_ignore_ascii_case("/EFI/BOOT") {
+            let names = files.names(&folder)?.unwrap_or_default();
+            paths.extend(names.iter().map(|name| join(&folder, name)));
+        }
+    }
+    let units = files.names("/etc/systemd/system")?.unwrap_or_default();
+    let is_mount = |name: &&String| name.ends_with(".mount") || name.ends_with(".swap");
+    let units = units.iter().filter(is_mount);
+    paths.extend(units.map(|name| join("/etc/systemd/system", name)));
     Ok(paths)
 }
 
@@ -309,12 +388,7 @@ fn replaced(bytes: &[u8], renewals: &[Renewal]) -> Option<(String, usize)> {
     }
     let mut text = std::str::from_utf8(bytes).ok()?.to_owned();
     let mut count = 0;
-    // The disk identifier of an MBR is part of its partitions' identifiers, and never appears
-    // alone.
-    let wanted = renewals
-        .iter()
-        .filter(|one| one.what != "disk" || one.old.len() > 8);
-    for renewal in wanted {
+    for renewal in wanted(renewals) {
         count += replace_word(&mut text, &renewal.old, &renewal.new);
     }
     (count > 0).then_some((text, count))

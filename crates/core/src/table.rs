@@ -1,8 +1,9 @@
 //! Changing the partition table of a medium: shown before, committed as one.
 
-use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window};
-use pinewrit_table::{TableEdit, TableError};
-use pinewrit_volume::grow::FilesystemGrowth;
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, FreeWrites, Window};
+use pinewrit_table::{PartitionSize, TableEdit, TableError};
+use pinewrit_volume::check::fault;
+use pinewrit_volume::resize::{ResizeError, ResizeReport, resize, size_limits};
 use pinewrit_volume::{FilesystemKind, Gathered, Timestamp, probe};
 
 use crate::inspect::{Inspection, inspect};
@@ -80,27 +81,83 @@ fn gather<'m>(
     })
 }
 
-/// Grows the file system of a partition to the partition's size, as part of the change. `None` if
-/// there is none.
+/// Why a partition cannot have another size together with its file system.
+#[derive(Debug, thiserror::Error)]
+pub enum ResizePartitionError {
+    /// The table cannot be changed.
+    #[error(transparent)]
+    Table(#[from] TableError),
+    /// The file system cannot have this size.
+    #[error(transparent)]
+    Filesystem(#[from] ResizeError),
+    /// The file system is damaged, or was not left clean.
+    #[error("{0}")]
+    Unsound(String),
+}
+
+impl From<DiskError> for ResizePartitionError {
+    fn from(error: DiskError) -> Self {
+        Self::Table(error.into())
+    }
+}
+
+/// Works out another size of a partition together with its file system; what has to move goes to
+/// unused space as `free` says.
 ///
 /// # Errors
-/// The medium could not be read.
-pub fn grow_filesystem(
-    change: &mut TableChange<'_>,
-    number: u32,
+/// [`ResizePartitionError`].
+pub fn prepare_resize<'m>(
+    medium: &'m dyn BlockDevice,
+    (number, size): (u32, PartitionSize),
+    free: FreeWrites,
     now: Timestamp,
-) -> Result<Option<FilesystemGrowth>, DiskError> {
-    let (device, report) = change.parts();
-    let mut partitions = report.after.partitions.iter();
-    let range = partitions
-        .find(|one| one.number == number)
-        .map(|one| one.range());
-    let Some(range) = range else {
-        return Ok(None);
-    };
-    let grown = pinewrit_volume::grow::grow_filesystem(&Window::new(device, range), now)?;
-    report.after = inspect(device, Some(device.size()))?;
-    Ok(grown)
+) -> Result<(TableChange<'m>, ResizeReport), ResizePartitionError> {
+    let whole = medium.size();
+    let before = inspect(medium, Some(whole))?;
+    let mut done = None;
+    let change = Gathered::whole_with(medium, free, |device| {
+        let mut table = TableEdit::read(device)?;
+        let old = range_of(&table, device, number)?;
+        table.resize(number, size)?;
+        let new = range_of(&table, device, number)?;
+        let must_be_sound = |range: ByteRange| match fault(&Window::new(device, range))? {
+            None => Ok(()),
+            Some(why) => Err(ResizePartitionError::Unsound(why)),
+        };
+        must_be_sound(old)?;
+        if new.len() < old.len() {
+            let window = Window::new(device, old);
+            let limits = size_limits(&window)?;
+            let size = new.len().min(limits.now);
+            done = Some(resize(&window, size, now)?);
+            table.write(device)?;
+        } else {
+            table.write(device)?;
+            let window = Window::new(device, new);
+            let limits = size_limits(&window)?;
+            done = Some(resize(&window, new.len().min(limits.most), now)?);
+        }
+        must_be_sound(new)?;
+        let after = inspect(device, Some(whole))?;
+        Ok::<_, ResizePartitionError>(TableReport { before, after })
+    })?;
+    let missing = || ResizePartitionError::Filesystem(ResizeError::Kind(None));
+    Ok((change, done.ok_or_else(missing)?))
+}
+
+fn range_of(
+    table: &TableEdit,
+    device: &dyn BlockDevice,
+    number: u32,
+) -> Result<ByteRange, TableError> {
+    let sector = device.logical_sector().bytes();
+    let mut slots = table.partitions().iter();
+    let slot = slots.find(|slot| slot.number == number);
+    let slot = slot.ok_or(TableError::NoPartition(number))?;
+    Ok(ByteRange {
+        start: slot.first.0 * sector,
+        end: (slot.first.0 + slot.sectors) * sector,
+    })
 }
 
 /// File systems that the change would cut off.

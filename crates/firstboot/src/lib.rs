@@ -17,5 +17,6 @@
 //! assert!(prepare(&empty, &settings, now).is_err());
 //! ```
 
+pub mod as_new;
 pub mod configure;
 pub mod intake;

@@ -15,6 +15,8 @@ pub struct Mount {
     pub device: BlockName,
     /// Where it is mounted.
     pub point: PathBuf,
+    /// Nothing is written to it.
+    pub is_read_only: bool,
 }
 
 impl SystemRoots {
@@ -48,9 +50,12 @@ impl SystemRoots {
         } else {
             self.by_number(major, minor)
         };
+        // The options of the file system, not those of one mount of it.
+        let options = fields.last()?.split(|&byte| byte == b',').next()?;
         Some(Mount {
             device: device?,
             point,
+            is_read_only: options == b"ro",
         })
     }
 

@@ -73,6 +73,8 @@ pub enum Hold {
         device: BlockName,
         /// Where.
         point: PathBuf,
+        /// Nothing is written to it.
+        is_read_only: bool,
     },
     /// It, or a partition of it, is mounted where only some other programs see it, as in a
     /// container.
@@ -183,6 +185,7 @@ impl SystemRoots {
                 holds.push(Hold::Mounted {
                     device: mount.device,
                     point: mount.point,
+                    is_read_only: mount.is_read_only,
                 });
             }
         }

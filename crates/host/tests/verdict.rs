@@ -48,6 +48,7 @@ fn a_mounted_partition_makes_the_card_busy(mut computer: Computer) {
     let hold = Hold::Mounted {
         device: BlockName("mmcblk0p1".into()),
         point: "/media/hut card".into(),
+        is_read_only: false,
     };
     assert_eq!(computer.judge("mmcblk0"), Verdict::Busy(vec![hold]));
 }

@@ -11,7 +11,8 @@
 //! let folder = tempfile::tempdir()?;
 //! let path = folder.path().join("hut.img.xz");
 //! let image = vec![0xff; 3 << 20];
-//! Packing::Xz.pack(&mut &image[..], image.len() as u64, std::fs::File::create(&path)?)?;
+//! let mut out = std::fs::File::create(&path)?;
+//! Packing::Xz.pack(&mut &image[..], image.len() as u64, &mut out)?;
 //!
 //! let source = ImageSource::open(&path)?;
 //! assert_eq!(source.unpacked_size().exact(), Some(3 << 20));

@@ -176,7 +176,7 @@ impl ImageSource {
         };
         let mut end = [0; content::END];
         let place = plain.size().checked_sub(content::END as u64);
-        match place.map(|place| plain.0.file.read_exact_at(&mut end, place)) {
+        match place.map(|place| plain.read_at(&mut end, place)) {
             Some(Ok(())) => content::check_end(&end),
             // An unreadable part is reported when it is reached.
             _ => Ok(()),
@@ -320,10 +320,11 @@ impl ImageSource {
         }
     }
 
-    /// The image in one file, if it has no wrapping.
+    /// The image in one file or on a medium, if it has no wrapping.
     pub fn plain(&self) -> Option<PlainImage<'_>> {
-        match (&self.layers[..], self.packed.files()) {
-            ([], [part]) => Some(PlainImage(part)),
+        match (&self.layers[..], self.packed.files(), self.packed.device()) {
+            ([], [part], _) => Some(PlainImage(Plain::File(part))),
+            ([], [], Some(device)) => Some(PlainImage(Plain::Device(device))),
             _ => None,
         }
     }
@@ -543,14 +544,31 @@ impl ImageSource {
     }
 }
 
-/// An image in one file without a wrapping, with random access.
-#[derive(Clone, Copy, Debug)]
-pub struct PlainImage<'a>(&'a Part);
+/// An image without a wrapping in one file or on a medium, with random access.
+#[derive(Clone, Copy)]
+pub struct PlainImage<'a>(Plain<'a>);
 
-impl PlainImage<'_> {
+#[derive(Clone, Copy)]
+enum Plain<'a> {
+    File(&'a Part),
+    Device(&'a dyn BlockDevice),
+}
+
+impl<'a> PlainImage<'a> {
     /// Its size in bytes.
     pub fn size(&self) -> u64 {
-        self.0.len
+        match self.0 {
+            Plain::File(part) => part.len,
+            Plain::Device(device) => device.size(),
+        }
+    }
+
+    /// The medium that it is on, if that was opened for it.
+    pub fn device(&self) -> Option<&'a dyn BlockDevice> {
+        match self.0 {
+            Plain::File(_) => None,
+            Plain::Device(device) => Some(device),
+        }
     }
 
     /// Reads exactly what the buffer holds.
@@ -558,15 +576,23 @@ impl PlainImage<'_> {
     /// # Errors
     /// The system's; the file may have become shorter.
     pub fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
-        let read = self.0.file.read_exact_at(buffer, offset);
-        read.map_err(|error| match error.kind() {
-            io::ErrorKind::UnexpectedEof => packed::became_shorter(),
-            _ => error,
-        })
+        match self.0 {
+            Plain::File(part) => {
+                let read = part.file.read_exact_at(buffer, offset);
+                read.map_err(|error| match error.kind() {
+                    io::ErrorKind::UnexpectedEof => packed::became_shorter(),
+                    _ => error,
+                })
+            }
+            Plain::Device(device) => device.read_at(offset, buffer).map_err(io::Error::other),
+        }
     }
 
     /// Whether a range is a hole in the file, as far as the system says.
     pub fn is_hole(&self, offset: u64, len: u64) -> bool {
-        self.0.is_hole(offset, len)
+        match self.0 {
+            Plain::File(part) => part.is_hole(offset, len),
+            Plain::Device(_) => false,
+        }
     }
 }

@@ -53,7 +53,19 @@ impl<'m, R> Gathered<'m, R> {
         medium: &'m dyn BlockDevice,
         change: impl FnOnce(&dyn BlockDevice) -> Result<R, E>,
     ) -> Result<Self, E> {
-        let overlay = Overlay::new(medium);
+        Self::whole_with(medium, FreeWrites::default(), change)
+    }
+
+    /// As [`Gathered::whole`]; content that moves goes to unused space as `free` says.
+    ///
+    /// # Errors
+    /// The error of `change`.
+    pub fn whole_with<E>(
+        medium: &'m dyn BlockDevice,
+        free: FreeWrites,
+        change: impl FnOnce(&dyn BlockDevice) -> Result<R, E>,
+    ) -> Result<Self, E> {
+        let overlay = Overlay::new(medium).with_free_writes(free);
         let report = change(&overlay)?;
         let first = ByteRange {
             start: 0,

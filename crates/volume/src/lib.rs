@@ -35,6 +35,7 @@ pub mod extents;
 pub mod files;
 pub mod format;
 pub mod grow;
+pub mod resize;
 pub mod system;
 
 mod diff;

@@ -70,7 +70,7 @@ pub(crate) enum TableAction {
         /// New size (256MiB, 2GB, 4096s), or `rest` for everything up to the next partition
         #[arg(long, value_parser = partition_size)]
         size: PartitionSize,
-        /// Grow its file system (ext2, ext3, ext4) to the new size
+        /// Resize its file system (FAT, ext2, ext3, ext4) with it; what is in it stays
         #[arg(long)]
         with_filesystem: bool,
     },

@@ -437,5 +437,8 @@ fn pack_to(raw: &Path, part: &Path, packing: Packing, cancel: &Cancel) -> io::Re
         file,
         cancel: cancel.clone(),
     };
-    packing.pack(&mut source, size, File::create(part)?)
+    let mut out = File::create(part)?;
+    packing.pack(&mut source, size, &mut out)?;
+    out.sync_all()?;
+    Ok(out.metadata()?.len())
 }

@@ -1,13 +1,18 @@
-//! `pinewrit configure MEDIUM --settings FILE`
+//! `pinewrit configure MEDIUM --settings FILE`, and `--as-new`
 
-use pinewrit_firstboot::configure::{ChangeKind, ConfigureReport, FileChange, prepare};
+use pinewrit_disk::FreeWrites;
+use pinewrit_firstboot::as_new::{self, AsNewReport};
+use pinewrit_firstboot::configure::{
+    ChangeKind, ConfigureError, ConfigureReport, FileChange, apply,
+};
 use pinewrit_ui::words;
 use pinewrit_ui::words::inspection::{self, FactList};
 use pinewrit_ui::{Answer, Event, Exit, MediumName, Message, Ui, style};
+use pinewrit_volume::Gathered;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Outcome;
+use super::{Outcome, clone};
 use crate::args::{ChangeArgs, ConfigureArgs};
 use crate::clock;
 use crate::context::Context;
@@ -23,8 +28,11 @@ pub(crate) struct ConfigureEvent<'a> {
     medium: MediumName,
     /// Whether nothing was changed.
     dry_run: bool,
+    /// What was taken away to make the system as new.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    as_new: Option<&'a AsNewReport>,
     #[serde(flatten)]
-    report: &'a ConfigureReport,
+    report: Option<&'a ConfigureReport>,
 }
 
 impl Event for ConfigureEvent<'_> {
@@ -32,42 +40,121 @@ impl Event for ConfigureEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["configure"];
 }
 
+/// What is worked out: without settings, only what is taken away.
+struct Outcomes {
+    as_new: Option<AsNewReport>,
+    configured: Option<ConfigureReport>,
+}
+
+impl Outcomes {
+    fn is_unchanged(&self) -> bool {
+        let takes = self
+            .as_new
+            .as_ref()
+            .is_some_and(|report| !report.taken.is_empty());
+        !takes
+            && self
+                .configured
+                .as_ref()
+                .is_none_or(ConfigureReport::is_unchanged)
+    }
+
+    fn paths(&self) -> Vec<String> {
+        let taken = self.as_new.iter().flat_map(|report| &report.taken);
+        let files = self.configured.iter().flat_map(|report| &report.files);
+        let changed = files.filter(|file| file.kind != ChangeKind::Same);
+        taken
+            .map(|one| one.path.clone())
+            .chain(changed.map(|file| file.path.clone()))
+            .collect()
+    }
+}
+
 pub(crate) fn run(cx: &Context, args: &ConfigureArgs) -> Outcome {
-    let mut checked = settings::read(&cx.ui, &args.settings, args.intake.as_deref())?;
-    checked.grows_root |= args.grow;
+    let settings = args.settings.as_deref();
+    let checked = settings.map(|path| settings::read(&cx.ui, path, args.intake.as_deref()));
+    let mut checked = checked.transpose()?;
+    if let Some(checked) = &mut checked {
+        checked.grows_root |= args.grow;
+    }
+    let wanted = clone::as_new(&args.new);
     let change = &args.change;
     let opened = change::open(cx, change, None)?;
     let Opened {
         name, medium, undo, ..
     } = &opened;
-    let prepared = prepare(&*medium.device, &checked, clock::timestamp())
-        .map_err(|e| words::configure_error(name, &e))?;
-    let report = prepared.report().clone();
-    if !change.dry_run {
-        settings::must_have_way_in(&cx.ui, &report, change.yes)?;
+    let free = FreeWrites::default();
+    let prepared = Gathered::files(&*medium.device, free, clock::timestamp(), |site| {
+        let as_new = wanted.as_ref().map(|wanted| as_new::apply(site, wanted));
+        let as_new = as_new.transpose()?;
+        let configured = checked.as_ref().map(|checked| apply(site, checked));
+        Ok::<_, ConfigureError>(Outcomes {
+            as_new,
+            configured: configured.transpose()?,
+        })
+    });
+    let prepared = prepared.map_err(|e| words::configure_error(name, &e))?;
+    let (prepared, outcomes) = prepared.split();
+    if let Some(report) = outcomes.configured.as_ref().filter(|_| !change.dry_run) {
+        settings::must_have_way_in(&cx.ui, report, change.yes)?;
     }
-    if !change.dry_run && !report.is_unchanged() {
-        confirm(&cx.ui, change, &report)?;
+    if !change.dry_run && !outcomes.is_unchanged() {
+        if let Some(report) = &outcomes.configured {
+            confirm(&cx.ui, change, report)?;
+        }
+        if let Some(report) = &outcomes.as_new {
+            confirm_as_new(&cx.ui, change, name, report)?;
+        }
         prepared
             .commit(Some(undo))
             .map_err(|e| words::commit_error(name, &e))?;
-        let changed = report.files.iter();
-        let changed = changed.filter(|file| file.kind != ChangeKind::Same);
-        let files = changed.map(|file| file.path.clone()).collect();
-        opened.amend(cx, "configure", files);
+        opened.amend(cx, "configure", outcomes.paths());
     }
     cx.ui.event(&ConfigureEvent {
         command: "configure",
         medium: opened.id.clone(),
         dry_run: change.dry_run,
-        report: &report,
+        as_new: outcomes.as_new.as_ref(),
+        report: outcomes.configured.as_ref(),
     });
-    cx.ui.result(if change.dry_run {
-        dry_run_text(name, &report)
-    } else {
-        done_text(name, &settings::brief(&checked), &report)
-    });
+    if let Some(report) = &outcomes.as_new {
+        cx.ui.result(as_new_text(name, report, change.dry_run));
+    }
+    if let (Some(checked), Some(report)) = (&checked, &outcomes.configured) {
+        cx.ui.result(if change.dry_run {
+            dry_run_text(name, report)
+        } else {
+            done_text(name, &settings::brief(checked), report)
+        });
+    }
     Ok(())
+}
+
+/// What is taken away is gone for good.
+fn confirm_as_new(ui: &Ui, args: &ChangeArgs, name: &str, report: &AsNewReport) -> Outcome {
+    if report.taken.is_empty() {
+        return Ok(());
+    }
+    let count = report.taken.len();
+    let question = format!("Take {count} files away from {name}?");
+    change::confirm(ui, args, &question, &format!("{count} files would be lost"))
+}
+
+fn as_new_text(name: &str, report: &AsNewReport, is_dry: bool) -> String {
+    let (good, strong) = (style::GOOD, style::STRONG);
+    let mut facts = FactList::default();
+    words::as_new_facts(report, &mut facts);
+    let head = if is_dry {
+        format!("{strong}{name}{strong:#} would be as new; nothing was changed (--dry-run)\n")
+    } else {
+        format!("{good}done:{good:#} {name} is as new\n")
+    };
+    let list = if is_dry {
+        words::as_new_list(report)
+    } else {
+        String::new()
+    };
+    head + &facts.to_text() + &list
 }
 
 /// Files that may belong to others are only replaced after confirmation.

@@ -16,6 +16,7 @@ use crate::context::{Context, Folders};
 const FILES: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/demo.tar"));
 /// The readers with the card to write, and with the disk that must not be written.
 const CARD: &str = "rack:slot";
+const NEXT_CARD: &str = "rack:hub-4";
 const SYSTEM_DISK: &str = "rack:bay-1";
 
 /// The folder of the demo, removed at the end if it is a temporary one.
@@ -43,7 +44,7 @@ struct Demo {
 /// The image that is first built, then written.
 const IMAGE: &str = "larkfell-os.img.zst";
 /// Files in the demo's folder that commands refer to.
-const NAMED: [&str; 3] = ["layout.toml", IMAGE, "hut-03.toml"];
+const NAMED: [&str; 4] = ["layout.toml", IMAGE, "hut-03.toml", "hut-04.toml"];
 
 pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folder = make_folder(args.dir.as_deref())?;
@@ -101,7 +102,21 @@ impl Demo {
             "add the settings of hut 3",
             &["configure", &card, "--settings", "hut-03.toml", "--yes"],
         )?;
-        self.step("look at the finished card", &["inspect", &card])
+        self.step("look at the finished card", &["inspect", &card])?;
+        let next = self.tag_of(NEXT_CARD)?;
+        self.step(
+            "clone it for hut 4: as new, with identifiers and settings of its own",
+            &[
+                "clone",
+                &card,
+                "--to",
+                &next,
+                "--as-new",
+                "--settings",
+                "hut-04.toml",
+                "--yes",
+            ],
+        )
     }
 
     /// Shows a command as it would be typed, and runs it.

@@ -1,6 +1,7 @@
 //! The commands, one file each.
 
 pub(crate) mod build;
+pub(crate) mod clone;
 pub(crate) mod configure;
 mod demo;
 pub(crate) mod eject;
@@ -10,6 +11,7 @@ pub(crate) mod format;
 pub(crate) mod inspect;
 pub(crate) mod media;
 pub(crate) mod rack;
+pub(crate) mod save;
 pub(crate) mod table;
 pub(crate) mod verify;
 pub(crate) mod write;
@@ -96,6 +98,8 @@ pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
         Command::Table(args) => table::run(cx, &args),
         Command::Files(args) => files::run(cx, &args),
         Command::Format(args) => format::run(cx, &args),
+        Command::Clone(args) => clone::run(cx, &args),
+        Command::Save(args) => save::run(cx, &args),
         Command::Estimate(args) => estimate::run(&cx.ui, &args),
         Command::Eject(args) => eject::run(cx, &args),
         Command::Rack(args) => rack::run(&cx.ui, None, &args),

@@ -243,6 +243,51 @@ impl Chosen {
         Ok(permits)
     }
 
+    /// A medium that is copied must not change meanwhile: frees it from mounts for writing, if that
+    /// is allowed. The disk that runs the computer never holds still.
+    pub(crate) fn hold_still(&mut self, cx: &Context, args: &MediumArgs, is_dry: bool) -> Outcome {
+        let Some(facts) = &self.facts else {
+            return Ok(());
+        };
+        let name = self.name();
+        let refuse = |verdict: Verdict| {
+            let refused = MediumError::Refused {
+                path: self.path.clone(),
+                verdict,
+            };
+            words::named_medium_error(&name, &refused)
+                .fact("state", "it cannot be copied while it may change")
+        };
+        match &facts.verdict {
+            Verdict::System(_) => return Err(refuse(facts.verdict.clone())),
+            Verdict::Busy(holds) => {
+                let is_still = |hold: &&Hold| {
+                    matches!(
+                        hold,
+                        Hold::Mounted {
+                            is_read_only: true,
+                            ..
+                        }
+                    )
+                };
+                let moving: Vec<Hold> = holds
+                    .iter()
+                    .filter(|hold| !is_still(hold))
+                    .cloned()
+                    .collect();
+                if moving.is_empty() {
+                    return Ok(());
+                }
+                if is_dry || !self.may_unmount(&cx.ui, &moving, args) {
+                    return Err(refuse(Verdict::Busy(moving)));
+                }
+            }
+            _ => return Ok(()),
+        }
+        let name = facts.name.clone();
+        self.free(cx, &name).map(drop)
+    }
+
     fn may_unmount(&self, ui: &Ui, holds: &[Hold], args: &MediumArgs) -> bool {
         let points: Vec<String> = holds
             .iter()

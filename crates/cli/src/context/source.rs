@@ -3,6 +3,8 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use pinewrit_disk::BlockDevice;
+use pinewrit_host::MediumError;
 use pinewrit_image::{
     FetchOptions, FetchStats, ImageSource, Location, OpenOptions, Spool, StreamError,
 };
@@ -12,7 +14,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Context, medium};
-use crate::args::SourceArgs;
+use crate::args::{MediumArgs, SourceArgs};
 
 /// Whether a download is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -73,6 +75,70 @@ pub(crate) fn open(
         }
     };
     drop(waiting);
+    opened.map_err(|e| words::open_error(&e))
+}
+
+/// What is copied: a medium or an image.
+pub(crate) struct CopySource {
+    /// It as an image.
+    pub(crate) source: ImageSource,
+    /// It as a device, if all of it can be read anywhere: a medium, or an image in no wrapping.
+    pub(crate) device: Option<Arc<dyn BlockDevice>>,
+}
+
+/// Opens a medium or an image to be copied; a medium has to hold still meanwhile.
+pub(crate) fn open_to_copy(
+    cx: &Context,
+    location: &Location,
+    options: &SourceArgs,
+    (access, is_dry): (&MediumArgs, bool),
+) -> Result<CopySource, Message> {
+    let chosen = match location.path() {
+        Some(path) => Some(medium::find(cx, path, false)?),
+        None => None,
+    };
+    let Some(mut chosen) = chosen else {
+        let source = open(cx, location, options, Keep::No)?;
+        return Ok(CopySource {
+            source,
+            device: None,
+        });
+    };
+    chosen.hold_still(cx, access, is_dry)?;
+    let is_file = chosen.facts.is_none() && chosen.path.is_file();
+    if is_file {
+        let source = open(cx, location, options, Keep::No)?;
+        let is_plain = source.layers().is_empty() && source.files().len() == 1;
+        if !is_plain {
+            return Ok(CopySource {
+                source,
+                device: None,
+            });
+        }
+    }
+    let name = chosen.name();
+    let opened = cx.readers.open_for_reading(&chosen.path);
+    let opened = opened.map_err(|e| match e {
+        // It is not to be created.
+        MediumError::Missing { .. } => words::medium_error(&e),
+        _ => words::named_medium_error(&name, &e),
+    })?;
+    let device: Arc<dyn BlockDevice> = Arc::from(opened.device);
+    let location = Location::Path(chosen.path);
+    Ok(CopySource {
+        source: of_device(&location, &name, &device)?,
+        device: Some(device),
+    })
+}
+
+/// A device as an image, in no wrapping.
+pub(crate) fn of_device(
+    location: &Location,
+    name: &str,
+    device: &Arc<dyn BlockDevice>,
+) -> Result<ImageSource, Message> {
+    let options = OpenOptions::default();
+    let opened = ImageSource::of_device(location, name, Arc::clone(device), &options);
     opened.map_err(|e| words::open_error(&e))
 }
 

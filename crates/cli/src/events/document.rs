@@ -12,7 +12,8 @@ use serde_json::{Map, Value, json};
 use super::{CheckEvent, Event, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
 use crate::commands::table::renew;
 use crate::commands::{
-    build, configure, eject, estimate, files, format, inspect, media, rack, table, verify, write,
+    build, clone, configure, eject, estimate, files, format, inspect, media, rack, save, table,
+    verify, write,
 };
 use crate::context::{settings, source};
 
@@ -39,6 +40,7 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<progress::ProgressEvent<'_>>,
         described::<media::NewEvent>,
         described::<media::GoneEvent>,
+        described::<clone::CopyEvent<'_>>,
         described::<write::PlanEvent<'_>>,
         described::<build::BuiltEvent<'_>>,
         described::<FileEvent<'_>>,
@@ -48,6 +50,7 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<estimate::NetEvent<'_>>,
         described::<inspect::InspectEvent<'_>>,
         described::<write::WriteEvent<'_>>,
+        described::<save::SaveEvent<'_>>,
         described::<verify::VerifyEvent<'_>>,
         described::<verify::ReceiptEvent<'_>>,
         described::<configure::ConfigureEvent<'_>>,

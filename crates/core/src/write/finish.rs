@@ -3,6 +3,7 @@
 use pinewrit_disk::{
     AlignedBuf, BlockDevice, ByteRange, CHUNK_SIZE, DiskError, OVERLAY_BLOCK, Overlay, Ranges,
 };
+use pinewrit_firstboot::as_new::{self, AsNewReport};
 use pinewrit_firstboot::configure::{self, ConfigureReport};
 use pinewrit_settings::CheckedSettings;
 use pinewrit_table::TableError;
@@ -14,6 +15,7 @@ use super::report::{ChunkRecord, WriteError};
 use super::state::State;
 use super::work::{Bench, REQUEST};
 use crate::Stage;
+use crate::renew::{RenewReport, renew};
 use crate::verify::Found;
 
 /// Bytes at the medium's end that are cleared before writing. The backup of a GPT takes 33
@@ -44,7 +46,9 @@ pub(super) fn clear_head(medium: &dyn BlockDevice) -> Result<(), DiskError> {
 /// What was done besides writing the image.
 #[derive(Default)]
 pub(super) struct Finished {
+    pub(super) as_new: Option<AsNewReport>,
     pub(super) configured: Option<ConfigureReport>,
+    pub(super) renewed: Option<RenewReport>,
     pub(super) grown: Option<GrowReport>,
     /// Why the last partition was left as it is.
     pub(super) not_grown: Option<String>,
@@ -75,6 +79,14 @@ pub(super) fn finish(
             Err(why) => finished.not_grown = Some(why.to_string()),
         }
     }
+    if let Some(wanted) = target.as_new {
+        target.observer.stage(Stage::Configure, None);
+        let mut site = Site::new(&overlay, target.now);
+        let report = as_new::apply(&mut site, wanted).map_err(WriteError::AsNew)?;
+        site.settle()
+            .map_err(|error| WriteError::AsNew(error.into()))?;
+        finished.as_new = Some(report);
+    }
     if let Some(settings) = target.settings {
         target.observer.stage(Stage::Configure, None);
         // It has just been grown, if requested.
@@ -90,6 +102,11 @@ pub(super) fn finish(
             return Err(WriteError::NoWayIn);
         }
         finished.configured = Some(report);
+    }
+    if let Some(mut random) = target.new_ids {
+        target.observer.stage(Stage::Configure, None);
+        let report = renew(&overlay, &mut random, target.now);
+        finished.renewed = Some(report.map_err(WriteError::Renew)?);
     }
     target.observer.stage(Stage::Finish, None);
     let first = ByteRange {

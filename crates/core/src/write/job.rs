@@ -157,6 +157,8 @@ pub fn carry_out(
         .zip(&notes)
         .map(|(medium, note)| WriteOrder {
             medium: &*medium.medium.device,
+            as_new: request.as_new.as_ref(),
+            new_ids: request.new_ids,
             settings: request.settings.as_ref(),
             // Otherwise the user was asked, if necessary.
             needs_way_in: plan.rehearsal.is_none(),

@@ -149,6 +149,8 @@ impl Lane<'_> {
             write_seconds: write_seconds.as_secs_f64(),
             verify_seconds: verifying.elapsed().as_secs_f64(),
             repeated: state.repeated,
+            as_new: finished.as_new,
+            renewed: finished.renewed,
             configured: finished.configured,
             grown: finished.grown,
             not_grown: finished.not_grown,

@@ -23,6 +23,7 @@ use std::time::Instant;
 
 use crossbeam_channel::{Sender, bounded};
 use pinewrit_disk::{BlockDevice, MemoryDevice};
+use pinewrit_firstboot::as_new::AsNew;
 use pinewrit_image::{
     Checksum, ChecksumKind, ExpectedChecksum, ImageSource, StreamError, StreamFault, Subject,
 };
@@ -47,7 +48,8 @@ pub use report::{
     ChecksumReport, ChunkRecord, Owned, OwnerKind, Pace, PacePoint, Stability, Whereabouts,
     WriteError, WriteReport,
 };
-pub use request::{Clock, Destination, WriteRequest};
+pub(crate) use request::rfc3339;
+pub use request::{Clock, Destination, Randomness, WriteRequest};
 pub use resume::can_resume;
 
 /// How many chunks a medium may be behind the decoding.
@@ -97,6 +99,10 @@ impl Default for WriteOptions<'_> {
 pub struct WriteOrder<'a> {
     /// The medium.
     pub medium: &'a dyn BlockDevice,
+    /// Without what makes its system one unit.
+    pub as_new: Option<&'a AsNew>,
+    /// With identifiers of its own, from these random bytes.
+    pub new_ids: Option<Randomness>,
     /// First-boot settings to put on it before it is finished.
     pub settings: Option<&'a CheckedSettings>,
     /// Settings that leave no login are an error.
@@ -119,6 +125,8 @@ impl<'a> WriteOrder<'a> {
     pub fn plain(medium: &'a dyn BlockDevice, observer: &'a dyn Observer) -> Self {
         Self {
             medium,
+            as_new: None,
+            new_ids: None,
             settings: None,
             needs_way_in: false,
             grow: false,

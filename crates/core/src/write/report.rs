@@ -1,16 +1,18 @@
 //! The results of writing, and its errors.
 
 use pinewrit_disk::{ByteRange, CommitError, DiskError};
+use pinewrit_firstboot::as_new::AsNewReport;
+use pinewrit_firstboot::configure::{ConfigureError, ConfigureReport};
 use pinewrit_image::{Checksum, StreamError, Subject};
+use pinewrit_volume::extents::RegionFacts;
+use pinewrit_volume::grow::GrowReport;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use pinewrit_firstboot::configure::{ConfigureError, ConfigureReport};
-use pinewrit_volume::extents::RegionFacts;
-use pinewrit_volume::grow::GrowReport;
+use crate::renew::{RenewError, RenewReport};
 
 /// What was written.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct WriteReport {
     /// Size of the unpacked image in bytes.
     pub image_bytes: u64,
@@ -34,6 +36,10 @@ pub struct WriteReport {
     pub verify_seconds: f64,
     /// Requests that failed and were repeated.
     pub repeated: u32,
+    /// What was taken away to make the system as new.
+    pub as_new: Option<AsNewReport>,
+    /// The identifiers that the medium was given.
+    pub renewed: Option<RenewReport>,
     /// What the settings changed.
     pub configured: Option<ConfigureReport>,
     /// What growing changed.
@@ -207,6 +213,12 @@ pub enum WriteError {
     /// The settings could not be put on the medium.
     #[error("the settings could not be put on the medium")]
     Configure(#[source] ConfigureError),
+    /// The system could not be made as new.
+    #[error("the system could not be made as new")]
+    AsNew(#[source] ConfigureError),
+    /// The medium could not be given identifiers of its own.
+    #[error("the medium could not be given identifiers of its own")]
+    Renew(#[source] RenewError),
     /// It was cancelled.
     #[error("stopped")]
     Cancelled,

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use pinewrit_firstboot::as_new::AsNew;
 use pinewrit_host::{Bus, MediumFacts, Target};
 use pinewrit_image::ExpectedChecksum;
 use pinewrit_settings::CheckedSettings;
@@ -28,6 +29,10 @@ pub struct WriteRequest {
     pub every_byte: bool,
     /// First tell the media that nothing on them is needed any more.
     pub clear_free: bool,
+    /// First take away what makes the system one unit.
+    pub as_new: Option<AsNew>,
+    /// Give each medium identifiers of its own, from these random bytes.
+    pub new_ids: Option<Randomness>,
     /// Write something that does not look like an image, or is shorter than its table says.
     pub as_it_is: bool,
     /// The program and its version, for receipts.
@@ -37,6 +42,9 @@ pub struct WriteRequest {
     /// The time.
     pub clock: Clock,
 }
+
+/// Returns random bytes.
+pub type Randomness = fn() -> [u8; 16];
 
 /// Returns the time, in seconds since 1970.
 pub type Clock = fn() -> i64;
@@ -52,6 +60,8 @@ impl WriteRequest {
             verify: true,
             every_byte: false,
             clear_free: false,
+            as_new: None,
+            new_ids: None,
             as_it_is: false,
             tool: tool.into(),
             receipt: None,
@@ -71,7 +81,7 @@ impl WriteRequest {
 }
 
 /// The time in the form of receipts: RFC 3339, in whole seconds.
-pub(super) fn rfc3339(seconds: i64) -> String {
+pub(crate) fn rfc3339(seconds: i64) -> String {
     jiff::Timestamp::from_second(seconds).map_or(String::new(), |time| time.to_string())
 }
 

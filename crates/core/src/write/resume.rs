@@ -34,7 +34,11 @@ pub(super) fn leaves_a_beginning(error: &WriteError) -> bool {
         matches!(cause, Some(6 | 19))
     };
     match error {
-        WriteError::Cancelled | WriteError::Source(_) | WriteError::Configure(_) => true,
+        WriteError::Cancelled
+        | WriteError::Source(_)
+        | WriteError::Configure(_)
+        | WriteError::AsNew(_)
+        | WriteError::Renew(_) => true,
         WriteError::Disk(error) | WriteError::Dead(error) => is_gone(error),
         _ => false,
     }

@@ -160,6 +160,8 @@ impl<D: BlockDevice> Editor<D> {
     /// A folder is written anew where it is now.
     fn move_folder(&mut self, first: u32, end: u32, moved: &mut u64) -> Result<u32, EditError> {
         let chain = self.chain(first)?;
+        // It is read while its chain still leads to it.
+        self.store.folder(first)?;
         let Some(now) = self.moved_chain(&chain, end)? else {
             return Ok(first);
         };

@@ -5,7 +5,7 @@ mod change;
 pub mod cloud_init;
 pub mod custom;
 mod facts;
-mod first_start;
+pub(crate) mod first_start;
 mod found;
 pub(crate) mod host_key;
 mod networks;

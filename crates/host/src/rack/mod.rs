@@ -449,6 +449,7 @@ fn verdict(
         return Verdict::Busy(vec![Hold::Mounted {
             device: name.clone(),
             point,
+            is_read_only: false,
         }]);
     }
     if card.locked {

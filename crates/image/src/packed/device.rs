@@ -23,6 +23,10 @@ impl PackedBytes for DeviceBytes {
         Some(self.0.size())
     }
 
+    fn device(&self) -> Option<&dyn BlockDevice> {
+        Some(&*self.0)
+    }
+
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
         let left = self.0.size().saturating_sub(offset);
         let len = buffer

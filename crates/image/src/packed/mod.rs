@@ -10,6 +10,8 @@ use std::fmt;
 use std::fs::File;
 use std::io;
 
+use pinewrit_disk::BlockDevice;
+
 pub(crate) use device::DeviceBytes;
 pub(crate) use files::{Files, became_shorter};
 pub use pieces::PiecesFault;
@@ -37,6 +39,11 @@ pub(crate) trait PackedBytes: fmt::Debug + Send + Sync {
     /// Whether bytes can be read without reading everything before them.
     fn can_jump(&self) -> bool {
         true
+    }
+
+    /// The medium that the bytes are on, if it was opened for them.
+    fn device(&self) -> Option<&dyn BlockDevice> {
+        None
     }
 
     /// Whether reading `range` is cheap: it is not if a server must be asked for it.

@@ -401,6 +401,42 @@ impl TableEdit {
         }
     }
 
+    /// The smallest medium in bytes that holds all partitions where they are.
+    pub fn least_size(&self) -> u64 {
+        let end = self.slots.iter().map(Slot::end).max().unwrap_or(0);
+        let behind = match self.scheme {
+            SchemeKind::Mbr => 0,
+            SchemeKind::Gpt => 1 + self.entry_sectors(),
+        };
+        (end + behind) * self.sector.bytes()
+    }
+
+    /// Fits the table to a medium of `size` bytes: the extended partition ends with its last
+    /// logical one where it would reach past the end.
+    ///
+    /// # Errors
+    /// [`TableError::Taken`]: a partition reaches past the end; nothing is changed then.
+    pub fn fit_to(&mut self, size: u64) -> Result<(), TableError> {
+        let bytes = self.sector.bytes();
+        if let Some(last) = self.slots.iter().max_by_key(|slot| slot.end())
+            && self.least_size() > size
+        {
+            let (start, end) = (last.first.0 * bytes, last.end() * bytes);
+            return Err(TableError::Taken { start, end });
+        }
+        self.sectors = size / bytes;
+        let logical = self.slots.iter().filter(|slot| slot.is_logical());
+        let last = logical.map(Slot::end).max();
+        if let Some(extended) = &mut self.extended
+            && extended.first + extended.sectors > self.sectors
+        {
+            let end = last.unwrap_or(extended.first + 1);
+            extended.sectors = end - extended.first;
+        }
+        self.old_backup = self.old_backup.filter(|old| old.0 < self.sectors);
+        Ok(())
+    }
+
     /// Gives the medium, and in a GPT all partitions, new identifiers.
     pub fn renew(&mut self, ids: Ids<'_>) {
         match self.scheme {

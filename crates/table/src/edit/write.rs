@@ -202,8 +202,16 @@ impl TableEdit {
                 .slots
                 .iter()
                 .all(|slot| !(slot.first.0..slot.end()).contains(&old.0));
-            if is_table && old.0 > 1 {
-                self.write_sector(device, old, &[])?;
+            let own = self.entry_sectors();
+            if is_table && old.0 > 1 + own {
+                // Its entries stand before it, with the identifiers that partitions had.
+                let is_free = |at: &u64| {
+                    let mut slots = self.slots.iter();
+                    slots.all(|slot| !(slot.first.0..slot.end()).contains(at))
+                };
+                for at in (old.0 - own..=old.0).filter(is_free) {
+                    self.write_sector(device, Lba(at), &[])?;
+                }
             }
         }
         let usable = self.usable();

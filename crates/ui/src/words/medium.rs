@@ -132,7 +132,7 @@ fn refusal(name: &str, verdict: &Verdict) -> Message {
             let message = refused(format!("{name} is in use"));
             let mounted = holds.iter().all(Hold::is_mount);
             let message = holds.iter().fold(message, |message, hold| match hold {
-                Hold::Mounted { device, point } => message.fact(
+                Hold::Mounted { device, point, .. } => message.fact(
                     "mounted",
                     format!("{} on {}", device.path().display(), point.display()),
                 ),
@@ -207,7 +207,7 @@ pub fn reasons(verdict: &Verdict) -> Vec<String> {
         Verdict::Busy(holds) => holds
             .iter()
             .map(|hold| match hold {
-                Hold::Mounted { device, point } => {
+                Hold::Mounted { device, point, .. } => {
                     format!(
                         "{} is mounted on {}",
                         device.path().display(),

@@ -1,5 +1,6 @@
 //! From errors of lower crates to messages: words, facts, remedies and exit codes.
 
+mod copy;
 mod fit;
 pub mod inspection;
 mod making;
@@ -22,6 +23,7 @@ use crate::Exit;
 use crate::units;
 use crate::{FileMistake, Message};
 
+pub use copy::{as_new_facts, as_new_list, renewed, resize_error, save_error, shrunk, view_error};
 pub use fit::{plan_error, too_large};
 pub use making::{build_error, cut_filesystem, files_error, fill_error, format_error, table_error};
 pub use medium::{
@@ -141,6 +143,17 @@ pub fn write_error(image: &str, medium: &str, error: &WriteError) -> Message {
             let message = configure_error(medium, error).without("state");
             left(message)
         }
+        WriteError::AsNew(error) => {
+            let message = configure_error(medium, error).without("state");
+            left(message)
+        }
+        WriteError::Renew(error) => left(
+            Message::new(
+                Exit::Medium,
+                format!("{medium} did not get identifiers of its own"),
+            )
+            .fact("because", error.to_string()),
+        ),
         WriteError::NoWayIn => left(Message::new(Exit::Settings, error.to_string()))
             .remedy("[[users]] with a name and ssh-keys, or a password and password-login = true"),
         WriteError::Cancelled => left(interrupted()).remedy("write it again"),

@@ -110,6 +110,8 @@ pub struct MapTracker {
     regions: Vec<Region>,
     wants: Wants<(usize, Token)>,
     every_byte: bool,
+    /// Free space shorter than this between two pieces in use counts as in use, in bytes.
+    gap: u64,
     logical: u32,
 }
 
@@ -122,6 +124,7 @@ impl MapTracker {
             regions: Vec::new(),
             wants: Wants::new(),
             every_byte: false,
+            gap: SMALL_GAP,
             logical: 0,
         }
     }
@@ -132,6 +135,12 @@ impl MapTracker {
             every_byte: true,
             ..Self::new(None, SectorSize::B512)
         }
+    }
+
+    /// Tells all free space, even where it is too short to be worth a request of its own.
+    #[must_use]
+    pub fn exact(self) -> Self {
+        Self { gap: 0, ..self }
     }
 
     /// Takes the next bytes of the image, the first time a whole chunk or the whole image. Returns
@@ -165,10 +174,17 @@ impl MapTracker {
         size: u64,
         sector: SectorSize,
     ) -> Result<u64, DiskError> {
+        let used = Self::new(Some(size), sector).used_ranges(device, size)?;
+        Ok(size - used.into_iter().map(ByteRange::len).sum::<u64>().min(size))
+    }
+
+    /// Which bytes of a random-access image are in use, as its whole stream would show, in
+    /// ascending order. Only metadata is read.
+    fn used_ranges(self, device: &dyn BlockDevice, size: u64) -> Result<Vec<ByteRange>, DiskError> {
         let chunk = CHUNK_SIZE as u64;
-        let mut tracker = Self::new(Some(size), sector);
+        let mut tracker = self;
         let mut buffer = vec![0; CHUNK_SIZE];
-        let mut used = 0;
+        let mut used: Vec<ByteRange> = Vec::new();
         let mut offset = 0;
         while offset < size {
             let here = ByteRange {
@@ -196,12 +212,22 @@ impl MapTracker {
                 };
                 tracker.deliver(region, token, part);
             }
-            let ranges = tracker.used(here);
-            used += ranges.iter().map(|range| range.len()).sum::<u64>();
+            used.extend(tracker.used(here));
             tracker.wants.pass(here.end);
             offset += chunk;
         }
-        Ok(size - used.min(size))
+        Ok(used)
+    }
+
+    /// What is in use of a random-access image that is about to pass; `None` if every byte counts,
+    /// or what is in use cannot be read beforehand.
+    pub fn ahead(&self, device: &dyn BlockDevice) -> Option<Vec<ByteRange>> {
+        let size = self.size.filter(|_| !self.every_byte)?;
+        let own = Self {
+            gap: self.gap,
+            ..Self::new(Some(size), self.sector)
+        };
+        own.used_ranges(device, size).ok()
     }
 
     /// Free bytes in the file systems seen so far, according to themselves.
@@ -420,7 +446,7 @@ impl MapTracker {
                 .into_iter()
                 .map(|gap| rounded_out(gap, GRAIN, here)),
         );
-        Ranges::joined(used, SMALL_GAP).into_vec()
+        Ranges::joined(used, self.gap).into_vec()
     }
 }
 

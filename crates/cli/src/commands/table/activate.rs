@@ -18,7 +18,6 @@ pub(super) fn activate(cx: &Context, change: &ChangeArgs, partition: &str) -> Ou
         None => format!("no partition of {} is active", opened.name),
     };
     let step = Step {
-        grows: None,
         command: "table activate",
         done,
         loses: None,

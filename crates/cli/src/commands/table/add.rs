@@ -24,7 +24,6 @@ pub(super) fn add_partition(cx: &Context, args: &AddArgs) -> Outcome {
     let trial = TableEdit::read(&*opened.medium.device).and_then(|mut t| t.add(&new, &mut ids()));
     let number = trial.map_err(|e| words::table_error(&opened.name, &e))?;
     let step = Step {
-        grows: None,
         command: "table add",
         done: format!("partition {number} added to {}", opened.name),
         loses: None,

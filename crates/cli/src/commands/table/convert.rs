@@ -12,7 +12,6 @@ use crate::context::change;
 pub(super) fn convert(cx: &Context, change: &ChangeArgs, scheme: SchemeKind) -> Outcome {
     let opened = change::open(cx, change, None)?;
     let step = Step {
-        grows: None,
         command: "table convert",
         done: format!(
             "{} now has {}, with the same partitions",

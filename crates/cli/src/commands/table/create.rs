@@ -52,7 +52,6 @@ fn replace_step(
     let lost = inspection::summary(&found);
     let loses = !found.is_unknown();
     Ok(Step {
-        grows: None,
         command,
         done: format!("{name} has an empty {}", scheme.kind().word()),
         loses: loses.then(|| {

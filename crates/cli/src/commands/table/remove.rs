@@ -12,7 +12,6 @@ pub(super) fn remove(cx: &Context, change: &ChangeArgs, partition: &str) -> Outc
     let number = number_of(&opened, partition)?;
     let lost = lost_partition(&opened, number)?;
     let step = Step {
-        grows: None,
         command: "table remove",
         done: format!("partition {number} of {} removed", opened.name),
         loses: Some((

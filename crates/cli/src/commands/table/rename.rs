@@ -11,7 +11,6 @@ pub(super) fn rename(cx: &Context, change: &ChangeArgs, partition: &str, name: &
     let opened = change::open(cx, change, None)?;
     let number = number_of(&opened, partition)?;
     let step = Step {
-        grows: None,
         command: "table name",
         done: format!("partition {number} of {} renamed", opened.name),
         loses: None,

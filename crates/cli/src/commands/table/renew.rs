@@ -73,39 +73,7 @@ fn text(name: &str, dry_run: bool, report: &RenewReport) -> String {
         format!("{good}done:{good:#} {name} has new identifiers\n")
     };
     let mut facts = FactList::default();
-    for renewal in &report.renewals {
-        let place = match renewal.partition {
-            None => "disk".to_owned(),
-            Some(number) if renewal.what == "partition" => format!("part. {number}"),
-            Some(number) => format!("{} {number}", renewal.what),
-        };
-        // The real run will create others than the dry run.
-        let new = if dry_run {
-            "a new one"
-        } else {
-            renewal.new.as_str()
-        };
-        facts.add(&place, format!("{} → {new}", renewal.old));
-    }
-    for (number, why) in &report.kept {
-        facts.add(
-            "kept",
-            format!("that of the file system in partition {number}: {why}"),
-        );
-    }
-    for file in &report.followed {
-        let times = match file.count {
-            1 => "once".to_owned(),
-            count => format!("{count} times"),
-        };
-        facts.add(
-            "follows",
-            format!("{} on partition {}, {times}", file.path, file.partition),
-        );
-    }
-    if report.followed.is_empty() {
-        facts.add("follows", "nothing: no text refers to them");
-    }
+    words::renewed(report, dry_run, &mut facts);
     text += &facts.to_text();
     text
 }

@@ -1,10 +1,15 @@
 //! `pinewrit table resize`
 
+use pinewrit_core::table::prepare_resize;
+use pinewrit_disk::FreeWrites;
 use pinewrit_table::PartitionSize;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::{units, words};
 
 use super::number_of;
-use super::step::{Step, edit};
+use super::step::{Step, edit, finish};
 use crate::args::ChangeArgs;
+use crate::clock;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change;
@@ -18,13 +23,38 @@ pub(super) fn resize(
 ) -> Outcome {
     let opened = change::open(cx, change, None)?;
     let number = number_of(&opened, partition)?;
+    let name = &opened.name;
     let step = Step {
-        grows: with_filesystem.then_some(number),
         command: "table resize",
-        done: format!("partition {number} of {} resized", opened.name),
+        done: format!("partition {number} of {name} resized"),
         loses: None,
     };
-    edit(cx, change, &opened, step, |table, _| {
-        table.resize(number, size)
-    })
+    if !with_filesystem {
+        return edit(cx, change, &opened, step, |table, _| {
+            table.resize(number, size)
+        });
+    }
+    // What moves goes to unused space at once, unless nothing is to be changed.
+    let free = if change.dry_run {
+        FreeWrites::Referenced
+    } else {
+        FreeWrites::Direct
+    };
+    let device = &*opened.medium.device;
+    let waiting = Waiting::new(&cx.ui, format!("working out the new size on {name}"));
+    let prepared = prepare_resize(device, (number, size), free, clock::timestamp());
+    drop(waiting);
+    let (prepared, resized) = prepared.map_err(|e| words::resize_error(name, number, &e))?;
+    if resized.moved > 0 {
+        let moved = units::size(resized.moved);
+        let verb = if change.dry_run {
+            "would move"
+        } else {
+            "moved"
+        };
+        cx.ui.say(format!(
+            "{moved} {verb} to the front of partition {number}\n"
+        ));
+    }
+    finish(cx, change, &opened, step, prepared)
 }

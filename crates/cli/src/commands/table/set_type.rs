@@ -11,7 +11,6 @@ pub(super) fn set_type(cx: &Context, change: &ChangeArgs, partition: &str, kind:
     let opened = change::open(cx, change, None)?;
     let number = number_of(&opened, partition)?;
     let step = Step {
-        grows: None,
         command: "table type",
         done: format!("partition {number} of {} has a new type", opened.name),
         loses: None,

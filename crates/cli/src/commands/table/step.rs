@@ -1,23 +1,19 @@
 //! A change of a table: worked out, shown, confirmed, committed.
 
-use pinewrit_core::inspect::Inspection;
 use pinewrit_core::table::{TableChange, cut_filesystems, prepare};
 use pinewrit_disk::BlockDevice;
 use pinewrit_table::{TableEdit, TableError};
+use pinewrit_ui::style;
 use pinewrit_ui::words::{self, inspection};
-use pinewrit_ui::{Exit, Message, style};
 
 use super::TableEvent;
 use crate::args::ChangeArgs;
-use crate::clock;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{Opened, confirm};
 
 /// A change in words, and the new table.
 pub(super) struct Step {
-    /// The partition whose file system also grows.
-    pub(super) grows: Option<u32>,
     pub(super) command: &'static str,
     /// After "done:".
     pub(super) done: String,
@@ -38,44 +34,8 @@ pub(super) fn edit(
         change(&mut table, device)?;
         Ok(table)
     });
-    let mut prepared = prepared.map_err(|e| words::table_error(&opened.name, &e))?;
-    if let Some(number) = step.grows {
-        grow_filesystem(&opened.name, &mut prepared, number)?;
-    }
+    let prepared = prepared.map_err(|e| words::table_error(&opened.name, &e))?;
     finish(cx, args, opened, step, prepared)
-}
-
-fn grow_filesystem(name: &str, prepared: &mut TableChange<'_>, number: u32) -> Outcome {
-    let grown = pinewrit_core::table::grow_filesystem(prepared, number, clock::timestamp());
-    let why = match grown.map_err(|e| words::disk_error(name, &e))? {
-        None => "it has no known file system".to_owned(),
-        Some(grown) => match grown.kept_because {
-            None => return Ok(()),
-            Some(why) => why,
-        },
-    };
-    let size = |found: &Inspection| {
-        let mut all = found.partitions.iter();
-        all.find(|partition| partition.number == number)
-            .map(|partition| partition.size)
-    };
-    let (before, after) = (
-        size(&prepared.report().before),
-        size(&prepared.report().after),
-    );
-    let remedy = if before > after {
-        format!(
-            "Pinewrit grows file systems but does not shrink them: --size {}s or more",
-            before.unwrap_or(0) / 512
-        )
-    } else {
-        "without --with-filesystem only the partition is resized".to_owned()
-    };
-    let what = format!("the file system of partition {number} of {name} cannot grow");
-    Err(Message::new(Exit::Usage, what)
-        .fact("found", why)
-        .fact("state", "nothing was changed")
-        .remedy(remedy))
 }
 
 pub(super) fn finish(

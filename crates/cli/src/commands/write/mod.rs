@@ -33,10 +33,11 @@ use crate::context::{Context, settings};
 use crate::signals;
 pub(crate) use plan_text::unfinished_text;
 use result_text::ResultText;
+pub(crate) use result_text::region_text;
 
 const NOTHING_WRITTEN: &str = "nothing was written";
 /// The program's name in receipts.
-const TOOL: &str = concat!("pinewrit ", env!("CARGO_PKG_VERSION"));
+pub(crate) const TOOL: &str = concat!("pinewrit ", env!("CARGO_PKG_VERSION"));
 
 /// What was written to one medium.
 #[derive(Serialize, JsonSchema)]
@@ -55,13 +56,13 @@ pub(crate) struct WriteEvent<'a> {
 
 impl Event for WriteEvent<'_> {
     const EVENT: &'static str = "result";
-    const COMMANDS: &'static [&'static str] = &["write", "build"];
+    const COMMANDS: &'static [&'static str] = &["write", "build", "clone"];
 }
 
 /// The plan for one medium.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct PlanEvent<'a> {
-    /// The command: `write`, or `build` for a medium.
+    /// The command: `write`, `clone`, or `build` for a medium.
     command: &'static str,
     /// The image, as given.
     image: String,
@@ -193,6 +194,7 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
         let text = PlanText {
             plan: &plan,
             is_verbose: ui.verbose,
+            is_copy: wish.command == "clone",
         };
         ui.say(text.to_text());
     }
@@ -449,6 +451,7 @@ impl Work<'_> {
             rescan,
             is_ejected,
             is_draft: wish.is_draft,
+            is_copy: wish.command == "clone",
             is_verbose: ui.verbose,
             download,
         };

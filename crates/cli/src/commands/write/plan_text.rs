@@ -14,6 +14,8 @@ use crate::context::{medium, settings};
 pub(super) struct PlanText<'a> {
     pub(super) plan: &'a WritePlan,
     pub(super) is_verbose: bool,
+    /// A medium is copied, which no checksum was published for.
+    pub(super) is_copy: bool,
 }
 
 impl PlanText<'_> {
@@ -54,6 +56,7 @@ impl PlanText<'_> {
         }
         match &self.plan.request.checksum {
             Some(sum) => facts.add("checksum", inspection::checksum(sum)),
+            None if self.is_copy => {}
             None => facts.add("checksum", "none given, none found beside the image"),
         }
         if let Some(settings) = &self.plan.request.settings {

@@ -5,7 +5,7 @@ use std::time::Duration;
 use pinewrit_core::write::{ReadBack, WritePlan, WriteReport, WrittenMedium};
 use pinewrit_host::{MediumKind, Rescan};
 use pinewrit_ui::words::inspection::{self, FactList};
-use pinewrit_ui::{style, units};
+use pinewrit_ui::{style, units, words};
 
 use crate::commands::configure;
 
@@ -16,6 +16,7 @@ pub(super) struct ResultText<'a> {
     pub(super) rescan: Rescan,
     pub(super) is_ejected: bool,
     pub(super) is_draft: bool,
+    pub(super) is_copy: bool,
     pub(super) is_verbose: bool,
     /// How fetching went.
     pub(super) download: &'a [(&'static str, String)],
@@ -80,6 +81,12 @@ impl ResultText<'_> {
         if let Some(why) = &report.not_grown {
             facts.add("not grown", why.as_str());
         }
+        if let Some(as_new) = &report.as_new {
+            words::as_new_facts(as_new, &mut facts);
+        }
+        if let Some(renewed) = &report.renewed {
+            words::renewed(renewed, false, &mut facts);
+        }
         if let Some(configured) = &report.configured {
             facts.add("settings", configure::files(configured));
             for (name, text) in configure::more(configured) {
@@ -94,7 +101,7 @@ impl ResultText<'_> {
             .iter()
             .filter(|region| region.doubt.is_some())
         {
-            facts.add("note", region_text(region));
+            facts.add("note", region_text(region, "written"));
         }
         if self.is_verbose {
             let way = if self.medium.medium.is_direct {
@@ -120,8 +127,9 @@ impl ResultText<'_> {
             );
         }
         format!(
-            "{good}done:{good:#} {} holds {}, {verified}{identity}\n{}",
+            "{good}done:{good:#} {} holds {}{}, {verified}{identity}\n{}",
             self.medium.name,
+            if self.is_copy { "a copy of " } else { "" },
             self.plan.source.name(),
             facts.to_text()
         )
@@ -141,13 +149,13 @@ impl ResultText<'_> {
 }
 
 /// Why a partition was written as a whole.
-fn region_text(region: &pinewrit_volume::extents::RegionFacts) -> String {
+pub(crate) fn region_text(region: &pinewrit_volume::extents::RegionFacts, done: &str) -> String {
     let what = match region.partition {
         Some(number) => format!("partition {number}"),
         None => "the file system".to_owned(),
     };
     let why = region.doubt.as_deref().unwrap_or_default();
-    format!("every byte of {what} was written: {why}")
+    format!("every byte of {what} was {done}: {why}")
 }
 
 fn amount(bytes: u64, seconds: f64) -> String {

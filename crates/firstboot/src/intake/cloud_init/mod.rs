@@ -17,8 +17,8 @@ use crate::intake::host_key::KeyOrigin;
 
 /// The three files of a seed.
 pub(crate) const USER_DATA: &str = "user-data";
-const META_DATA: &str = "meta-data";
-const NETWORK_CONFIG: &str = "network-config";
+pub(crate) const META_DATA: &str = "meta-data";
+pub(crate) const NETWORK_CONFIG: &str = "network-config";
 
 /// The label of file systems on which cloud-init looks for a seed, in upper or lower case.
 pub(crate) const LABEL: &str = "CIDATA";

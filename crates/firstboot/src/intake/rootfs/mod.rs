@@ -22,7 +22,7 @@ pub(crate) use accounts::stock_user_of;
 pub(crate) use autologin::{CONSOLES, console, desktop_files};
 pub(crate) use network::{knows_wpa3, note_wpa3};
 pub(crate) use regional::lacks_keyboard;
-pub(crate) use writer::State;
+pub(crate) use writer::{STATE, State, digest};
 use writer::{Secrecy, Writer};
 
 /// Why settings could not be put into a root file system.

@@ -10,7 +10,7 @@ use super::revert::Edits;
 use crate::intake::{ChangeKind, FileChange};
 
 /// Where the state file lies.
-const STATE: &str = "/var/lib/pinewrit/state.json";
+pub(crate) const STATE: &str = "/var/lib/pinewrit/state.json";
 
 /// What an earlier run put on the medium. It contains no secrets.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -90,7 +90,7 @@ pub(crate) struct Writer<'f, 'a> {
 
 type Done = Result<(), FilesError>;
 
-fn digest(content: &[u8]) -> String {
+pub(crate) fn digest(content: &[u8]) -> String {
     blake3::hash(content).to_hex()[..32].to_owned()
 }
 

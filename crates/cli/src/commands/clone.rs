@@ -1,0 +1,211 @@
+//! `pinewrit clone SOURCE --to MEDIUM`
+
+use std::path::Path;
+use std::sync::Arc;
+
+use pinewrit_core::copy::{CopyView, Shrunk, ViewRequest, ViewSize};
+use pinewrit_core::renew::renew;
+use pinewrit_core::write::WriteRequest;
+use pinewrit_disk::{BlockDevice, FreeWrites, Overlay};
+use pinewrit_firstboot::as_new::{AsNew, AsNewReport};
+use pinewrit_image::{ImageSource, Location};
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words::inspection::FactList;
+use pinewrit_ui::{Event, Message, Ui, style, words};
+use schemars::JsonSchema;
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::Outcome;
+use super::write::{self, Wish};
+use crate::args::{AsNewArgs, CloneArgs};
+use crate::clock;
+use crate::context::source::{self, CopySource, Keep};
+use crate::context::{Context, medium};
+
+/// How a copy differs from its source.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct CopyEvent<'a> {
+    /// The command: `clone` or `save`.
+    command: &'static str,
+    /// The source, as given.
+    source: String,
+    /// Size of the copy in bytes.
+    bytes: u64,
+    /// What was taken away to make the system as new.
+    as_new: Option<&'a AsNewReport>,
+    /// The file system that is smaller in the copy.
+    shrunk: Option<&'a Shrunk>,
+}
+
+impl Event for CopyEvent<'_> {
+    const EVENT: &'static str = "copy";
+}
+
+/// What the arguments ask to be taken away.
+pub(super) fn as_new(args: &AsNewArgs) -> Option<AsNew> {
+    let place = |path: &String| match path.split_once(':') {
+        Some((_, path)) => path.to_owned(),
+        None => path.clone(),
+    };
+    args.as_new.then(|| AsNew {
+        keep: args.keep.iter().map(place).collect(),
+    })
+}
+
+/// A medium or image as its copy will be.
+pub(super) struct Copied {
+    pub(super) source: ImageSource,
+    pub(super) view: Option<CopyView>,
+}
+
+/// Works out the copy of an opened source.
+pub(super) fn copied(
+    ui: &Ui,
+    location: &Location,
+    opened: CopySource,
+    request: &ViewRequest,
+) -> Result<Copied, Message> {
+    let CopySource { source, device } = opened;
+    let Some(device) = device else {
+        return Ok(Copied { source, view: None });
+    };
+    let name = source.name();
+    let waiting = Waiting::new(ui, format!("working out the copy of {name}"));
+    let view = CopyView::new(device, request, clock::timestamp());
+    drop(waiting);
+    let view = view.map_err(|e| words::view_error(&name, &e))?;
+    let _ = location;
+    let place = source.location().clone();
+    Ok(Copied {
+        source: source::of_device(&place, &name, &view.device)?,
+        view: Some(view),
+    })
+}
+
+/// Says how the copy differs from its source.
+pub(super) fn tell(
+    ui: &Ui,
+    (command, location): (&'static str, &Location),
+    view: &CopyView,
+    is_dry: bool,
+) {
+    ui.event(&CopyEvent {
+        command,
+        source: location.to_string(),
+        bytes: view.size(),
+        as_new: view.as_new.as_ref(),
+        shrunk: view.shrunk.as_ref(),
+    });
+    let mut facts = FactList::default();
+    if let Some(shrunk) = &view.shrunk {
+        facts.add("smaller", words::shrunk(shrunk));
+    }
+    if let Some(report) = &view.as_new {
+        words::as_new_facts(report, &mut facts);
+    }
+    let text = facts.to_text();
+    if text.is_empty() {
+        return;
+    }
+    let strong = style::STRONG;
+    ui.say(format!(
+        "{strong}the copy{strong:#} differs from its source\n{text}"
+    ));
+    if let Some(report) = view.as_new.as_ref().filter(|_| is_dry) {
+        ui.say(words::as_new_list(report));
+    }
+}
+
+fn random() -> [u8; 16] {
+    Uuid::new_v4().into_bytes()
+}
+
+pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
+    let ui = &cx.ui;
+    let settings = write::request(ui, args.settings.as_deref(), args.intake.as_deref())?;
+    let access = (&args.medium, args.dry_run);
+    let opened = source::open_to_copy(cx, &args.source, &args.options, access)?;
+    let smallest = smallest_target(cx, args)?;
+    let size = match (&opened.device, smallest) {
+        (Some(device), Some(most)) if most < device.size() => ViewSize::AtMost(most),
+        // An exact copy has what lies behind the last partition as well.
+        _ if args.keep_identifiers => ViewSize::Whole,
+        _ => ViewSize::ToLastPartition,
+    };
+    let is_device = opened.device.is_some();
+    let request = ViewRequest {
+        as_new: as_new(&args.new),
+        size,
+    };
+    let copied = copied(ui, &args.source, opened, &request)?;
+    if let Some(view) = &copied.view {
+        tell(ui, ("clone", &args.source), view, args.dry_run);
+        if args.dry_run && !args.keep_identifiers {
+            tell_identifiers(ui, &view.device);
+        }
+    }
+    let request = WriteRequest {
+        // A packed image cannot be changed before it is on a medium.
+        as_new: request.as_new.filter(|_| !is_device),
+        new_ids: (!args.keep_identifiers).then_some(random),
+        grow: args.grow,
+        verify: !args.no_verify,
+        as_it_is: true,
+        receipt: args.receipt.clone(),
+        ..settings
+    };
+    let location = copied.source.location().clone();
+    let wish = Wish {
+        command: "clone",
+        image: &location,
+        source: copied.source,
+        to: &args.to,
+        access: &args.medium,
+        size: args.size,
+        into: None,
+        request,
+        report: args.report.as_deref(),
+        keep: Keep::No,
+        only_changes: args.only_changes,
+        eject: args.eject,
+        dry_run: args.dry_run,
+        yes: args.yes,
+        is_draft: false,
+    };
+    write::carry(cx, &wish)
+}
+
+/// The size of the smallest target, as far as it is known.
+fn smallest_target(cx: &Context, args: &CloneArgs) -> Result<Option<u64>, Message> {
+    let mut smallest: Option<u64> = None;
+    for named in &args.to {
+        let chosen = medium::find(cx, named, args.size.is_some())?;
+        let size = match &chosen.facts {
+            Some(facts) => Some(facts.identity.size),
+            None => file_size(&chosen.path).or(args.size),
+        };
+        smallest = smallest.into_iter().chain(size).min();
+    }
+    Ok(smallest)
+}
+
+fn file_size(path: &Path) -> Option<u64> {
+    let facts = path.metadata().ok().filter(std::fs::Metadata::is_file);
+    facts.map(|facts| facts.len())
+}
+
+/// Which identifiers would be new, and what would follow.
+fn tell_identifiers(ui: &Ui, device: &Arc<dyn BlockDevice>) {
+    let overlay = Overlay::new(&**device).with_free_writes(FreeWrites::Referenced);
+    let mut facts = FactList::default();
+    match renew(&overlay, &mut random, clock::timestamp()) {
+        Ok(report) => words::renewed(&report, true, &mut facts),
+        Err(why) => facts.add("identifiers", format!("stay: {why}")),
+    }
+    let strong = style::STRONG;
+    ui.say(format!(
+        "{strong}identifiers{strong:#} of the copy\n{}",
+        facts.to_text()
+    ));
+}

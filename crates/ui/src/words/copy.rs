@@ -1,0 +1,230 @@
+//! Copies: why one cannot be made, and how it differs from its source.
+
+use pinewrit_core::copy::{SaveError, Shrunk, ViewError};
+use pinewrit_core::renew::RenewReport;
+use pinewrit_core::table::ResizePartitionError;
+use pinewrit_firstboot::as_new::AsNewReport;
+use pinewrit_volume::resize::ResizeError;
+
+use super::inspection::FactList;
+use super::{configure_error, disk_error, error_chain, open_error, stream_error, table_error};
+use crate::{Exit, Message, units};
+
+/// A copy that cannot be made like this.
+pub fn view_error(name: &str, error: &ViewError) -> Message {
+    match error {
+        ViewError::Disk(error) => disk_error(name, error),
+        ViewError::Table(error) => table_error(name, error),
+        ViewError::AsNew(error) => {
+            configure_error(name, error).instead("state", "nothing was copied")
+        }
+        ViewError::NotSmaller { what, size, why } => Message::new(
+            Exit::Refused,
+            format!("{name} does not fit, and {what} cannot be made smaller"),
+        )
+        .fact("room", units::exact(*size).trim_start())
+        .fact("because", why.clone())
+        .remedy("a larger medium"),
+        ViewError::TooFull {
+            partition,
+            least,
+            room,
+            medium,
+        } => {
+            let short = units::size(least.saturating_sub(*room));
+            Message::new(Exit::Refused, format!("{name} is too full to fit"))
+                .fact(
+                    "needs",
+                    format!(
+                        "{} for partition {partition} at least",
+                        units::exact(*least).trim_start()
+                    ),
+                )
+                .fact(
+                    "room",
+                    format!("{}, {short} short", units::exact(*room).trim_start()),
+                )
+                .remedy(format!("a medium of {} or more", units::size(*medium)))
+                .remedy("--as-new, which takes caches and logs away")
+                .remedy(format!(
+                    "pinewrit files tree {name} root:/ shows what fills it"
+                ))
+        }
+        other => Message::new(Exit::Internal, other.to_string()),
+    }
+}
+
+/// A partition that cannot have another size with its file system.
+pub fn resize_error(name: &str, number: u32, error: &ResizePartitionError) -> Message {
+    let failed = || {
+        let what = format!("partition {number} of {name} cannot be resized with its file system");
+        Message::new(Exit::Refused, what)
+    };
+    let unchanged = "nothing was changed";
+    match error {
+        ResizePartitionError::Table(error) => table_error(name, error),
+        ResizePartitionError::Filesystem(ResizeError::Size { size, least, most }) => {
+            let (wanted, remedy) = if size < least {
+                let least = least.next_multiple_of(1 << 20) >> 20;
+                (
+                    "too small",
+                    format!("--size {least}MiB or more: its content and its kind need that much"),
+                )
+            } else {
+                ("too large", format!("--size {}MiB or less", most >> 20))
+            };
+            failed()
+                .fact(
+                    "wanted",
+                    format!("{}, which is {wanted}", units::exact(*size).trim_start()),
+                )
+                .fact("state", unchanged)
+                .remedy(remedy)
+        }
+        other => failed()
+            .fact("because", error_chain(other))
+            .fact("state", unchanged)
+            .remedy("without --with-filesystem only the partition is resized"),
+    }
+}
+
+/// An image that was not saved.
+pub fn save_error(name: &str, image: &str, error: &SaveError) -> Message {
+    let message = match error {
+        SaveError::Open(error) => open_error(error),
+        SaveError::Source(error) => stream_error(name, error),
+        SaveError::Out(error) => Message::new(Exit::Medium, format!("{image} cannot be written"))
+            .fact("system", error_chain(error))
+            .remedy("another folder, with more room"),
+        SaveError::Differs { offset } => Message::new(
+            Exit::Medium,
+            format!("{image} does not hold what was read from {name}"),
+        )
+        .fact(
+            "first",
+            format!("in the chunk at {}", units::exact(*offset).trim_start()),
+        )
+        .remedy("save it again; if that does not help, distrust the disk under it, or the reader"),
+        SaveError::Cancelled => super::interrupted(),
+        other => Message::new(Exit::Internal, other.to_string()),
+    };
+    message.fact("state", format!("there is no {image}"))
+}
+
+/// A file system that is smaller in the copy.
+pub fn shrunk(shrunk: &Shrunk) -> String {
+    let what = match shrunk.partition {
+        Some(number) => format!("partition {number}"),
+        None => "the file system".to_owned(),
+    };
+    let sizes = format!(
+        "{} → {}",
+        units::size(shrunk.before),
+        units::size(shrunk.size)
+    );
+    match shrunk.filesystem.moved {
+        0 => format!("{what}: {sizes}"),
+        moved => format!("{what}: {sizes}, {} moved to the front", units::size(moved)),
+    }
+}
+
+/// What was taken away, in a few words.
+fn as_new(report: &AsNewReport) -> String {
+    if report.taken.is_empty() {
+        return "nothing had to be taken away".to_owned();
+    }
+    let files = units::counted(report.taken.len() as u64, "file");
+    let mut kinds: Vec<(&str, usize)> = Vec::new();
+    for one in &report.taken {
+        match kinds.iter_mut().find(|(what, _)| *what == one.what) {
+            Some((_, count)) => *count += 1,
+            None => kinds.push((one.what, 1)),
+        }
+    }
+    kinds.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+    let named: Vec<String> = kinds
+        .iter()
+        .take(4)
+        .map(|(what, count)| format!("{count} × {what}"))
+        .collect();
+    let more = if kinds.len() > 4 { " …" } else { "" };
+    format!(
+        "{files}, {} taken away: {}{more}",
+        units::size(report.bytes()),
+        named.join(", ")
+    )
+}
+
+/// What there is to say beside it.
+pub fn as_new_facts(report: &AsNewReport, facts: &mut FactList) {
+    facts.add("as new", as_new(report));
+    for path in &report.kept {
+        facts.add("kept", path.as_str());
+    }
+    for suspect in &report.suspects {
+        facts.add("stays", format!("{}: {}", suspect.path, suspect.why));
+    }
+    for note in &report.notes {
+        facts.add("note", note.as_str());
+    }
+}
+
+/// Every path that was, or would be, taken away, a line each.
+pub fn as_new_list(report: &AsNewReport) -> String {
+    let sizes: Vec<String> = report
+        .taken
+        .iter()
+        .map(|one| units::size(one.bytes))
+        .collect();
+    let width = sizes.iter().map(String::len).max().unwrap_or(0);
+    let mut text = String::new();
+    for (one, size) in report.taken.iter().zip(sizes) {
+        let how = one.how.word();
+        text += &format!("  {size:>width$}  {how:<7}  {}  ({})\n", one.path, one.what);
+    }
+    text
+}
+
+/// Identifiers that were replaced, and the files that follow; in a dry run the new ones are not
+/// those that a medium will have.
+pub fn renewed(report: &RenewReport, is_dry: bool, facts: &mut FactList) {
+    for renewal in &report.renewals {
+        let place = match renewal.partition {
+            None if renewal.what == "disk" => "disk".to_owned(),
+            None => renewal.what.to_owned(),
+            Some(number) if renewal.what == "partition" => format!("part. {number}"),
+            Some(number) => format!("{} {number}", renewal.what),
+        };
+        let new = if is_dry {
+            "a new one"
+        } else {
+            renewal.new.as_str()
+        };
+        facts.add(&place, format!("{} → {new}", renewal.old));
+    }
+    for (number, why) in &report.kept {
+        facts.add(
+            "kept",
+            format!("that of the file system in partition {number}: {why}"),
+        );
+    }
+    for file in &report.followed {
+        let times = match file.count {
+            1 => "once".to_owned(),
+            count => format!("{count} times"),
+        };
+        facts.add(
+            "follows",
+            format!("{} on partition {}, {times}", file.path, file.partition),
+        );
+    }
+    for (number, path) in &report.elsewhere {
+        facts.add(
+            "names",
+            format!("{path} on partition {number} names an old one, and cannot be changed"),
+        );
+    }
+    if report.followed.is_empty() {
+        facts.add("follows", "nothing: no text refers to them");
+    }
+}
