@@ -3,12 +3,10 @@
 //! It is a library so that manual pages and completions are generated from the same arguments
 //! ([`command`]); the program is just [`run`].
 
-mod args;
 mod clock;
 mod commands;
 mod context;
 mod events;
-
 mod secrets;
 mod signals;
 
@@ -19,7 +17,8 @@ use clap::FromArgMatches;
 /// Runs the program with the arguments of this process.
 pub fn run() -> ExitCode {
     let matches = command().try_get_matches();
-    let args = matches.and_then(|mut matches| args::Args::from_arg_matches_mut(&mut matches));
+    let args =
+        matches.and_then(|mut matches| pinewrit_args::Args::from_arg_matches_mut(&mut matches));
     match args {
         Ok(args) => commands::run(args).into(),
         Err(error) => commands::refuse(&error).into(),
@@ -35,5 +34,5 @@ pub fn run() -> ExitCode {
 /// assert!(command.render_help().to_string().contains("--rack"));
 /// ```
 pub fn command() -> clap::Command {
-    args::command()
+    pinewrit_args::command()
 }

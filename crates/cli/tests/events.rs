@@ -122,6 +122,12 @@ fn every_line_of_every_command_is_described() {
         (0, &["verify", card]),
         (6, &["verify", card, "--image", image]),
         (0, &["configure", card, "--settings", "hut.toml"]),
+        (0, &["clone", card, "--to", "copy.img", "--size", "300MiB"]),
+        (0, &["save", card, "--to", "saved.img.zst"]),
+        (
+            0,
+            &["save", card, "--to", "new.img", "--as-new", "--shrink"],
+        ),
         (7, &["configure", card, "--settings", "wrong.toml"]),
         (0, &["table", "show", card]),
         (0, &["table", "renew", card]),

@@ -278,10 +278,11 @@ fn a_new_rack_has_all_five_verdicts() {
     let args = ["--rack", "practice/rack.toml", "--json", "media", "--all"];
     let json = bench.run(&args).expect(0).json();
     let media = json["media"].as_array().unwrap().iter();
-    let verdicts: Vec<&str> = media
+    let mut verdicts: Vec<&str> = media
         .filter(|medium| medium["size"].as_u64() != Some(0))
         .map(|medium| medium["verdict"].as_str().unwrap())
         .collect();
+    verdicts.dedup();
     assert_eq!(verdicts, ["ready", "busy", "locked", "unsure", "system"]);
 }
 

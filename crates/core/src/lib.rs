@@ -1,4 +1,4 @@
-//! The jobs of Pinewrit: inspecting, writing, verifying and building media.
+//! The jobs of Pinewrit: inspecting, writing, copying and verifying media.
 //!
 //! Jobs are plain functions: they take their options as a struct, an [`Observer`] for events and
 //! a [`Cancel`] token, and return a report that can be serialised. Nothing in here prints, asks,
@@ -44,7 +44,6 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-pub mod build;
 pub mod copy;
 pub mod estimate;
 pub mod inspect;

@@ -2,10 +2,9 @@
 
 use pinewrit_disk::bytes::{u16le, u32le};
 use pinewrit_disk::{BlockDevice, DiskError};
-
-use crate::features::{Compatible, Incompatible};
-use crate::fields::sb as field;
-use crate::superblock::{MAGIC, MAX_LOG_BLOCK_SIZE, Superblock, count};
+use pinewrit_ext4_layout::features::{Compatible, Incompatible};
+use pinewrit_ext4_layout::fields::sb as field;
+use pinewrit_ext4_layout::superblock::{MAGIC, MAX_LOG_BLOCK_SIZE, Superblock, count};
 
 /// The generation of a file system, judged by its features.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -2,10 +2,10 @@
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::{high, low, put16, put32, u32le, wide};
+use pinewrit_ext4_layout::fields::{bg, sb};
+use pinewrit_ext4_layout::{Compatible, ExtError, Incompatible, Superblock};
 
 use crate::edit::{EditError, Editor, SizeError, layout};
-use crate::fields::{bg, sb};
-use crate::{Compatible, ExtError, Incompatible, Superblock};
 
 /// What growing did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

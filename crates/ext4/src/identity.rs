@@ -1,10 +1,10 @@
 //! Giving a file system another UUID.
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_ext4_layout::fields::sb;
+use pinewrit_ext4_layout::{Compatible, Incompatible, ReadOnlyCompatible};
 
 use crate::edit::{EditError, Editor};
-use crate::fields::sb;
-use crate::{Compatible, Incompatible, ReadOnlyCompatible};
 
 impl<D: BlockDevice> Editor<D> {
     /// Changes the UUID, in all copies of the superblock.

@@ -36,36 +36,23 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-mod blocks;
 mod check;
-mod checksum;
-mod directory;
 mod edit;
 mod facts;
-mod features;
-mod fields;
-mod group;
 mod grow;
-mod htree;
 mod identity;
-mod inode;
 mod make;
-mod superblock;
 mod tree;
 mod volume;
-mod xattr;
 
-pub use blocks::ExtError;
 pub use check::{CheckError, check};
-pub use directory::Entry;
 pub use edit::{Attributes, EditError, Editor, NodeKind, Shrinkage, SizeError, Zeros};
 pub use facts::{ExtFacts, Generation};
-pub use features::{Compatible, Incompatible, ReadOnlyCompatible};
-pub use group::GroupDescriptor;
 pub use grow::Growth;
-pub use inode::{FileKind, InodeNumber, Timestamp};
 pub use make::{MakeOptions, make};
-pub use superblock::{Superblock, SuperblockError};
+pub use pinewrit_ext4_layout::{
+    Compatible, Entry, ExtError, FileKind, GroupDescriptor, Incompatible, InodeNumber,
+    ReadOnlyCompatible, Superblock, SuperblockError, Timestamp, Xattr,
+};
 pub use tree::{Content, Metadata, Tree};
 pub use volume::{Owner, Volume};
-pub use xattr::Xattr;

@@ -2,12 +2,12 @@
 
 use pinewrit_disk::bytes::{high, low, put16, put32};
 use pinewrit_disk::{BlockDevice, ByteRange};
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::{bg, node, sb};
+use pinewrit_ext4_layout::inode::{FileKind, InodeNumber, Run};
+use pinewrit_ext4_layout::{Compatible, Incompatible, ReadOnlyCompatible, Superblock, Timestamp};
 
-use crate::checksum::crc32c;
 use crate::edit::{Attributes, EditError, Editor, SizeError, layout};
-use crate::fields::{bg, node, sb};
-use crate::inode::{FileKind, InodeNumber, Run};
-use crate::{Compatible, Incompatible, ReadOnlyCompatible, Superblock, Timestamp};
 
 /// What a file system should be like.
 #[derive(Clone, Debug)]
@@ -186,7 +186,7 @@ fn superblock_of(geometry: &Geometry, options: &MakeOptions) -> [u8; Superblock:
     put32(&mut raw, sb::INODES_PER_GROUP, per_group);
     // No check after a number of mounts; clean; continue after errors.
     put16(&mut raw, sb::MAX_MOUNTS, 0xffff);
-    put16(&mut raw, sb::MAGIC, crate::superblock::MAGIC);
+    put16(&mut raw, sb::MAGIC, pinewrit_ext4_layout::superblock::MAGIC);
     put16(&mut raw, sb::STATE, 1);
     put16(&mut raw, sb::ON_ERRORS, 1);
     let now = options.now.seconds as u32;

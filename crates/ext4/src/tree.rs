@@ -1,13 +1,13 @@
 //! Reading by path: folders, files, links and their attributes.
 
-use std::cell::Cell;
+use pinewrit_ext4_layout::blocks::{ExtError, Source};
+use pinewrit_ext4_layout::directory::{Entry, entries, find_name};
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::htree::{self, Branch, NODE_START, ROOT_START, Root};
+use pinewrit_ext4_layout::inode::{FileKind, Inode, InodeNumber, Piece, Run, Timestamp, is_intact};
+use pinewrit_ext4_layout::xattr::{self, Kept, Xattr};
 
-use crate::blocks::{ExtError, Source};
-use crate::directory::{Entry, entries, find_name};
-use crate::fields::node;
-use crate::htree::{self, Branch, NODE_START, ROOT_START, Root};
-use crate::inode::{FileKind, Inode, InodeNumber, Piece, Run, Timestamp, is_intact};
-use crate::xattr::{self, Kept, Xattr};
+use std::cell::Cell;
 
 /// The most blocks of a directory to read; 1 GiB with the usual block size.
 const MAX_BLOCKS_OF_DIRECTORY: u64 = 1 << 18;

@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::ops::Range;
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Sought};
+use pinewrit_ext4_layout::blocks::{ExtError, Source};
+use pinewrit_ext4_layout::inode::{Inode, InodeNumber, Piece};
+use pinewrit_ext4_layout::{GroupDescriptor, Superblock};
 
-use crate::blocks::{ExtError, Source};
-use crate::inode::{Inode, InodeNumber, Piece};
 use crate::tree::{Tree, shown};
-use crate::{GroupDescriptor, Superblock};
 
 /// Who owns a block.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -7,7 +7,7 @@ use crate::Done;
 /// The crates, the lowest floor first. Each may use what is on floors below its own.
 const FLOORS: &[&[&str]] = &[
     &["pinewrit-disk"],
-    &["pinewrit-signs"],
+    &["pinewrit-signs", "pinewrit-ext4-layout"],
     &[
         "pinewrit-fat",
         "pinewrit-ext4",
@@ -19,14 +19,16 @@ const FLOORS: &[&[&str]] = &[
     &["pinewrit-settings"],
     &["pinewrit-firstboot"],
     &["pinewrit-core"],
+    &["pinewrit-build"],
     &["pinewrit-ui"],
+    &["pinewrit-args"],
     &["pinewrit"],
     &["xtask"],
 ];
 /// Crates that are for tests alone.
 const FOR_TESTS: &[&str] = &["pinewrit-judges"];
 /// Crates that people meet, and the tasks.
-const WITH_INTERFACES: &[&str] = &["pinewrit-ui", "pinewrit", "xtask"];
+const WITH_INTERFACES: &[&str] = &["pinewrit-ui", "pinewrit-args", "pinewrit", "xtask"];
 /// Crates of terminals and arguments, for those alone.
 const OF_INTERFACES: &[&str] = &[
     "anstream",

@@ -6,8 +6,9 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use pinewrit_args::{BuildArgs, SourceArgs};
+use pinewrit_build::{BuildOptions, BuildPlan, BuildReport, Layout};
 use pinewrit_core::Cancel;
-use pinewrit_core::build::{self, BuildOptions, BuildPlan, BuildReport, Layout};
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::write::WriteRequest;
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, SectorSize};
@@ -26,7 +27,6 @@ use uuid::Uuid;
 
 use super::Outcome;
 use super::write::{self, Wish};
-use crate::args::{BuildArgs, SourceArgs};
 use crate::clock;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, medium};
@@ -93,8 +93,8 @@ pub(crate) fn run(cx: &Context, args: &BuildArgs) -> Outcome {
         zone: args.fat.fat_zone.clone(),
         open: source::plain_options(),
     };
-    let plan =
-        build::plan(&layout, &device, &options).map_err(|e| words::build_error(&name, &e))?;
+    let plan = pinewrit_build::plan(&layout, &device, &options)
+        .map_err(|e| words::build_error(&name, &e))?;
     let report = if args.dry_run {
         plan.write_table(&device)
             .map_err(|e| words::build_error(&name, &e))?;
@@ -153,7 +153,7 @@ fn read(path: &Path) -> Result<Layout, Message> {
     let text = fs::read_to_string(path).map_err(|e| failed(e.to_string()))?;
     let folder = path.parent().unwrap_or(Path::new(""));
     let name = path.display().to_string();
-    build::check(&text, folder).map_err(|mistakes| words::mistakes(&name, &mistakes))
+    pinewrit_build::check(&text, folder).map_err(|mistakes| words::mistakes(&name, &mistakes))
 }
 
 /// Size and sector size of what is built.
@@ -164,7 +164,7 @@ fn size_of(
     goal: &Goal,
 ) -> Result<(u64, SectorSize), Message> {
     let asked = args.size.or_else(|| match goal {
-        Goal::Packed(_) => build::least_size(layout),
+        Goal::Packed(_) => pinewrit_build::least_size(layout),
         Goal::Medium => None,
     });
     let no_size = || {
@@ -327,7 +327,7 @@ fn fill(
     options: &BuildOptions<'_>,
 ) -> Result<BuildReport, Message> {
     let _waiting = Waiting::new(ui, format!("building {name}"));
-    build::build(layout, plan, device, options, &signals::watch())
+    pinewrit_build::build(layout, plan, device, options, &signals::watch())
         .map_err(|e| words::build_error(name, &e))
 }
 

@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use pinewrit_args::{AsNewArgs, CloneArgs};
 use pinewrit_core::copy::{CopyView, Shrunk, ViewRequest, ViewSize};
 use pinewrit_core::renew::renew;
 use pinewrit_core::write::WriteRequest;
@@ -18,7 +19,6 @@ use uuid::Uuid;
 
 use super::Outcome;
 use super::write::{self, Wish};
-use crate::args::{AsNewArgs, CloneArgs};
 use crate::clock;
 use crate::context::source::{self, CopySource, Keep};
 use crate::context::{Context, medium};

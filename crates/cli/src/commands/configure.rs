@@ -1,5 +1,6 @@
 //! `pinewrit configure MEDIUM --settings FILE`, and `--as-new`
 
+use pinewrit_args::{ChangeArgs, ConfigureArgs};
 use pinewrit_disk::FreeWrites;
 use pinewrit_firstboot::as_new::{self, AsNewReport};
 use pinewrit_firstboot::configure::{
@@ -13,7 +14,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Outcome, clone};
-use crate::args::{ChangeArgs, ConfigureArgs};
 use crate::clock;
 use crate::context::Context;
 use crate::context::change::{self, Opened};

@@ -5,11 +5,11 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::Parser;
+use pinewrit_args::{Args, DemoArgs};
 use pinewrit_host::{Rack, Readers};
 use pinewrit_ui::{Exit, Message, Ui, style, words};
 
 use super::{Outcome, run_in};
-use crate::args::{Args, DemoArgs};
 use crate::context::{Context, Folders};
 
 /// The demo's files: a layout with everything it needs, settings, a rack.

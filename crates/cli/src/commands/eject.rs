@@ -1,12 +1,12 @@
 //! `pinewrit eject MEDIUM`
 
+use pinewrit_args::EjectArgs;
 use pinewrit_host::{EjectError, Permits, Power, Verdict};
 use pinewrit_ui::{Event, Exit, MediumName, Message, style, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::args::EjectArgs;
 use crate::context::Context;
 use crate::context::medium;
 

@@ -1,5 +1,6 @@
 //! `pinewrit estimate ...`
 
+use pinewrit_args::{EstimateAction, EstimateArgs};
 use pinewrit_core::estimate::{NetReport, Pool, net};
 use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Event, Exit, Message, Ui, style, units};
@@ -7,7 +8,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::args::{EstimateAction, EstimateArgs};
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct NetEvent<'a> {

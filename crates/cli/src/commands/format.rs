@@ -1,5 +1,6 @@
 //! `pinewrit format MEDIUM PARTITION --as KIND`
 
+use pinewrit_args::FormatArgs;
 use pinewrit_core::inspect::{PartitionFacts, inspect_medium};
 use pinewrit_disk::Window;
 use pinewrit_ext4::Timestamp;
@@ -14,7 +15,6 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::Outcome;
-use crate::args::FormatArgs;
 use crate::clock;
 use crate::context::Context;
 use crate::context::change::{self, Opened, confirm};

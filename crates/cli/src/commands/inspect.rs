@@ -4,6 +4,7 @@ use std::fs::File;
 use std::os::unix::fs::FileTypeExt;
 use std::path::Path;
 
+use pinewrit_args::InspectArgs;
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
 use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
@@ -16,7 +17,6 @@ use serde::Serialize;
 
 use super::Outcome;
 use super::write::unfinished_text;
-use crate::args::InspectArgs;
 use crate::context::Context;
 use crate::context::source::{self, Keep};
 use crate::context::{change, medium};

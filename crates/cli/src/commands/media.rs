@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
+use pinewrit_args::MediaArgs;
 use pinewrit_core::inspect::{Inspection, inspect_medium};
 use pinewrit_host::{Changes, Hold, MediumFacts, Verdict};
 use pinewrit_ui::words::{self, inspection};
@@ -14,7 +15,6 @@ use serde::Serialize;
 
 use super::Outcome;
 use super::write::unfinished_text;
-use crate::args::MediaArgs;
 use crate::context::Context;
 use crate::signals;
 

@@ -18,10 +18,10 @@ pub(crate) mod write;
 
 use std::path::Path;
 
+use pinewrit_args::{Args, Command};
 use pinewrit_host::{Rack, Readers, SystemRoots};
 use pinewrit_ui::{Exit, Message, Ui, output, words};
 
-use crate::args::{Args, Command};
 use crate::context::{Context, Folders};
 
 /// Runs the requested command.

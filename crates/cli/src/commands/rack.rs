@@ -3,13 +3,13 @@
 use std::fs;
 use std::path::Path;
 
+use pinewrit_args::{RackAction, RackArgs};
 use pinewrit_host::Rack;
 use pinewrit_ui::{Event, Exit, Message, Ui, style, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::args::{RackAction, RackArgs};
 
 /// The rack that `new` creates.
 pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");

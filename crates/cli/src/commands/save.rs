@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use pinewrit_args::{SaveArgs, SourceArgs};
 use pinewrit_core::copy::{SaveRequest, Saved, Spare, ViewRequest, ViewSize, save};
 use pinewrit_core::{Observer, Progress, Stage};
 use pinewrit_image::Packing;
@@ -12,7 +13,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Outcome, clone, write};
-use crate::args::{SaveArgs, SourceArgs};
 use crate::clock;
 use crate::context::{Context, medium, source};
 use crate::signals;

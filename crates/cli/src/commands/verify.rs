@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
+use pinewrit_args::VerifyArgs;
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::receipt::{Identifiers, Kinship, Receipt, ReceiptChange};
 use pinewrit_core::state::{Found, read_receipt};
@@ -19,7 +20,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::args::VerifyArgs;
 use crate::context::Context;
 use crate::context::medium::Chosen;
 use crate::context::source::{self, Keep};

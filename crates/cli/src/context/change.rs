@@ -4,6 +4,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use pinewrit_args::ChangeArgs;
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::receipt::{AmendedMedium, Books, ReceiptChange, ReceiptError};
 use pinewrit_core::state::StateFolder;
@@ -14,7 +15,6 @@ use pinewrit_ui::{Answer, Exit, MediumName, Message, Ui, style, units, words};
 
 use super::Context;
 use super::medium::{self, Chosen};
-use crate::args::ChangeArgs;
 use crate::clock;
 use crate::commands::Outcome;
 

@@ -2,13 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
+use pinewrit_args::MediumArgs;
 use pinewrit_core::state::Subject;
 use pinewrit_host::{BlockName, Footing, Hold, MediumError, MediumFacts, Permits, Tag, Verdict};
 use pinewrit_image::Location;
 use pinewrit_ui::{Answer, Exit, MediumName, Message, Ui, words};
 
 use super::Context;
-use crate::args::MediumArgs;
 use crate::commands::Outcome;
 
 /// The named medium.

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use pinewrit_args::{MediumArgs, SourceArgs};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::MediumError;
 use pinewrit_image::{
@@ -14,7 +15,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Context, medium};
-use crate::args::{MediumArgs, SourceArgs};
 
 /// Whether a download is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,17 +1,18 @@
 //! Directories: names, where they lead, and that all are connected to the root.
 
+use pinewrit_ext4_layout::ReadOnlyCompatible;
+use pinewrit_ext4_layout::blocks::{ExtError, Source};
+use pinewrit_ext4_layout::directory::{Slot, TAIL, has_right_tail, is_whole, slots};
+use pinewrit_ext4_layout::htree::{Branch, Index, IndexError};
+use pinewrit_ext4_layout::inode::{FileKind, InodeNumber};
+use pinewrit_ext4_layout::{Incompatible, Superblock};
+
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher as _};
 
 use super::inodes::wrong;
 use super::{Check, CheckError, read};
-use crate::ReadOnlyCompatible;
-use crate::blocks::{ExtError, Source};
-use crate::directory::{Slot, TAIL, has_right_tail, is_whole, slots};
-use crate::htree::{Branch, Index, IndexError};
-use crate::inode::{FileKind, InodeNumber};
 use crate::tree::shown;
-use crate::{Incompatible, Superblock};
 
 /// Bytes read around a block of a directory: others are often near.
 const WINDOW: u64 = 128 << 10;

@@ -4,16 +4,20 @@ use std::ops::Range;
 
 use pinewrit_disk::bits::is_set;
 use pinewrit_disk::bytes::{u16le, u32le};
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::{bg, node};
+use pinewrit_ext4_layout::inode::{
+    FileKind, Inode, InodeNumber, inode_seed, is_intact, most_in_block_map,
+};
+use pinewrit_ext4_layout::xattr;
+use pinewrit_ext4_layout::{
+    Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock,
+};
 
 use super::folders::Directory;
 use super::map::{Mapped, Walk};
 use super::{Check, CheckError, Seen, read, read_blocks};
-use crate::checksum::crc32c;
-use crate::fields::{bg, node};
-use crate::inode::{FileKind, Inode, InodeNumber, inode_seed, is_intact, most_in_block_map};
 use crate::tree::Tree;
-use crate::xattr;
-use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
 
 /// Bytes of inode tables that are read at once.
 const REQUEST: u64 = 1 << 20;

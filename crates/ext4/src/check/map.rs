@@ -3,14 +3,14 @@
 use std::ops::Range;
 
 use pinewrit_disk::bytes::{u16le, u32le};
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::inode::{EXTENT_MAGIC, Inode, InodeNumber, MAX_DEPTH, Run, inode_seed};
+use pinewrit_ext4_layout::{ReadOnlyCompatible, Superblock};
 
 use super::used::Used;
 use super::{CheckError, read};
-use crate::blocks::Source;
-use crate::checksum::crc32c;
-use crate::fields::node;
-use crate::inode::{EXTENT_MAGIC, Inode, InodeNumber, MAX_DEPTH, Run, inode_seed};
-use crate::{ReadOnlyCompatible, Superblock};
 
 /// What a map leads to.
 #[derive(Default)]

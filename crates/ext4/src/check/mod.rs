@@ -16,13 +16,15 @@ use std::ops::Range;
 use folders::Directory;
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bits::is_set;
+use pinewrit_ext4_layout::blocks::{ExtError, Source};
+use pinewrit_ext4_layout::inode::FileKind;
+use pinewrit_ext4_layout::{
+    Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock,
+};
 use used::Used;
 
-use crate::blocks::{ExtError, Source};
 use crate::edit::unknown_feature;
-use crate::inode::FileKind;
 use crate::volume::Volume;
-use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
 
 /// What is inconsistent.
 #[derive(Debug, thiserror::Error)]

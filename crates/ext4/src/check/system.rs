@@ -1,14 +1,14 @@
 //! The system's own inodes: bad blocks, room for more group descriptors, the journal.
 
 use pinewrit_disk::bytes::u32le;
+use pinewrit_ext4_layout::Compatible;
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::inode::{FileKind, Inode, InodeNumber, most_in_block_map};
 
 use super::inodes::wrong;
 use super::map::Mapped;
 use super::{Check, CheckError, read};
-use crate::Compatible;
-use crate::checksum::crc32c;
-use crate::fields::node;
-use crate::inode::{FileKind, Inode, InodeNumber, most_in_block_map};
 
 const BAD_BLOCKS: InodeNumber = InodeNumber(1);
 const BOOT_LOADER: InodeNumber = InodeNumber(5);

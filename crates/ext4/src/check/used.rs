@@ -3,8 +3,7 @@
 use std::ops::Range;
 
 use pinewrit_disk::bits::{first_set, set};
-
-use crate::Superblock;
+use pinewrit_ext4_layout::Superblock;
 
 /// A bitmap for each group, created when the first of its blocks is found.
 pub(super) struct Used {

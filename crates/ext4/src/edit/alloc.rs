@@ -4,11 +4,11 @@ use std::ops::Range;
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bits::{best_run, clear, free_run, is_set, set};
+use pinewrit_ext4_layout::ExtError;
+use pinewrit_ext4_layout::fields::{bg, sb};
+use pinewrit_ext4_layout::inode::InodeNumber;
 
 use super::{EditError, Editor};
-use crate::ExtError;
-use crate::fields::{bg, sb};
-use crate::inode::InodeNumber;
 
 /// A run of this many blocks is long enough: no longer one is searched for.
 const LONG_RUN: u64 = 2048;

@@ -5,8 +5,7 @@ use std::collections::BTreeMap;
 
 use pinewrit_disk::bytes::copy_shared;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Spans};
-
-use crate::blocks::ExtError;
+use pinewrit_ext4_layout::blocks::ExtError;
 
 /// The most bytes combined into one request.
 const REQUEST: usize = 1 << 20;

@@ -4,11 +4,11 @@ use std::io::{ErrorKind, Read};
 use std::ops::Range;
 
 use pinewrit_disk::{BlockDevice, is_zero};
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::inode::{Inode, InodeNumber, Run};
 
 use super::{EditError, Editor};
-use crate::blocks::Source;
-use crate::fields::node;
-use crate::inode::{Inode, InodeNumber, Run};
 
 /// Bytes per read from a source.
 const PIECE: usize = 1 << 20;

@@ -1,8 +1,7 @@
 //! Why a change was not made.
 
 use pinewrit_disk::DiskError;
-
-use crate::{ExtError, SuperblockError};
+use pinewrit_ext4_layout::{ExtError, SuperblockError};
 
 /// Why a file system cannot be changed, or a change was not made. A failed change leaves everything
 /// as it was.

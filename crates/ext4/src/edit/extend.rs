@@ -4,15 +4,15 @@ use std::ops::Range;
 
 use pinewrit_disk::bytes::{put16, put32, u32le};
 use pinewrit_disk::{BlockDevice, ByteRange};
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::{bg, node, sb};
+use pinewrit_ext4_layout::inode::{FileKind, InodeNumber};
+use pinewrit_ext4_layout::{Compatible, ExtError, Incompatible, ReadOnlyCompatible, Superblock};
 
 use super::groups::{fresh_block_bitmap, fresh_inode_bitmap, put_count, put_place};
 use super::layout::{place, usage};
 use super::{EditError, Editor};
-use crate::blocks::Source;
-use crate::checksum::crc32c;
-use crate::fields::{bg, node, sb};
-use crate::inode::{FileKind, InodeNumber};
-use crate::{Compatible, ExtError, Incompatible, ReadOnlyCompatible, Superblock};
 
 impl<D: BlockDevice> Editor<D> {
     /// Creates these groups, which the superblock already counts, and adds their free blocks and

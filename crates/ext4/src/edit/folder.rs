@@ -4,18 +4,18 @@ use std::collections::{BTreeSet, HashMap};
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::{put16, put32, u32le};
-
-use super::{EditError, Editor};
-use crate::blocks::Source;
-use crate::checksum::crc32c;
-use crate::directory::{
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::directory::{
     Slot, TAIL, TAIL_KIND, entry_len, has_right_tail, is_whole, put_length, slots,
 };
-use crate::fields::node;
-use crate::htree::{Index, IndexError};
-use crate::inode::{FileKind, Inode, InodeNumber, Run};
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::htree::{Index, IndexError};
+use pinewrit_ext4_layout::inode::{FileKind, Inode, InodeNumber, Run};
+use pinewrit_ext4_layout::{ExtError, Incompatible, ReadOnlyCompatible};
+
+use super::{EditError, Editor};
 use crate::tree::shown;
-use crate::{ExtError, Incompatible, ReadOnlyCompatible};
 
 /// Folders that are kept in memory.
 const MAX_FOLDERS: usize = 4096;
@@ -144,7 +144,7 @@ impl<D: BlockDevice> Editor<D> {
             if !is_sound {
                 return Err(damaged(index).into());
             }
-            for entry in crate::directory::entries(&block) {
+            for entry in pinewrit_ext4_layout::directory::entries(&block) {
                 names.insert(entry.name, (entry.inode, index));
             }
         }

@@ -3,12 +3,12 @@
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bits::set;
 use pinewrit_disk::bytes::{put16, put32, u16le};
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::bg;
+use pinewrit_ext4_layout::group::{GroupDescriptor, descriptor_checksum};
+use pinewrit_ext4_layout::{ExtError, ReadOnlyCompatible, Superblock};
 
 use super::{EditError, Editor};
-use crate::checksum::crc32c;
-use crate::fields::bg;
-use crate::group::{GroupDescriptor, descriptor_checksum};
-use crate::{ExtError, ReadOnlyCompatible, Superblock};
 
 /// A number of 16 bits in a descriptor, with its upper half if the descriptor has room for it.
 pub(crate) fn count(raw: &[u8], field: usize) -> u32 {

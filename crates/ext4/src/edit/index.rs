@@ -2,16 +2,16 @@
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::{put32, u32le};
+use pinewrit_ext4_layout::directory::{Slot, entry_len, put_length, slots};
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::htree::{
+    Branch, HALF_MD4, Hasher, NODE_START, ROOT_START, limit, node_checksum, put_branches,
+};
+use pinewrit_ext4_layout::inode::{Inode, InodeNumber, Run};
+use pinewrit_ext4_layout::{ExtError, ReadOnlyCompatible};
 
 use super::folder::put_entry;
 use super::{EditError, Editor, has_index};
-use crate::directory::{Slot, entry_len, put_length, slots};
-use crate::fields::node;
-use crate::htree::{
-    Branch, HALF_MD4, Hasher, NODE_START, ROOT_START, limit, node_checksum, put_branches,
-};
-use crate::inode::{Inode, InodeNumber, Run};
-use crate::{ExtError, ReadOnlyCompatible};
 
 /// An entry with its hash.
 struct Hashed {

@@ -1,70 +1,18 @@
 //! Changing inodes.
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_disk::bytes::{high, low, put16, put32, u16le};
+use pinewrit_disk::bytes::{put16, put32, u16le};
+use pinewrit_ext4_layout::ReadOnlyCompatible;
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::{node, sb};
+use pinewrit_ext4_layout::inode::{FileKind, Inode, InodeNumber, has_extra, inode_checksum};
+use pinewrit_ext4_layout::xattr::{self, Kept};
 
 use super::{Attributes, EditError, Editor};
-use crate::ReadOnlyCompatible;
-use crate::blocks::Source;
-use crate::checksum::crc32c;
-use crate::fields::{node, sb};
-use crate::inode::{FileKind, Inode, InodeNumber, Timestamp, has_extra, inode_checksum};
-use crate::xattr::{self, Kept};
 
 /// Bytes of fields after the first 128 in new inodes.
 const EXTRA_SIZE: u16 = 32;
-
-impl Inode {
-    pub(crate) fn set_flag(&mut self, flag: u32, is_on: bool) {
-        let flags = if is_on {
-            self.flags() | flag
-        } else {
-            self.flags() & !flag
-        };
-        put32(&mut self.raw, node::FLAGS, flags);
-    }
-
-    pub(crate) fn set_size(&mut self, size: u64) {
-        put32(&mut self.raw, node::SIZE, low(size));
-        put32(&mut self.raw, node::SIZE_HIGH, high(size));
-    }
-
-    pub(crate) fn set_links(&mut self, links: u16) {
-        put16(&mut self.raw, node::LINKS, links);
-    }
-
-    pub(crate) fn set_xattr_block(&mut self, block: u64) {
-        put32(&mut self.raw, node::XATTR_BLOCK, low(block));
-        put16(&mut self.raw, node::XATTR_BLOCK_HIGH, high(block) as u16);
-    }
-
-    pub(crate) fn set_owner(&mut self, uid: u32, gid: u32) {
-        put16(&mut self.raw, node::UID, uid as u16);
-        put16(&mut self.raw, node::UID_HIGH, (uid >> 16) as u16);
-        put16(&mut self.raw, node::GID, gid as u16);
-        put16(&mut self.raw, node::GID_HIGH, (gid >> 16) as u16);
-    }
-
-    pub(crate) fn set_mode(&mut self, kind: FileKind, permissions: u16) {
-        put16(&mut self.raw, node::MODE, kind.mode() | permissions & 0xfff);
-    }
-
-    fn set_time(&mut self, field: usize, extra: usize, time: Timestamp) {
-        let (seconds, more) = time.fields();
-        put32(&mut self.raw, field, seconds);
-        if has_extra(&self.raw, extra) {
-            put32(&mut self.raw, extra, more);
-        }
-    }
-
-    pub(crate) fn set_modified(&mut self, time: Timestamp) {
-        self.set_time(node::MODIFY_TIME, node::MODIFY_TIME_EXTRA, time);
-    }
-
-    pub(crate) fn set_changed(&mut self, time: Timestamp) {
-        self.set_time(node::CHANGE_TIME, node::CHANGE_TIME_EXTRA, time);
-    }
-}
 
 impl<D: BlockDevice> Editor<D> {
     /// An inode for a new file, with no content.

@@ -1,9 +1,9 @@
 //! Where the metadata of new groups goes.
 
-use std::ops::Range;
+use pinewrit_ext4_layout::Superblock;
+use pinewrit_ext4_layout::group::GroupDescriptor;
 
-use crate::Superblock;
-use crate::group::GroupDescriptor;
+use std::ops::Range;
 
 /// Groups whose metadata lies together: 16, as `s_log_groups_per_flex` 4 says.
 pub(crate) const LOG_FLEX: u8 = 4;
@@ -88,7 +88,8 @@ fn place_together(sb: &Superblock, groups: Range<u64>) -> Option<Vec<GroupDescri
         sb,
         at: sb.group_blocks(groups.start).start,
     };
-    let mut placed: Vec<GroupDescriptor> = groups.clone().map(|_| GroupDescriptor::new()).collect();
+    let mut placed: Vec<GroupDescriptor> =
+        groups.clone().map(|_| GroupDescriptor::default()).collect();
     for group in &mut placed {
         group.block_bitmap = cursor.take(1)?;
     }
@@ -107,7 +108,7 @@ fn place_apart(sb: &Superblock, groups: Range<u64>) -> Option<Vec<GroupDescripto
     for group in groups {
         let own = sb.group_blocks(group);
         let mut cursor = Cursor { sb, at: own.start };
-        let mut found = GroupDescriptor::new();
+        let mut found = GroupDescriptor::default();
         found.block_bitmap = cursor.take(1)?;
         found.inode_bitmap = cursor.take(1)?;
         found.inode_table = cursor.take(sb.inode_table_blocks())?;

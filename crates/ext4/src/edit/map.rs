@@ -4,12 +4,12 @@ use std::ops::Range;
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::{high, low, put16, put32};
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::inode::{EXTENT_MAGIC, Inode, InodeNumber, Piece, Run};
+use pinewrit_ext4_layout::{Incompatible, ReadOnlyCompatible};
 
 use super::{EditError, Editor};
-use crate::checksum::crc32c;
-use crate::fields::node;
-use crate::inode::{EXTENT_MAGIC, Inode, InodeNumber, Piece, Run};
-use crate::{Incompatible, ReadOnlyCompatible};
 
 /// The most blocks in an extent: 15 bits; the next bit marks it as unwritten.
 const MAX_WRITTEN: u64 = 0x8000;

@@ -22,14 +22,16 @@ use cache::Cache;
 use pinewrit_disk::bits;
 use pinewrit_disk::bytes::{high, low, put32, u32le, wide};
 use pinewrit_disk::{BlockDevice, ByteRange};
+use pinewrit_ext4_layout::blocks::{ExtError, Source};
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::sb;
+use pinewrit_ext4_layout::inode::{InodeNumber, Timestamp};
+use pinewrit_ext4_layout::xattr::Kept;
+use pinewrit_ext4_layout::{
+    Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock,
+};
 
-use crate::blocks::{ExtError, Source};
-use crate::checksum::crc32c;
-use crate::fields::sb;
-use crate::inode::{InodeNumber, Timestamp};
 use crate::tree::Tree;
-use crate::xattr::Kept;
-use crate::{Compatible, GroupDescriptor, Incompatible, ReadOnlyCompatible, Superblock};
 pub use content::Zeros;
 pub use error::{EditError, SizeError};
 use folder::Folder;
@@ -346,8 +348,12 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// The seed of checksums of an inode's own structures.
-    pub(super) fn inode_seed(&self, number: InodeNumber, inode: &crate::inode::Inode) -> u32 {
-        crate::inode::inode_seed(&self.sb, number, inode.generation())
+    pub(super) fn inode_seed(
+        &self,
+        number: InodeNumber,
+        inode: &pinewrit_ext4_layout::inode::Inode,
+    ) -> u32 {
+        pinewrit_ext4_layout::inode::inode_seed(&self.sb, number, inode.generation())
     }
 
     /// A file of 2 GiB or more needs a flag in the superblock.

@@ -2,12 +2,12 @@
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::put32;
+use pinewrit_ext4_layout::ExtError;
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::inode::{FileKind, Inode, InodeNumber};
 
 use super::ops::MAX_PATH;
 use super::{EditError, Editor};
-use crate::ExtError;
-use crate::fields::node;
-use crate::inode::{FileKind, Inode, InodeNumber};
 use crate::tree::shown;
 
 impl<D: BlockDevice> Editor<D> {

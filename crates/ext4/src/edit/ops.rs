@@ -4,14 +4,14 @@ use std::io::Read;
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::put32;
+use pinewrit_ext4_layout::ExtError;
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::inode::{FileKind, Inode, InodeNumber, Run, Timestamp};
+use pinewrit_ext4_layout::xattr::{Kept, Xattr};
 
 use super::content::Zeros;
 use super::{EditError, Editor};
-use crate::ExtError;
-use crate::fields::node;
-use crate::inode::{FileKind, Inode, InodeNumber, Run, Timestamp};
 use crate::tree::{names, shown};
-use crate::xattr::{Kept, Xattr};
 
 /// Owner, rights and times of a file, folder, link or node.
 #[derive(Clone, Debug, PartialEq, Eq)]

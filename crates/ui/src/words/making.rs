@@ -1,6 +1,6 @@
 //! Tables, file systems and media that were not created.
 
-use pinewrit_core::build::BuildError;
+use pinewrit_build::BuildError;
 use pinewrit_core::table::CutFilesystem;
 use pinewrit_ext4::EditError;
 use pinewrit_fat as fat;

@@ -1,5 +1,6 @@
 //! Changing files: what the commands share that put something on a medium.
 
+use pinewrit_args::{ChangeArgs, FatArgs};
 use pinewrit_disk::{FreeWrites, Window};
 use pinewrit_ui::{Event, MediumName, Message, Ui, style, words};
 use pinewrit_volume::Gathered;
@@ -9,7 +10,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::filesystem;
-use crate::args::{ChangeArgs, FatArgs};
 use crate::clock;
 use crate::context::Context;
 use crate::context::change::Opened;

@@ -2,13 +2,13 @@
 
 use std::path::Path;
 
+use pinewrit_args::ReadArgs;
 use pinewrit_ui::text::printable;
 use pinewrit_ui::{Exit, Message, style, units, words};
 use pinewrit_volume::files::{Difference, compare, read_expected};
 
 use super::super::Outcome;
 use super::look::{look, not_there};
-use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::CheckEvent;
 

@@ -1,11 +1,11 @@
 //! `pinewrit files edit`
 
+use pinewrit_args::{EditArgs, KindArg};
 use pinewrit_ui::{Exit, Message, words};
 use pinewrit_volume::files::{Edit, EditFault, EditTextError, Spot};
 
 use super::super::Outcome;
 use super::change::{ChangeEvent, Work, tell};
-use crate::args::{EditArgs, KindArg};
 use crate::context::Context;
 use crate::context::change;
 

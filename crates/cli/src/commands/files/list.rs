@@ -1,11 +1,11 @@
 //! `pinewrit files list`
 
+use pinewrit_args::ReadArgs;
 use pinewrit_ui::{units, words};
 use pinewrit_volume::files::{FileFacts, Kind, Node, expected_of, read_expected, walk};
 
 use super::super::Outcome;
 use super::look::{look, not_there, rights, shown_name, tell_list, time};
-use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::{ExpectedEvent, FileEvent};
 

@@ -1,5 +1,6 @@
 //! What the read-only commands share.
 
+use pinewrit_args::{ReadArgs, SourceArgs};
 use pinewrit_disk::{BlockDevice, Window};
 use pinewrit_image::PeekDevice;
 use pinewrit_ui::text::printable;
@@ -7,7 +8,6 @@ use pinewrit_ui::{Exit, Message, Ui, words};
 use pinewrit_volume::files::{FileFacts, Files, Kind, open_to_read};
 
 use super::filesystem;
-use crate::args::{ReadArgs, SourceArgs};
 use crate::context::change;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, medium};

@@ -1,11 +1,11 @@
 //! `pinewrit files make-folder`
 
+use pinewrit_args::{ChangeArgs, FatArgs};
 use pinewrit_ui::{Exit, Message};
 use pinewrit_volume::files::{Kind, Place, Rights};
 
 use super::super::Outcome;
 use super::change::{Work, event, tell};
-use crate::args::{ChangeArgs, FatArgs};
 use crate::context::Context;
 use crate::context::change;
 

@@ -16,12 +16,12 @@ mod unpack;
 #[cfg(test)]
 pub(crate) use change::ChangeEvent;
 
+use pinewrit_args::{FilesAction, FilesArgs};
 use pinewrit_disk::BlockDevice;
 use pinewrit_ui::{Exit, Message, words};
 use pinewrit_volume::files::{FilesystemOf, FindError, Place, Rights, find_place};
 
 use super::Outcome;
-use crate::args::{FilesAction, FilesArgs};
 use crate::context::Context;
 
 pub(crate) fn run(cx: &Context, args: &FilesArgs) -> Outcome {

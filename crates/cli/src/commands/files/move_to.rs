@@ -1,10 +1,10 @@
 //! `pinewrit files move`
 
+use pinewrit_args::{ChangeArgs, FatArgs};
 use pinewrit_volume::files::{Kind, Place, Rights, join};
 
 use super::super::Outcome;
 use super::change::{Work, event, tell};
-use crate::args::{ChangeArgs, FatArgs};
 use crate::context::Context;
 use crate::context::change;
 

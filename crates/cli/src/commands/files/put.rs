@@ -2,6 +2,7 @@
 
 use std::os::unix::fs::PermissionsExt;
 
+use pinewrit_args::PutArgs;
 use pinewrit_disk::open_plain;
 use pinewrit_ui::{Exit, Message, units};
 use pinewrit_volume::files::{Kind, Place, Rights, join};
@@ -9,7 +10,6 @@ use pinewrit_volume::files::{Kind, Place, Rights, join};
 use super::super::Outcome;
 use super::change::{Work, event, tell};
 use super::unpack;
-use crate::args::PutArgs;
 use crate::context::Context;
 use crate::context::change::{self, confirm};
 

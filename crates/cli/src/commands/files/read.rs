@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{self, Write};
 use std::path::Path;
 
+use pinewrit_args::ReadArgs;
 use pinewrit_ui::output::Sink;
 use pinewrit_ui::text::printable;
 use pinewrit_ui::{Exit, Message, Ui, style, units, words};
@@ -11,7 +12,6 @@ use pinewrit_volume::files::{Files, Kind, walk};
 
 use super::super::Outcome;
 use super::look::{MAX_LINES, listing, look, not_there};
-use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::ReadEvent;
 

@@ -1,11 +1,11 @@
 //! `pinewrit files remove`
 
+use pinewrit_args::{ChangeArgs, FatArgs};
 use pinewrit_ui::{Exit, Message};
 use pinewrit_volume::files::{Kind, Place};
 
 use super::super::Outcome;
 use super::change::{Work, event, tell};
-use crate::args::{ChangeArgs, FatArgs};
 use crate::context::Context;
 use crate::context::change::{self, confirm};
 

@@ -1,11 +1,11 @@
 //! `pinewrit files tree`
 
+use pinewrit_args::ReadArgs;
 use pinewrit_ui::{style, units, words};
 use pinewrit_volume::files::{Kind, Node, walk};
 
 use super::super::Outcome;
 use super::look::{MAX_LINES, look, not_there, shown_name, tell_list};
-use crate::args::ReadArgs;
 use crate::context::Context;
 use crate::events::FileEvent;
 

@@ -1,5 +1,6 @@
 //! Putting many files over existing ones: `unpack`, and `put` of a folder.
 
+use pinewrit_args::{ChangeArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
 use pinewrit_image::Location;
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::text::printable;
@@ -10,7 +11,6 @@ use pinewrit_volume::files::{
 
 use super::super::Outcome;
 use super::change::{ChangeEvent, Work, tell};
-use crate::args::{ChangeArgs, FatArgs, OverwriteArg, PutArgs, UnpackArgs};
 use crate::context::Context;
 use crate::context::change::{self, confirm};
 use crate::context::source;

@@ -1,11 +1,11 @@
 //! `pinewrit table add`
 
+use pinewrit_args::AddArgs;
 use pinewrit_table::{NewPartition, TableEdit};
 use pinewrit_ui::words;
 
 use super::step::{Step, edit};
 use super::{ids, kind_on};
-use crate::args::AddArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change;

@@ -1,10 +1,10 @@
 //! `pinewrit table convert`
 
+use pinewrit_args::ChangeArgs;
 use pinewrit_table::SchemeKind;
 
 use super::ids;
 use super::step::{Step, edit};
-use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change;

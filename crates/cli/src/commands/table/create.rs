@@ -1,5 +1,6 @@
 //! `pinewrit table create` and `pinewrit table wipe`
 
+use pinewrit_args::{ChangeArgs, SchemeArg};
 use pinewrit_core::table::{prepare, prepare_wipe};
 use pinewrit_table::TableEdit;
 use pinewrit_ui::Message;
@@ -7,7 +8,6 @@ use pinewrit_ui::words::{self, inspection};
 
 use super::step::{Step, finish};
 use super::{ids, look_at};
-use crate::args::{ChangeArgs, SchemeArg};
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{self, Opened};

@@ -12,6 +12,7 @@ mod set_type;
 mod show;
 mod step;
 
+use pinewrit_args::{TableAction, TableArgs};
 use pinewrit_core::inspect::{Inspection, inspect_medium};
 use pinewrit_table::{PURPOSES, PartitionType, SchemeKind, TableEdit};
 use pinewrit_ui::words::{self, inspection};
@@ -21,7 +22,6 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::Outcome;
-use crate::args::{SchemeArg, TableAction, TableArgs};
 use crate::context::Context;
 use crate::context::change::{self, Opened};
 
@@ -88,15 +88,6 @@ pub(crate) fn run(cx: &Context, args: &TableArgs) -> Outcome {
             partition,
             name,
         } => rename::rename(cx, change, partition, name),
-    }
-}
-
-impl SchemeArg {
-    fn kind(self) -> SchemeKind {
-        match self {
-            Self::Mbr => SchemeKind::Mbr,
-            Self::Gpt => SchemeKind::Gpt,
-        }
     }
 }
 

@@ -1,8 +1,9 @@
 //! `pinewrit table name`
 
+use pinewrit_args::ChangeArgs;
+
 use super::number_of;
 use super::step::{Step, edit};
-use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change;

@@ -1,5 +1,6 @@
 //! `pinewrit table renew MEDIUM`
 
+use pinewrit_args::ChangeArgs;
 use pinewrit_core::renew::{RenewError, RenewReport, prepare};
 use pinewrit_ui::{Event, Exit, MediumName, Message, style, words};
 use schemars::JsonSchema;
@@ -7,7 +8,6 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::{Outcome, inspection::FactList};
-use crate::args::ChangeArgs;
 use crate::clock;
 use crate::context::Context;
 use crate::context::change;

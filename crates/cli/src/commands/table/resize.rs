@@ -1,5 +1,6 @@
 //! `pinewrit table resize`
 
+use pinewrit_args::ChangeArgs;
 use pinewrit_core::table::prepare_resize;
 use pinewrit_disk::FreeWrites;
 use pinewrit_table::PartitionSize;
@@ -8,7 +9,6 @@ use pinewrit_ui::{units, words};
 
 use super::number_of;
 use super::step::{Step, edit, finish};
-use crate::args::ChangeArgs;
 use crate::clock;
 use crate::commands::Outcome;
 use crate::context::Context;

@@ -1,8 +1,9 @@
 //! `pinewrit table type`
 
+use pinewrit_args::ChangeArgs;
+
 use super::step::{Step, edit};
 use super::{kind_on, number_of};
-use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change;

@@ -1,5 +1,6 @@
 //! A change of a table: worked out, shown, confirmed, committed.
 
+use pinewrit_args::ChangeArgs;
 use pinewrit_core::table::{TableChange, cut_filesystems, prepare};
 use pinewrit_disk::BlockDevice;
 use pinewrit_table::{TableEdit, TableError};
@@ -7,7 +8,6 @@ use pinewrit_ui::style;
 use pinewrit_ui::words::{self, inspection};
 
 use super::TableEvent;
-use crate::args::ChangeArgs;
 use crate::commands::Outcome;
 use crate::context::Context;
 use crate::context::change::{Opened, confirm};

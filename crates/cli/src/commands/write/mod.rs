@@ -8,6 +8,7 @@ mod result_text;
 use std::path::{Path, PathBuf};
 use std::thread;
 
+use pinewrit_args::{MediumArgs, WriteArgs};
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::state::save;
 use pinewrit_core::unfinished::UnfinishedWrite;
@@ -26,7 +27,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Outcome, eject};
-use crate::args::{MediumArgs, WriteArgs};
 use crate::clock;
 use crate::context::source::{self, Keep};
 use crate::context::{Context, settings};

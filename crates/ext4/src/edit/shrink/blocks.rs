@@ -5,14 +5,14 @@ use std::ops::Range;
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::{high, low, put32};
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::{node, sb};
+use pinewrit_ext4_layout::inode::{FileKind, Inode, InodeNumber, Run};
+use pinewrit_ext4_layout::{Compatible, ExtError, ReadOnlyCompatible, Superblock};
 
 use super::Renumbered;
-use crate::blocks::Source;
-use crate::checksum::crc32c;
 use crate::edit::{EditError, Editor};
-use crate::fields::{node, sb};
-use crate::inode::{FileKind, Inode, InodeNumber, Run};
-use crate::{Compatible, ExtError, ReadOnlyCompatible, Superblock};
 
 /// What has moved so far.
 #[derive(Default)]

@@ -4,15 +4,15 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bytes::put32;
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::directory::slots;
+use pinewrit_ext4_layout::fields::node;
+use pinewrit_ext4_layout::htree::{Index, IndexError, node_checksum};
+use pinewrit_ext4_layout::inode::{FileKind, Inode, InodeNumber, inode_seed};
+use pinewrit_ext4_layout::{ExtError, ReadOnlyCompatible, Superblock};
 
 use super::Renumbered;
-use crate::blocks::Source;
-use crate::directory::slots;
 use crate::edit::{EditError, Editor};
-use crate::fields::node;
-use crate::htree::{Index, IndexError, node_checksum};
-use crate::inode::{FileKind, Inode, InodeNumber, inode_seed};
-use crate::{ExtError, ReadOnlyCompatible, Superblock};
 
 impl<D: BlockDevice> Editor<D> {
     /// Lets all names lead to the new numbers, and seals the blocks of directories that have one.

@@ -3,14 +3,14 @@
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bits::is_set;
 use pinewrit_disk::bytes::put32;
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::fields::{bg, sb};
+use pinewrit_ext4_layout::inode::{FileKind, InodeNumber};
+use pinewrit_ext4_layout::{Compatible, Superblock};
 
 use super::Renumbered;
-use crate::blocks::Source;
 use crate::edit::groups::put_place;
 use crate::edit::{EditError, Editor};
-use crate::fields::{bg, sb};
-use crate::inode::{FileKind, InodeNumber};
-use crate::{Compatible, Superblock};
 
 impl<D: BlockDevice> Editor<D> {
     /// Moves bitmaps and inode tables of the remaining groups that lie past the new end.

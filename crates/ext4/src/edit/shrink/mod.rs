@@ -12,10 +12,10 @@ mod truncate;
 use std::collections::BTreeMap;
 
 use pinewrit_disk::BlockDevice;
+use pinewrit_ext4_layout::inode::InodeNumber;
+use pinewrit_ext4_layout::{Compatible, Incompatible, Superblock};
 
 use super::{EditError, Editor, SizeError, layout};
-use crate::inode::InodeNumber;
-use crate::{Compatible, Incompatible, Superblock};
 
 /// What shrinking did.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

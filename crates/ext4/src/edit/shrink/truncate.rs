@@ -3,11 +3,11 @@
 use pinewrit_disk::BlockDevice;
 use pinewrit_disk::bits::{is_set, set};
 use pinewrit_disk::bytes::{high, low, put32};
+use pinewrit_ext4_layout::fields::{bg, sb};
+use pinewrit_ext4_layout::{Incompatible, Superblock};
 
 use crate::edit::groups::put_count;
 use crate::edit::{EditError, Editor};
-use crate::fields::{bg, sb};
-use crate::{Incompatible, Superblock};
 
 impl<D: BlockDevice> Editor<D> {
     /// Ends the file system with the last of `new`'s blocks; nothing in use lies behind it.

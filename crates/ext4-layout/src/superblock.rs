@@ -63,37 +63,42 @@ pub struct Superblock {
     /// Blocks reserved for more descriptors.
     pub reserved_descriptor_blocks: u64,
     /// The first inode that a file may have; those before are the system's own.
-    pub(crate) first_inode: u32,
+    pub first_inode: u32,
     /// Whether there are feature flags; the oldest file systems have none.
-    pub(crate) is_dynamic: bool,
+    pub is_dynamic: bool,
     /// Whether clusters agree with the feature for them; older file systems have fragments there.
-    pub(crate) has_right_clusters: bool,
+    pub has_right_clusters: bool,
     /// Whether it has feature flags although its revision is older than those.
-    pub(crate) has_stray_features: bool,
+    pub has_stray_features: bool,
     /// `s_desc_size` and `s_checksum_type` as stored.
-    pub(crate) raw_descriptor_size: u16,
-    pub(crate) checksum_kind: u8,
+    pub raw_descriptor_size: u16,
+    /// Which checksums; 1 is CRC-32C.
+    pub checksum_kind: u8,
     /// Blocks that only the administrator may use.
-    pub(crate) reserved_blocks: u64,
-    pub(crate) journal_inode: u32,
+    pub reserved_blocks: u64,
+    /// Inode of the journal; 0 for none in this file system.
+    pub journal_inode: u32,
     /// The first inode to be removed at the next mount.
-    pub(crate) last_orphan: u32,
+    pub last_orphan: u32,
     /// The inode of the orphan file, if there is one.
-    pub(crate) orphan_file: u32,
+    pub orphan_file: u32,
     /// The seed of name hashes.
-    pub(crate) hash_seed: [u32; 4],
+    pub hash_seed: [u32; 4],
     /// Whether bytes of names count as unsigned, unless the hash version says so itself.
-    pub(crate) is_hash_unsigned: bool,
-    pub(crate) first_meta_bg: u64,
-    pub(crate) backup_groups: [u64; 2],
-    pub(crate) seed: u32,
+    pub is_hash_unsigned: bool,
+    /// The first block of descriptors that lies in the groups which it describes.
+    pub first_meta_bg: u64,
+    /// The groups with copies of the superblock, if only two have one.
+    pub backup_groups: [u64; 2],
+    /// What all checksums begin with.
+    pub seed: u32,
 }
 
 const SUPERBLOCK_SIZE: usize = 1024;
 /// `s_magic`.
-pub(crate) const MAGIC: u16 = 0xef53;
+pub const MAGIC: u16 = 0xef53;
 /// `s_log_block_size`: blocks of 64 KiB.
-pub(crate) const MAX_LOG_BLOCK_SIZE: u32 = 6;
+pub const MAX_LOG_BLOCK_SIZE: u32 = 6;
 
 /// "Special inodes": the first one free for files, unless the superblock names another.
 const FIRST_INODE: u32 = 11;
@@ -109,7 +114,7 @@ fn wrong(field: &'static str, found: impl Into<u64>) -> SuperblockError {
 }
 
 /// A count of blocks, whose upper half only exists in file systems with 64-bit block numbers.
-pub(crate) fn count(sb: &[u8], is_wide: bool, low: usize, high: usize) -> u64 {
+pub fn count(sb: &[u8], is_wide: bool, low: usize, high: usize) -> u64 {
     if is_wide {
         wide(sb, low, high)
     } else {
@@ -268,7 +273,7 @@ impl Superblock {
     }
 
     /// Checks that the file system lies inside a device of `room` bytes.
-    pub(crate) fn check_room(&self, room: u64) -> Result<(), ExtError> {
+    pub fn check_room(&self, room: u64) -> Result<(), ExtError> {
         if self.size() <= room {
             Ok(())
         } else {
@@ -349,7 +354,7 @@ impl Superblock {
     }
 
     /// The block with the first superblock, which is at byte 1024.
-    pub(crate) fn superblock_block(&self) -> u64 {
+    pub fn superblock_block(&self) -> u64 {
         u64::from(self.block_size == 1024)
     }
 

@@ -99,7 +99,7 @@ macro_rules! told {
     ($kind:ident) => {
         impl $kind {
             /// The flags of a superblock.
-            pub(crate) fn of(bits: u32) -> Self {
+            pub fn of(bits: u32) -> Self {
                 Self::from_bits_retain(bits)
             }
 
@@ -115,7 +115,7 @@ macro_rules! told {
 
             /// The name of the first flag, or its number if it has no name; `None` if no flag is
             /// set.
-            pub(crate) fn first_name(self) -> Option<String> {
+            pub fn first_name(self) -> Option<String> {
                 match self.iter_names().next() {
                     Some((name, _)) => Some(name.to_lowercase()),
                     None => (!self.is_empty()).then(|| format!("{:#x}", self.bits())),
@@ -130,7 +130,7 @@ told!(ReadOnlyCompatible);
 
 impl Compatible {
     /// The flags of a superblock.
-    pub(crate) fn of(bits: u32) -> Self {
+    pub fn of(bits: u32) -> Self {
         Self::from_bits_retain(bits)
     }
 

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Subcommand, ValueEnum, ValueHint};
 use pinewrit_disk::parse_size;
-use pinewrit_table::PartitionSize;
+use pinewrit_table::{PartitionSize, SchemeKind};
 
 use super::ChangeArgs;
 
@@ -17,22 +17,31 @@ use super::ChangeArgs;
     pinewrit table create card.img --size 8GB --scheme gpt\n  \
     pinewrit table add card.img --type fat32 --size 256MiB\n  \
     pinewrit table add card.img --type linux --size rest")]
-pub(crate) struct TableArgs {
+pub struct TableArgs {
     #[command(subcommand)]
-    pub(crate) action: TableAction,
+    pub action: TableAction,
 }
 
 /// A kind of partition table.
 #[derive(Clone, Copy, Debug, ValueEnum)]
-pub(crate) enum SchemeArg {
+pub enum SchemeArg {
     /// Master boot record
     Mbr,
     /// GUID partition table
     Gpt,
 }
 
+impl SchemeArg {
+    pub fn kind(self) -> SchemeKind {
+        match self {
+            Self::Mbr => SchemeKind::Mbr,
+            Self::Gpt => SchemeKind::Gpt,
+        }
+    }
+}
+
 #[derive(Debug, Subcommand)]
-pub(crate) enum TableAction {
+pub enum TableAction {
     /// Show the table, with sectors
     Show {
         /// Tag, block device or card file to read
@@ -131,30 +140,30 @@ pub(crate) enum TableAction {
 
 /// A partition to add.
 #[derive(Debug, ClapArgs)]
-pub(crate) struct AddArgs {
+pub struct AddArgs {
     #[command(flatten)]
-    pub(crate) change: ChangeArgs,
+    pub change: ChangeArgs,
     /// A word (fat32, linux, esp, swap ...), two hexadecimal digits, or a GUID
     #[arg(long = "type", value_name = "TYPE")]
-    pub(crate) kind: String,
+    pub kind: String,
     /// Size (256MiB, 2GB, 4096s), or `rest` for the whole largest gap
     #[arg(long, value_parser = partition_size)]
-    pub(crate) size: PartitionSize,
+    pub size: PartitionSize,
     /// First byte (4MiB, 8192s) [default: the first gap that is large enough]
     #[arg(long, value_parser = parse_size)]
-    pub(crate) start: Option<u64>,
+    pub start: Option<u64>,
     /// Start at a multiple of this
     #[arg(long, value_parser = parse_size, default_value = "1MiB", conflicts_with = "start")]
-    pub(crate) align: u64,
+    pub align: u64,
     /// Name in the table (GPT)
     #[arg(long)]
-    pub(crate) name: Option<String>,
+    pub name: Option<String>,
     /// Create it in the extended partition (MBR), for more than four
     #[arg(long)]
-    pub(crate) logical: bool,
+    pub logical: bool,
     /// Mark it as the one that a BIOS boots
     #[arg(long)]
-    pub(crate) active: bool,
+    pub active: bool,
 }
 
 fn partition_size(text: &str) -> Result<PartitionSize, String> {

@@ -5,10 +5,9 @@ use std::path::{Path, PathBuf};
 use pinewrit_disk::parse_size;
 use pinewrit_fat::FatWidth;
 use pinewrit_image::Location;
-use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKind};
-
 use pinewrit_settings::document::{At, Document, Fields, Wrong};
 use pinewrit_settings::{Mistakes, SecretSource};
+use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKind};
 use pinewrit_volume::files::fill::{Origin, Portion};
 use pinewrit_volume::format::{FatKind, FormatKind};
 

@@ -10,13 +10,13 @@ use super::{MediumArgs, SourceArgs, location};
 
 /// What a copy leaves behind.
 #[derive(Clone, Debug, Default, ClapArgs)]
-pub(crate) struct AsNewArgs {
+pub struct AsNewArgs {
     /// Remove what makes the system one unit: machine id, host keys, leases, logs, histories ...
     #[arg(long)]
-    pub(crate) as_new: bool,
+    pub as_new: bool,
     /// With --as-new: keep this path and everything below it; repeatable
     #[arg(long, value_name = "PATH", requires = "as_new")]
-    pub(crate) keep: Vec<String>,
+    pub keep: Vec<String>,
 }
 
 /// Copy a medium or image to other media, each with identifiers of its own
@@ -30,55 +30,55 @@ pub(crate) struct AsNewArgs {
     pinewrit clone K7F2 --to M3QX --to 9RT4 --as-new --eject\n  \
     pinewrit clone K7F2 --to M3QX --as-new --settings hut-04.toml --grow\n  \
     pinewrit clone K7F2 --to card.img --size 4GB --dry-run")]
-pub(crate) struct CloneArgs {
+pub struct CloneArgs {
     /// Tag, block device, card file or image to copy
     #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath, value_parser = location())]
-    pub(crate) source: Location,
+    pub source: Location,
     /// Tag, block device or card file to write; repeat --to to write several at once
     #[arg(long, required = true, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-    pub(crate) to: Vec<PathBuf>,
+    pub to: Vec<PathBuf>,
     #[command(flatten)]
-    pub(crate) medium: MediumArgs,
+    pub medium: MediumArgs,
     /// Create a card file of this size if it does not exist (8GB, 512MiB, 2048s)
     #[arg(long, value_parser = parse_size)]
-    pub(crate) size: Option<u64>,
+    pub size: Option<u64>,
     #[command(flatten)]
-    pub(crate) options: SourceArgs,
+    pub options: SourceArgs,
     #[command(flatten)]
-    pub(crate) new: AsNewArgs,
+    pub new: AsNewArgs,
     /// Keep all identifiers: never use both cards in one computer
     #[arg(long)]
-    pub(crate) keep_identifiers: bool,
+    pub keep_identifiers: bool,
     /// Add these first-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
-    pub(crate) settings: Option<PathBuf>,
+    pub settings: Option<PathBuf>,
     /// How the system takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
-    pub(crate) intake: Option<String>,
+    pub intake: Option<String>,
     /// Grow the last partition to the end of the medium
     #[arg(long)]
-    pub(crate) grow: bool,
+    pub grow: bool,
     /// Do not read back what was written
     #[arg(long)]
-    pub(crate) no_verify: bool,
+    pub no_verify: bool,
     /// Compare first and write only differences: to resume, or to bring a copy up to date
     #[arg(long)]
-    pub(crate) only_changes: bool,
+    pub only_changes: bool,
     /// Store a copy of the receipt here
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
-    pub(crate) receipt: Option<PathBuf>,
+    pub receipt: Option<PathBuf>,
     /// Write an HTML report: the medium's map, its pace, slow spots, facts
     #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
-    pub(crate) report: Option<PathBuf>,
+    pub report: Option<PathBuf>,
     /// Eject the medium when it is done
     #[arg(long)]
-    pub(crate) eject: bool,
+    pub eject: bool,
     /// Check and show everything, write nothing
     #[arg(long)]
-    pub(crate) dry_run: bool,
+    pub dry_run: bool,
     /// Do not ask
     #[arg(long)]
-    pub(crate) yes: bool,
+    pub yes: bool,
 }
 
 /// Save a medium as an image
@@ -91,33 +91,33 @@ pub(crate) struct CloneArgs {
     pinewrit save K7F2 --to hut-03.img.zst\n  \
     pinewrit save K7F2 --to golden.img.xz --as-new --shrink\n  \
     pinewrit save K7F2 --to golden.img.xz --pieces 1GB")]
-pub(crate) struct SaveArgs {
+pub struct SaveArgs {
     /// Tag, block device, card file or image to save
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath, value_parser = location())]
-    pub(crate) medium: Location,
+    pub medium: Location,
     /// The image: .img, .img.zst, .img.xz or .img.gz
     #[arg(long, value_name = "IMAGE", value_hint = ValueHint::FilePath)]
-    pub(crate) to: PathBuf,
+    pub to: PathBuf,
     #[command(flatten)]
-    pub(crate) access: MediumArgs,
+    pub access: MediumArgs,
     #[command(flatten)]
-    pub(crate) new: AsNewArgs,
+    pub new: AsNewArgs,
     /// Make the last file system as small as its content allows
     #[arg(long)]
-    pub(crate) shrink: bool,
+    pub shrink: bool,
     /// With --shrink: free space to leave in it [default: 5 %, at least 64 MiB]
     #[arg(long, value_name = "SIZE", value_parser = parse_size, requires = "shrink")]
-    pub(crate) spare: Option<u64>,
+    pub spare: Option<u64>,
     /// Cut the image into numbered pieces of this size
     #[arg(long, value_name = "SIZE", value_parser = parse_size)]
-    pub(crate) pieces: Option<u64>,
+    pub pieces: Option<u64>,
     /// Store a copy of the receipt here
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
-    pub(crate) receipt: Option<PathBuf>,
+    pub receipt: Option<PathBuf>,
     /// Check and show everything, write nothing
     #[arg(long)]
-    pub(crate) dry_run: bool,
+    pub dry_run: bool,
     /// Do not ask
     #[arg(long)]
-    pub(crate) yes: bool,
+    pub yes: bool,
 }

@@ -11,13 +11,13 @@ use pinewrit_core::estimate::Pool;
 #[command(after_long_help = "Examples:\n  \
     pinewrit estimate net 10.77.3.0/24\n  \
     pinewrit estimate net 10.77.3.0/24 --pool 10.77.3.100-10.77.3.150 --with 10.77.4.0/23")]
-pub(crate) struct EstimateArgs {
+pub struct EstimateArgs {
     #[command(subcommand)]
-    pub(crate) action: EstimateAction,
+    pub action: EstimateAction,
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum EstimateAction {
+pub enum EstimateAction {
     /// Show what fits in a network
     Net {
         /// The network, or an address in it, with its prefix

@@ -17,34 +17,39 @@ pub struct Entry {
 
 /// Where an entry lies in its block.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Slot {
-    pub(crate) at: usize,
+pub struct Slot {
+    /// Its first byte.
+    pub at: usize,
     /// Bytes to the next entry.
-    pub(crate) length: usize,
-    pub(crate) inode: u32,
-    pub(crate) name_len: usize,
+    pub length: usize,
+    /// Number of the inode; 0 in an unused entry.
+    pub inode: u32,
+    /// Bytes of the name.
+    pub name_len: usize,
 }
 
 impl Slot {
     /// The bytes that the entry itself needs; 0 for an unused one.
-    pub(crate) fn needs(&self) -> usize {
+    pub fn needs(&self) -> usize {
         match self.inode {
             0 => 0,
             _ => entry_len(self.name_len),
         }
     }
 
-    pub(crate) fn name<'b>(&self, block: &'b [u8]) -> &'b [u8] {
+    /// The name, in the block that it was found in.
+    pub fn name<'b>(&self, block: &'b [u8]) -> &'b [u8] {
         &block[self.at + 8..self.at + 8 + self.name_len]
     }
 }
 
 /// "Linear Directories", `ext4_dir_entry_tail`: it looks like an entry and holds the checksum.
-pub(crate) const TAIL: usize = 12;
-pub(crate) const TAIL_KIND: u8 = 0xde;
+pub const TAIL: usize = 12;
+/// File type of the entry that holds a block's checksum.
+pub const TAIL_KIND: u8 = 0xde;
 
 /// Whether a block of names ends with its checksum; `seed` is that of the directory.
-pub(crate) fn has_right_tail(block: &[u8], seed: u32) -> bool {
+pub fn has_right_tail(block: &[u8], seed: u32) -> bool {
     let Some(tail) = block.len().checked_sub(TAIL) else {
         return false;
     };
@@ -56,7 +61,7 @@ pub(crate) fn has_right_tail(block: &[u8], seed: u32) -> bool {
 }
 
 /// Bytes that an entry with a name of this length needs.
-pub(crate) fn entry_len(name_len: usize) -> usize {
+pub fn entry_len(name_len: usize) -> usize {
     (8 + name_len).next_multiple_of(4)
 }
 
@@ -64,12 +69,12 @@ pub(crate) fn entry_len(name_len: usize) -> usize {
 const LEAST: usize = 12;
 
 /// Writes the length of a slot, `rec_len`. That of a whole block of 64 KiB does not fit, and is 65535.
-pub(crate) fn put_length(block: &mut [u8], at: usize, length: usize) {
+pub fn put_length(block: &mut [u8], at: usize, length: usize) {
     put16(block, at + 4, length.min(0xffff) as u16);
 }
 
 /// The slots of a block, used and unused, up to the first damaged one.
-pub(crate) fn slots(block: &[u8]) -> impl Iterator<Item = Slot> + '_ {
+pub fn slots(block: &[u8]) -> impl Iterator<Item = Slot> + '_ {
     let mut at = 0;
     std::iter::from_fn(move || {
         if at + 8 > block.len() {
@@ -99,13 +104,13 @@ pub(crate) fn slots(block: &[u8]) -> impl Iterator<Item = Slot> + '_ {
 }
 
 /// Whether the slots of a block fill it to its end.
-pub(crate) fn is_whole(block: &[u8]) -> bool {
+pub fn is_whole(block: &[u8]) -> bool {
     let end = slots(block).last().map_or(0, |slot| slot.at + slot.length);
     end == block.len()
 }
 
 /// The inode that a name in a block leads to.
-pub(crate) fn find_name(block: &[u8], name: &[u8]) -> Option<InodeNumber> {
+pub fn find_name(block: &[u8], name: &[u8]) -> Option<InodeNumber> {
     let is_meant = |slot: &Slot| slot.inode != 0 && slot.name(block) == name;
     let found = slots(block).find(is_meant)?;
     let is_own = name.is_empty() || name == b"." || name == b"..";
@@ -113,7 +118,7 @@ pub(crate) fn find_name(block: &[u8], name: &[u8]) -> Option<InodeNumber> {
 }
 
 /// The entries in a block of a directory, without `.` and `..`. Stops at the first damaged one.
-pub(crate) fn entries(block: &[u8]) -> Vec<Entry> {
+pub fn entries(block: &[u8]) -> Vec<Entry> {
     slots(block)
         .filter(|slot| slot.inode != 0)
         .map(|slot| (slot.inode, slot.name(block)))

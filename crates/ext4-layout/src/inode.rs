@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use pinewrit_disk::bytes::{u16le, u32le};
+use pinewrit_disk::bytes::{high, low, put16, put32, u16le, u32le};
 
 use crate::blocks::{ExtError, Source};
 use crate::checksum::crc32c;
@@ -10,9 +10,9 @@ use crate::fields::node;
 use crate::{ReadOnlyCompatible, Superblock};
 
 /// "Extent Tree", `eh_magic`.
-pub(crate) const EXTENT_MAGIC: u16 = 0xf30a;
+pub const EXTENT_MAGIC: u16 = 0xf30a;
 /// The kernel's own limit for trees of extents.
-pub(crate) const MAX_DEPTH: u16 = 5;
+pub const MAX_DEPTH: u16 = 5;
 
 /// The number of an inode, counted from 1.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -21,8 +21,10 @@ pub struct InodeNumber(pub u32);
 impl InodeNumber {
     /// The root directory.
     pub const ROOT: Self = Self(2);
-    pub(crate) const RESIZE: Self = Self(7);
-    pub(crate) const JOURNAL: Self = Self(8);
+    /// Blocks kept for more group descriptors.
+    pub const RESIZE: Self = Self(7);
+    /// The journal.
+    pub const JOURNAL: Self = Self(8);
 }
 
 /// The type of a file, from the upper bits of `i_mode`.
@@ -63,13 +65,13 @@ impl FileKind {
     }
 
     /// The bits of `i_mode` for this kind.
-    pub(crate) fn mode(self) -> u16 {
+    pub fn mode(self) -> u16 {
         let found = Self::MODES.iter().find(|(_, kind)| *kind == self);
         found.map_or(0, |(bits, _)| *bits)
     }
 
     /// The byte for this kind in directory entries.
-    pub(crate) fn entry_byte(self) -> u8 {
+    pub fn entry_byte(self) -> u8 {
         match self {
             Self::Unknown => 0,
             Self::Regular => 1,
@@ -85,19 +87,20 @@ impl FileKind {
 
 /// A piece of a file: neighbouring blocks of the file in neighbouring blocks of the medium.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Run {
+pub struct Run {
     /// First block in the file.
-    pub(crate) logical: u64,
+    pub logical: u64,
     /// First block on the medium.
-    pub(crate) start: u64,
-    pub(crate) len: u64,
+    pub start: u64,
+    /// Number of blocks.
+    pub len: u64,
     /// Reserved but not written: reads as zeros.
-    pub(crate) is_unwritten: bool,
+    pub is_unwritten: bool,
 }
 
 impl Run {
     /// A run with content.
-    pub(crate) fn written(logical: u64, start: u64, len: u64) -> Self {
+    pub fn written(logical: u64, start: u64, len: u64) -> Self {
         Self {
             logical,
             start,
@@ -107,7 +110,7 @@ impl Run {
     }
 
     /// "Extent Tree", `ext4_extent`, of 12 bytes.
-    pub(crate) fn parse(entry: &[u8]) -> Self {
+    pub fn parse(entry: &[u8]) -> Self {
         let raw = u16le(entry, 4);
         // A length above 32768 marks an extent as reserved but not yet written.
         let is_unwritten = raw > 0x8000;
@@ -119,17 +122,19 @@ impl Run {
         }
     }
 
-    pub(crate) fn logical_end(&self) -> u64 {
+    /// One behind its last block in the file.
+    pub fn logical_end(&self) -> u64 {
         self.logical + self.len
     }
 
-    pub(crate) fn blocks(&self) -> Range<u64> {
+    /// Its blocks on the medium.
+    pub fn blocks(&self) -> Range<u64> {
         self.start..self.start + self.len
     }
 }
 
 /// What a walk through a file's map finds.
-pub(crate) enum Piece {
+pub enum Piece {
     /// A run of the file's data.
     Data(Run),
     /// A block of the map itself.
@@ -169,7 +174,7 @@ impl Timestamp {
     }
 
     /// The two fields; times out of range become the nearest possible one.
-    pub(crate) fn fields(self) -> (u32, u32) {
+    pub fn fields(self) -> (u32, u32) {
         let first = i64::from(i32::MIN);
         let seconds = self.seconds.clamp(first, first + (1 << 34) - 1);
         let base = seconds as u32;
@@ -179,7 +184,7 @@ impl Timestamp {
 }
 
 /// Whether an inode is large enough for this field of four bytes after the first 128.
-pub(crate) fn has_extra(raw: &[u8], field: usize) -> bool {
+pub fn has_extra(raw: &[u8], field: usize) -> bool {
     let first = node::OLD_SIZE;
     raw.len() > first
         && field + 4 <= first + usize::from(u16le(raw, node::EXTRA_SIZE))
@@ -187,20 +192,20 @@ pub(crate) fn has_extra(raw: &[u8], field: usize) -> bool {
 }
 
 /// The seed for the checksums of an inode and its structures.
-pub(crate) fn inode_seed(sb: &Superblock, number: InodeNumber, generation: u32) -> u32 {
+pub fn inode_seed(sb: &Superblock, number: InodeNumber, generation: u32) -> u32 {
     let seed = crc32c(sb.seed, &number.0.to_le_bytes());
     crc32c(seed, &generation.to_le_bytes())
 }
 
 /// The most blocks of a file with the older kind of map: 12 in its inode, and three levels.
-pub(crate) fn most_in_block_map(sb: &Superblock) -> u64 {
+pub fn most_in_block_map(sb: &Superblock) -> u64 {
     let each = sb.block_size / 4;
     (12 + each + each * each + each * each * each).min(1 << 32)
 }
 
 /// "Index Nodes", `i_checksum_lo` and `i_checksum_hi`: the checksum computed for an inode, and
 /// whether there is room for its upper half.
-pub(crate) fn inode_checksum(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> (u32, bool) {
+pub fn inode_checksum(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> (u32, bool) {
     let has_high = has_extra(raw, node::EXTRA_SIZE);
     let seed = inode_seed(sb, number, u32le(raw, node::GENERATION));
     // The checksum itself counts as zeros.
@@ -216,7 +221,7 @@ pub(crate) fn inode_checksum(sb: &Superblock, number: InodeNumber, raw: &[u8]) -
 }
 
 /// Whether an inode matches its checksum, if it has one; unused inodes have none.
-pub(crate) fn is_intact(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> bool {
+pub fn is_intact(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> bool {
     if !sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
         return true;
     }
@@ -228,25 +233,29 @@ pub(crate) fn is_intact(sb: &Superblock, number: InodeNumber, raw: &[u8]) -> boo
 
 /// An inode, "Index Nodes".
 #[derive(Clone, Debug)]
-pub(crate) struct Inode {
-    pub(crate) raw: Vec<u8>,
+pub struct Inode {
+    /// The inode as stored.
+    pub raw: Vec<u8>,
 }
 
 impl Inode {
     /// `raw` are at least 128 bytes.
-    pub(crate) fn new(raw: Vec<u8>) -> Self {
+    pub fn new(raw: Vec<u8>) -> Self {
         Self { raw }
     }
 
-    pub(crate) fn kind(&self) -> FileKind {
+    /// What it is, by its mode.
+    pub fn kind(&self) -> FileKind {
         FileKind::of_mode(self.mode())
     }
 
-    pub(crate) fn mode(&self) -> u16 {
+    /// Type and permissions.
+    pub fn mode(&self) -> u16 {
         u16le(&self.raw, node::MODE)
     }
 
-    pub(crate) fn size(&self) -> u64 {
+    /// Bytes of content.
+    pub fn size(&self) -> u64 {
         let high = match self.kind() {
             FileKind::Regular | FileKind::Directory => u32le(&self.raw, node::SIZE_HIGH),
             _ => 0,
@@ -254,49 +263,56 @@ impl Inode {
         u64::from(high) << 32 | u64::from(u32le(&self.raw, node::SIZE))
     }
 
-    pub(crate) fn links(&self) -> u16 {
+    /// How many names it has.
+    pub fn links(&self) -> u16 {
         u16le(&self.raw, node::LINKS)
     }
 
-    pub(crate) fn flags(&self) -> u32 {
+    /// Flags, see [`node`].
+    pub fn flags(&self) -> u32 {
         u32le(&self.raw, node::FLAGS)
     }
 
-    pub(crate) fn has(&self, flag: u32) -> bool {
+    /// Whether it has one of these flags.
+    pub fn has(&self, flag: u32) -> bool {
         self.flags() & flag != 0
     }
 
-    pub(crate) fn generation(&self) -> u32 {
+    /// A number that its checksums begin with.
+    pub fn generation(&self) -> u32 {
         u32le(&self.raw, node::GENERATION)
     }
 
-    pub(crate) fn uid(&self) -> u32 {
+    /// The owner.
+    pub fn uid(&self) -> u32 {
         let high = u32::from(u16le(&self.raw, node::UID_HIGH));
         high << 16 | u32::from(u16le(&self.raw, node::UID))
     }
 
-    pub(crate) fn gid(&self) -> u32 {
+    /// The group.
+    pub fn gid(&self) -> u32 {
         let high = u32::from(u16le(&self.raw, node::GID_HIGH));
         high << 16 | u32::from(u16le(&self.raw, node::GID))
     }
 
-    pub(crate) fn modified(&self) -> Timestamp {
+    /// When its content was changed last.
+    pub fn modified(&self) -> Timestamp {
         Timestamp::parse(&self.raw, node::MODIFY_TIME, node::MODIFY_TIME_EXTRA)
     }
 
     /// `i_block`.
-    pub(crate) fn map(&self) -> &[u8] {
+    pub fn map(&self) -> &[u8] {
         &self.raw[node::MAP..node::MAP + node::MAP_LEN]
     }
 
     /// `i_file_acl`: a block of extended attributes; 0 for none.
-    pub(crate) fn xattr_block(&self) -> u64 {
+    pub fn xattr_block(&self) -> u64 {
         let high = u64::from(u16le(&self.raw, node::XATTR_BLOCK_HIGH));
         high << 32 | u64::from(u32le(&self.raw, node::XATTR_BLOCK))
     }
 
     /// The number of a device, "Device Numbers": the old form, or the one with more bits.
-    pub(crate) fn device_number(&self) -> Option<(u32, u32)> {
+    pub fn device_number(&self) -> Option<(u32, u32)> {
         if !matches!(
             self.kind(),
             FileKind::CharacterDevice | FileKind::BlockDevice
@@ -311,7 +327,7 @@ impl Inode {
 
     /// `i_blocks`: blocks of the file's data, map and attributes, according to the inode; a
     /// fraction of a block becomes a number that no file has.
-    pub(crate) fn blocks(&self, sb: &Superblock) -> u64 {
+    pub fn blocks(&self, sb: &Superblock) -> u64 {
         let high = if sb.read_only.has(ReadOnlyCompatible::HUGE_FILE) {
             u64::from(u16le(&self.raw, node::SECTORS_HIGH))
         } else {
@@ -327,14 +343,14 @@ impl Inode {
     }
 
     /// A short link's text is stored in place of the map.
-    pub(crate) fn is_short_link(&self) -> bool {
+    pub fn is_short_link(&self) -> bool {
         self.kind() == FileKind::Symlink
             && self.size() < 60
             && !self.has(node::FLAG_EXTENTS | node::FLAG_INLINE)
     }
 
     /// Whether `i_block` is a map.
-    pub(crate) fn has_map(&self) -> bool {
+    pub fn has_map(&self) -> bool {
         let kind = self.kind();
         let can = matches!(
             kind,
@@ -346,7 +362,7 @@ impl Inode {
 
     /// Calls `visit` with all pieces of the file's map, in the order of the file. Ends early when
     /// `visit` returns `true`.
-    pub(crate) fn for_each_piece(
+    pub fn for_each_piece(
         &self,
         source: &dyn Source,
         visit: &mut dyn FnMut(Piece) -> bool,
@@ -380,7 +396,7 @@ impl Inode {
     }
 
     /// All runs of a file in order, checked: inside the file system, and ascending.
-    pub(crate) fn runs(&self, source: &dyn Source) -> Result<Vec<Run>, ExtError> {
+    pub fn runs(&self, source: &dyn Source) -> Result<Vec<Run>, ExtError> {
         let sb = source.superblock();
         let mut runs: Vec<Run> = Vec::new();
         let mut is_wrong = false;
@@ -522,5 +538,66 @@ impl BlockMap<'_> {
     fn close(&mut self) -> bool {
         let visit = &mut self.visit;
         self.open.take().is_some_and(|run| visit(Piece::Data(run)))
+    }
+}
+
+impl Inode {
+    /// Sets or clears a flag.
+    pub fn set_flag(&mut self, flag: u32, is_on: bool) {
+        let flags = if is_on {
+            self.flags() | flag
+        } else {
+            self.flags() & !flag
+        };
+        put32(&mut self.raw, node::FLAGS, flags);
+    }
+
+    /// Sets the bytes of content.
+    pub fn set_size(&mut self, size: u64) {
+        put32(&mut self.raw, node::SIZE, low(size));
+        put32(&mut self.raw, node::SIZE_HIGH, high(size));
+    }
+
+    /// Sets how many names it has.
+    pub fn set_links(&mut self, links: u16) {
+        put16(&mut self.raw, node::LINKS, links);
+    }
+
+    /// Sets the block of its extended attributes; 0 for none.
+    pub fn set_xattr_block(&mut self, block: u64) {
+        put32(&mut self.raw, node::XATTR_BLOCK, low(block));
+        put16(&mut self.raw, node::XATTR_BLOCK_HIGH, high(block) as u16);
+    }
+
+    /// Sets owner and group.
+    pub fn set_owner(&mut self, uid: u32, gid: u32) {
+        put16(&mut self.raw, node::UID, uid as u16);
+        put16(&mut self.raw, node::UID_HIGH, (uid >> 16) as u16);
+        put16(&mut self.raw, node::GID, gid as u16);
+        put16(&mut self.raw, node::GID_HIGH, (gid >> 16) as u16);
+    }
+
+    /// Sets its type and permissions.
+    pub fn set_mode(&mut self, kind: FileKind, permissions: u16) {
+        put16(&mut self.raw, node::MODE, kind.mode() | permissions & 0xfff);
+    }
+
+    /// Sets a time by its field and, where the inode has room, by the field of its nanoseconds.
+    pub fn set_time(&mut self, field: usize, extra: usize, time: Timestamp) {
+        let (seconds, more) = time.fields();
+        put32(&mut self.raw, field, seconds);
+        if has_extra(&self.raw, extra) {
+            put32(&mut self.raw, extra, more);
+        }
+    }
+
+    /// Sets when its content was changed last.
+    pub fn set_modified(&mut self, time: Timestamp) {
+        self.set_time(node::MODIFY_TIME, node::MODIFY_TIME_EXTRA, time);
+    }
+
+    /// Sets when it was changed last itself.
+    pub fn set_changed(&mut self, time: Timestamp) {
+        self.set_time(node::CHANGE_TIME, node::CHANGE_TIME_EXTRA, time);
     }
 }

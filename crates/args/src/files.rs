@@ -18,13 +18,13 @@ use super::{ChangeArgs, location};
     pinewrit files read K7F2 root:/etc/os-release\n  \
     pinewrit files edit K7F2 boot:/boot.conf --on overlay\n  \
     pinewrit files unpack K7F2 root:/opt wind-log.tar.xz --strip 1")]
-pub(crate) struct FilesArgs {
+pub struct FilesArgs {
     #[command(subcommand)]
-    pub(crate) action: FilesAction,
+    pub action: FilesAction,
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum FilesAction {
+pub enum FilesAction {
     /// List a directory
     List {
         #[command(flatten)]
@@ -109,23 +109,23 @@ pub(crate) enum FilesAction {
 
 /// What to read.
 #[derive(Debug, ClapArgs)]
-pub(crate) struct ReadArgs {
+pub struct ReadArgs {
     /// Tag, block device, card file, or image in any wrapping
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath, value_parser = location())]
-    pub(crate) source: Location,
+    pub source: Location,
     /// Where in it: PARTITION:/path, as in boot:/ or root:/etc/hostname
     #[arg(value_name = "PLACE")]
-    pub(crate) place: Place,
+    pub place: Place,
     #[command(flatten)]
-    pub(crate) fat: FatArgs,
+    pub fat: FatArgs,
 }
 
 /// How a FAT is interpreted.
 #[derive(Debug, ClapArgs)]
-pub(crate) struct FatArgs {
+pub struct FatArgs {
     /// Time zone of times on FAT: UTC, local, Europe/Vienna, +02:00 ...
     #[arg(long, value_name = "ZONE", default_value = "UTC", value_parser = zone)]
-    pub(crate) fat_zone: TimeZone,
+    pub fat_zone: TimeZone,
 }
 
 impl Default for FatArgs {
@@ -153,28 +153,28 @@ fn local_zone() -> Option<TimeZone> {
 }
 
 #[derive(Debug, ClapArgs)]
-pub(crate) struct PutArgs {
+pub struct PutArgs {
     #[command(flatten)]
-    pub(crate) change: ChangeArgs,
+    pub change: ChangeArgs,
     /// Destination, or a directory if it ends with /
     #[arg(value_name = "PLACE")]
-    pub(crate) place: Place,
+    pub place: Place,
     /// File or directory on this computer; with / at its end, only the directory's content
     #[arg(value_name = "FILE", value_hint = ValueHint::AnyPath)]
-    pub(crate) file: PathBuf,
+    pub file: PathBuf,
     /// Permissions, in octal digits (not on FAT)
     #[arg(long, value_parser = mode)]
-    pub(crate) mode: Option<u16>,
+    pub mode: Option<u16>,
     /// User and group ids (not on FAT)
     #[arg(long, value_name = "UID:GID", value_parser = owner)]
-    pub(crate) owner: Option<(u32, u32)>,
+    pub owner: Option<(u32, u32)>,
     #[command(flatten)]
-    pub(crate) fat: FatArgs,
+    pub fat: FatArgs,
 }
 
 /// What happens to existing files.
 #[derive(Clone, Copy, Debug, ValueEnum)]
-pub(crate) enum OverwriteArg {
+pub enum OverwriteArg {
     /// Replace them with newer ones
     Newer,
     /// Replace them
@@ -184,41 +184,41 @@ pub(crate) enum OverwriteArg {
 }
 
 #[derive(Debug, ClapArgs)]
-pub(crate) struct UnpackArgs {
+pub struct UnpackArgs {
     #[command(flatten)]
-    pub(crate) change: ChangeArgs,
+    pub change: ChangeArgs,
     /// The destination directory
     #[arg(value_name = "PLACE")]
-    pub(crate) place: Place,
+    pub place: Place,
     /// A tar, zip or 7z archive in any compression, or its URL
     #[arg(value_name = "ARCHIVE", value_hint = ValueHint::FilePath, value_parser = location())]
-    pub(crate) archive: Location,
+    pub archive: Location,
     /// Only this member, or what is below it; repeatable, with * and ?
     #[arg(long, value_name = "MEMBER")]
-    pub(crate) pick: Vec<String>,
+    pub pick: Vec<String>,
     /// Strip this many leading directories from all names
     #[arg(long, value_name = "N", default_value_t = 0)]
-    pub(crate) strip: usize,
+    pub strip: usize,
     /// What happens to existing files
     #[arg(long, value_name = "WHEN", default_value = "newer")]
-    pub(crate) overwrite: OverwriteArg,
+    pub overwrite: OverwriteArg,
     #[command(flatten)]
-    pub(crate) fat: FatArgs,
+    pub fat: FatArgs,
 }
 
 #[derive(Debug, ClapArgs)]
 #[group(skip)]
-pub(crate) struct EditArgs {
+pub struct EditArgs {
     #[command(flatten)]
-    pub(crate) change: ChangeArgs,
+    pub change: ChangeArgs,
     /// The text file
     #[arg(value_name = "PLACE")]
-    pub(crate) place: Place,
+    pub place: Place,
     #[command(flatten)]
-    pub(crate) what: WhatArgs,
+    pub what: WhatArgs,
     /// Only in the section or block with this heading; a new line goes there
     #[arg(long, value_name = "NAME")]
-    pub(crate) section: Option<String>,
+    pub section: Option<String>,
     /// Insert a new line after this one
     #[arg(
         long,
@@ -226,20 +226,20 @@ pub(crate) struct EditArgs {
         requires = "line",
         conflicts_with = "section"
     )]
-    pub(crate) after: Option<String>,
+    pub after: Option<String>,
     /// The kind of text [default: detected]
     #[arg(long, value_name = "KIND")]
-    pub(crate) kind: Option<KindArg>,
+    pub kind: Option<KindArg>,
     /// Keep the original beside it, as NAME.orig
     #[arg(long)]
-    pub(crate) keep_original: bool,
+    pub keep_original: bool,
     #[command(flatten)]
-    pub(crate) fat: FatArgs,
+    pub fat: FatArgs,
 }
 
 /// The kind of a text.
 #[derive(Clone, Copy, Debug, ValueEnum)]
-pub(crate) enum KindArg {
+pub enum KindArg {
     /// key=value lines
     Assignments,
     /// key value lines
@@ -253,7 +253,7 @@ pub(crate) enum KindArg {
 }
 
 impl KindArg {
-    pub(crate) fn kind(self) -> TextKind {
+    pub fn kind(self) -> TextKind {
         match self {
             Self::Assignments => TextKind::Assignments,
             Self::Pairs => TextKind::Pairs,
@@ -267,37 +267,37 @@ impl KindArg {
 /// What an edit does: one of them.
 #[derive(Debug, ClapArgs)]
 #[group(required = true, multiple = false)]
-pub(crate) struct WhatArgs {
+pub struct WhatArgs {
     /// Ensure that this line exists
     #[arg(long, value_name = "TEXT")]
-    pub(crate) line: Option<String>,
+    pub line: Option<String>,
     /// Set a key to a value
     #[arg(long, value_name = "KEY=VALUE", value_parser = assignment)]
-    pub(crate) set: Option<(String, String)>,
+    pub set: Option<(String, String)>,
     /// Remove the lines that set this key
     #[arg(long, value_name = "KEY")]
-    pub(crate) unset: Option<String>,
+    pub unset: Option<String>,
     /// Remove this line
     #[arg(long, value_name = "TEXT")]
-    pub(crate) remove_line: Option<String>,
+    pub remove_line: Option<String>,
     /// Remove the block with this heading: `label rescue`, `menuentry "Rescue"`, `[rescue]`
     #[arg(long, value_name = "HEAD")]
-    pub(crate) remove_block: Option<String>,
+    pub remove_block: Option<String>,
     /// Uncomment a line, by its text or key
     #[arg(long, value_name = "LINE")]
-    pub(crate) on: Option<String>,
+    pub on: Option<String>,
     /// Comment a line out
     #[arg(long, value_name = "LINE")]
-    pub(crate) off: Option<String>,
+    pub off: Option<String>,
     /// Ensure that a one-line command line has this word
     #[arg(long, value_name = "WORD")]
-    pub(crate) word: Option<String>,
+    pub word: Option<String>,
     /// Replace a word, or a key with its =
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
-    pub(crate) replace_word: Option<Vec<String>>,
+    pub replace_word: Option<Vec<String>>,
     /// Remove a word, or a key with its =
     #[arg(long, value_name = "WORD")]
-    pub(crate) remove_word: Option<String>,
+    pub remove_word: Option<String>,
 }
 
 fn assignment(text: &str) -> Result<(String, String), String> {

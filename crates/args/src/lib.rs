@@ -1,4 +1,18 @@
-//! The arguments. The order of the commands is the order of the work.
+//! The arguments of the program. The order of the commands is the order of the work.
+//!
+//! ```
+//! use clap::Parser;
+//! use pinewrit_args::{Args, Command};
+//!
+//! let args = Args::try_parse_from(["pinewrit", "write", "os.img.xz", "--to", "PX-7Q2"])?;
+//! assert!(matches!(args.command, Command::Write(_)));
+//! # Ok::<(), clap::Error>(())
+//! ```
+
+#![allow(
+    missing_docs,
+    reason = "what people read is the help of each argument; more would be shown to them"
+)]
 
 mod copy;
 mod estimate;
@@ -16,29 +30,30 @@ use pinewrit_image::Location;
 use pinewrit_ui::Ui;
 use pinewrit_volume::format::FormatKind;
 
-pub(crate) use copy::{AsNewArgs, CloneArgs, SaveArgs};
-pub(crate) use estimate::{EstimateAction, EstimateArgs};
-pub(crate) use files::{
+pub use copy::{AsNewArgs, CloneArgs, SaveArgs};
+pub use estimate::{EstimateAction, EstimateArgs};
+pub use files::{
     EditArgs, FatArgs, FilesAction, FilesArgs, KindArg, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
 };
-pub(crate) use table::{AddArgs, SchemeArg, TableAction, TableArgs};
+pub use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 
 /// Prepares boot media for single-board computers: checked, written, verified, configured
 #[derive(Debug, Parser)]
 #[command(
+    name = "pinewrit",
     version,
     after_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
                   5 medium bad, 6 differences found, 7 settings, layout or rack file invalid, 130 interrupted"
 )]
-pub(crate) struct Args {
+pub struct Args {
     #[command(flatten)]
-    pub(crate) global: Global,
+    pub global: Global,
     #[command(subcommand)]
-    pub(crate) command: Command,
+    pub command: Command,
 }
 
 /// The arguments, with the options of every command shown by the program's own help only.
-pub(crate) fn command() -> clap::Command {
+pub fn command() -> clap::Command {
     let mut command = Args::command();
     // Gives each subcommand its own copy of the global options.
     command.build();
@@ -61,27 +76,27 @@ fn without_global(command: clap::Command) -> clap::Command {
 /// The options of every command.
 #[derive(Debug, ClapArgs)]
 #[command(next_help_heading = "Options of every command")]
-pub(crate) struct Global {
+pub struct Global {
     /// Print one JSON object per line on stdout: events, then the result
     #[arg(long, global = true)]
-    pub(crate) json: bool,
+    pub json: bool,
     /// When to use colors
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
-    pub(crate) color: ColorWhen,
+    pub color: ColorWhen,
     /// Use simulated readers and cards instead of the computer's
     #[arg(long, global = true, value_name = "FILE", env = "PINEWRIT_RACK", value_hint = ValueHint::FilePath)]
-    pub(crate) rack: Option<PathBuf>,
+    pub rack: Option<PathBuf>,
     /// Print only the result and errors
     #[arg(short, long, global = true, conflicts_with = "verbose")]
-    pub(crate) quiet: bool,
+    pub quiet: bool,
     /// Print more details
     #[arg(short, long, global = true)]
-    pub(crate) verbose: bool,
+    pub verbose: bool,
 }
 
 impl Global {
     /// How to communicate with the user; sets colours on or off.
-    pub(crate) fn ui(&self) -> Ui {
+    pub fn ui(&self) -> Ui {
         let choice = match self.color {
             ColorWhen::Auto => ColorChoice::Auto,
             ColorWhen::Always => ColorChoice::Always,
@@ -98,7 +113,7 @@ impl Global {
 
 /// When to use colours.
 #[derive(Clone, Copy, Debug, ValueEnum)]
-pub(crate) enum ColorWhen {
+pub enum ColorWhen {
     /// On a terminal, unless NO_COLOR is set
     Auto,
     /// Always
@@ -108,7 +123,7 @@ pub(crate) enum ColorWhen {
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Command {
+pub enum Command {
     Media(MediaArgs),
     Inspect(InspectArgs),
     Write(WriteArgs),
@@ -130,24 +145,24 @@ pub(crate) enum Command {
 ///
 /// A tag is the same on every port and every computer. Writable media come first.
 #[derive(Debug, ClapArgs)]
-pub(crate) struct MediaArgs {
+pub struct MediaArgs {
     /// Also show media that are never written, and empty readers
     #[arg(long)]
-    pub(crate) all: bool,
+    pub all: bool,
     /// Keep running, and show media as they come and go
     #[arg(long)]
-    pub(crate) watch: bool,
+    pub watch: bool,
 }
 
 /// How a medium is opened for writing.
 #[derive(Clone, Debug, Default, ClapArgs)]
-pub(crate) struct MediumArgs {
+pub struct MediumArgs {
     /// Unmount the medium's file systems without asking
     #[arg(long)]
-    pub(crate) unmount: bool,
+    pub unmount: bool,
     /// Repeat the medium's tag, for media of which Pinewrit is unsure
     #[arg(long, value_name = "TAG", value_parser = tag)]
-    pub(crate) confirm: Option<Tag>,
+    pub confirm: Option<Tag>,
 }
 
 fn tag(text: &str) -> Result<Tag, String> {
@@ -162,29 +177,29 @@ fn tag(text: &str) -> Result<Tag, String> {
 #[command(after_long_help = "Examples:\n  \
     pinewrit inspect larkfell-os.img.xz\n  \
     pinewrit inspect /dev/sdx")]
-pub(crate) struct InspectArgs {
+pub struct InspectArgs {
     /// Image in any wrapping, card file, tag, block device, or URL
     #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath, value_parser = location())]
-    pub(crate) source: Location,
+    pub source: Location,
     #[command(flatten)]
-    pub(crate) options: SourceArgs,
+    pub options: SourceArgs,
 }
 
 /// How an image is opened.
 #[derive(Debug, ClapArgs)]
-pub(crate) struct SourceArgs {
+pub struct SourceArgs {
     /// Take this member of an archive, if several could be the image
     #[arg(long, value_name = "NAME")]
-    pub(crate) member: Option<String>,
+    pub member: Option<String>,
     /// Give up after this many seconds without data from a server
     #[arg(long, value_name = "SECONDS", default_value_t = PATIENCE,
         value_parser = clap::value_parser!(u64).range(1..=86_400))]
-    pub(crate) patience: u64,
+    pub patience: u64,
 }
 
 impl SourceArgs {
     /// As if no option were given.
-    pub(crate) fn plain() -> Self {
+    pub fn plain() -> Self {
         Self {
             member: None,
             patience: PATIENCE,
@@ -195,7 +210,7 @@ impl SourceArgs {
 /// Seconds without data from a server before giving up.
 const PATIENCE: u64 = 60;
 
-pub(crate) fn location() -> impl TypedValueParser<Value = Location> {
+pub fn location() -> impl TypedValueParser<Value = Location> {
     OsStringValueParser::new().map(|text| Location::parse(&text))
 }
 
@@ -210,68 +225,68 @@ pub(crate) fn location() -> impl TypedValueParser<Value = Location> {
     pinewrit write larkfell-os.img.xz --to K7F2 --to M3QX --to 9RT4 --eject\n  \
     pinewrit write larkfell-os.img.xz --to card.img --size 8GB --settings hut-03.toml\n  \
     pinewrit write https://larkfell.example/larkfell-os.img.xz --to /dev/sdx --keep-download")]
-pub(crate) struct WriteArgs {
+pub struct WriteArgs {
     /// Image in any wrapping: a file, its pieces, a medium, or a URL
     #[arg(value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
-    pub(crate) image: Location,
+    pub image: Location,
     /// Tag, block device or card file to write; repeat --to to write several at once
     #[arg(long, required = true, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-    pub(crate) to: Vec<PathBuf>,
+    pub to: Vec<PathBuf>,
     #[command(flatten)]
-    pub(crate) medium: MediumArgs,
+    pub medium: MediumArgs,
     /// Create a card file of this size if it does not exist (8GB, 512MiB, 2048s)
     #[arg(long, value_parser = parse_size, conflicts_with = "into")]
-    pub(crate) size: Option<u64>,
+    pub size: Option<u64>,
     /// Write an image of one file system into this partition: number, label or name
     #[arg(long, value_name = "PARTITION")]
-    pub(crate) into: Option<String>,
+    pub into: Option<String>,
     #[command(flatten)]
-    pub(crate) options: SourceArgs,
+    pub options: SourceArgs,
     /// Keep the downloaded file for the next write from this URL
     #[arg(long)]
-    pub(crate) keep_download: bool,
+    pub keep_download: bool,
     /// sha256:HEX (or sha512, sha1, md5) or a checksum file [default: one beside the image]
     #[arg(long, value_name = "CHECKSUM")]
-    pub(crate) checksum: Option<String>,
+    pub checksum: Option<String>,
     /// Add these first-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
-    pub(crate) settings: Option<PathBuf>,
+    pub settings: Option<PathBuf>,
     /// How the image takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
-    pub(crate) intake: Option<String>,
+    pub intake: Option<String>,
     /// Grow the last partition to the end of the medium (with --into: the file system)
     #[arg(long)]
-    pub(crate) grow: bool,
+    pub grow: bool,
     /// Do not read back what was written
     #[arg(long)]
-    pub(crate) no_verify: bool,
+    pub no_verify: bool,
     /// Compare first and write only differences: to resume, or for a new release
     #[arg(long)]
-    pub(crate) only_changes: bool,
+    pub only_changes: bool,
     /// Write it even if it is not a known image, or shorter than its table says
     #[arg(long)]
-    pub(crate) as_it_is: bool,
+    pub as_it_is: bool,
     /// Also write free space of file systems
     #[arg(long)]
-    pub(crate) every_byte: bool,
+    pub every_byte: bool,
     /// Discard the medium's old content first
     #[arg(long, conflicts_with = "only_changes")]
-    pub(crate) clear_free: bool,
+    pub clear_free: bool,
     /// Store a copy of the receipt here
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
-    pub(crate) receipt: Option<PathBuf>,
+    pub receipt: Option<PathBuf>,
     /// Write an HTML report: the medium's map, its pace, slow spots, facts
     #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
-    pub(crate) report: Option<PathBuf>,
+    pub report: Option<PathBuf>,
     /// Eject the medium when it is done
     #[arg(long)]
-    pub(crate) eject: bool,
+    pub eject: bool,
     /// Check and show everything, write nothing
     #[arg(long)]
-    pub(crate) dry_run: bool,
+    pub dry_run: bool,
     /// Do not ask
     #[arg(long)]
-    pub(crate) yes: bool,
+    pub yes: bool,
 }
 
 /// Compare a medium with an image, or with the receipt of its write
@@ -281,21 +296,21 @@ pub(crate) struct WriteArgs {
 #[command(after_long_help = "Examples:\n  \
     pinewrit verify K7F2\n  \
     pinewrit verify /dev/sdx --image larkfell-os.img.xz")]
-pub(crate) struct VerifyArgs {
+pub struct VerifyArgs {
     /// Tag, block device or card file to read
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-    pub(crate) medium: PathBuf,
+    pub medium: PathBuf,
     /// Image to compare with, in any wrapping
     #[arg(long, value_name = "IMAGE", value_hint = ValueHint::FilePath, value_parser = location())]
-    pub(crate) image: Option<Location>,
+    pub image: Option<Location>,
     #[command(flatten)]
-    pub(crate) options: SourceArgs,
+    pub options: SourceArgs,
     /// Also compare free space of file systems
     #[arg(long, requires = "image")]
-    pub(crate) every_byte: bool,
+    pub every_byte: bool,
     /// Receipt to compare with
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, conflicts_with = "image")]
-    pub(crate) receipt: Option<PathBuf>,
+    pub receipt: Option<PathBuf>,
 }
 
 /// Add first-boot settings to a medium that is already written
@@ -306,9 +321,9 @@ pub(crate) struct VerifyArgs {
 #[command(after_long_help = "Examples:\n  \
     pinewrit configure card.img --settings hut-03.toml --dry-run\n  \
     pinewrit configure /dev/sdx --settings hut-03.toml")]
-pub(crate) struct ConfigureArgs {
+pub struct ConfigureArgs {
     #[command(flatten)]
-    pub(crate) change: ChangeArgs,
+    pub change: ChangeArgs,
     /// First-boot settings
     #[arg(
         long,
@@ -316,15 +331,15 @@ pub(crate) struct ConfigureArgs {
         value_hint = ValueHint::FilePath,
         required_unless_present = "as_new"
     )]
-    pub(crate) settings: Option<PathBuf>,
+    pub settings: Option<PathBuf>,
     /// How the image takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
-    pub(crate) intake: Option<String>,
+    pub intake: Option<String>,
     #[command(flatten)]
-    pub(crate) new: AsNewArgs,
+    pub new: AsNewArgs,
     /// First grow the last partition to the end of the medium
     #[arg(long, requires = "settings")]
-    pub(crate) grow: bool,
+    pub grow: bool,
 }
 
 /// Build a medium from parts: partitions, file systems, files, archives, boot loaders
@@ -336,63 +351,63 @@ pub(crate) struct ConfigureArgs {
     pinewrit build demo/layout.toml --to hut.img --size 4GB\n  \
     pinewrit build demo/layout.toml --to hut.img.xz --size 4GB\n  \
     pinewrit build demo/layout.toml --to K7F2 --eject")]
-pub(crate) struct BuildArgs {
+pub struct BuildArgs {
     /// Layout file
     #[arg(value_name = "LAYOUT", value_hint = ValueHint::FilePath)]
-    pub(crate) layout: PathBuf,
+    pub layout: PathBuf,
     /// Tag, block device or card file to write; or an image: .img.zst, .img.xz, .img.gz
     #[arg(long, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-    pub(crate) to: PathBuf,
+    pub to: PathBuf,
     #[command(flatten)]
-    pub(crate) access: MediumArgs,
+    pub access: MediumArgs,
     /// Size of a new card file or image (8GB, 512MiB, 2048s)
     #[arg(long, value_parser = parse_size)]
-    pub(crate) size: Option<u64>,
+    pub size: Option<u64>,
     /// Add these first-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
-    pub(crate) settings: Option<PathBuf>,
+    pub settings: Option<PathBuf>,
     /// How the system takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
-    pub(crate) intake: Option<String>,
+    pub intake: Option<String>,
     /// Directory for the sparse file [default: beside the target, or the temporary directory]
     #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
-    pub(crate) scratch: Option<PathBuf>,
+    pub scratch: Option<PathBuf>,
     /// Do not read back what was written
     #[arg(long)]
-    pub(crate) no_verify: bool,
+    pub no_verify: bool,
     #[command(flatten)]
-    pub(crate) fat: FatArgs,
+    pub fat: FatArgs,
     /// Store a copy of the receipt here
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
-    pub(crate) receipt: Option<PathBuf>,
+    pub receipt: Option<PathBuf>,
     /// Write an HTML report: the medium's map, its pace, slow spots, facts
     #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
-    pub(crate) report: Option<PathBuf>,
+    pub report: Option<PathBuf>,
     /// Eject the medium when it is done
     #[arg(long)]
-    pub(crate) eject: bool,
+    pub eject: bool,
     /// Check everything and show the partitions, create nothing
     #[arg(long)]
-    pub(crate) dry_run: bool,
+    pub dry_run: bool,
     /// Do not ask
     #[arg(long)]
-    pub(crate) yes: bool,
+    pub yes: bool,
 }
 
 /// The options of every command that makes small changes to a medium.
 #[derive(Debug, ClapArgs)]
-pub(crate) struct ChangeArgs {
+pub struct ChangeArgs {
     /// Tag, block device or card file to change
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-    pub(crate) medium: PathBuf,
+    pub medium: PathBuf,
     #[command(flatten)]
-    pub(crate) access: MediumArgs,
+    pub access: MediumArgs,
     /// Show what would change, change nothing
     #[arg(long)]
-    pub(crate) dry_run: bool,
+    pub dry_run: bool,
     /// Do not ask
     #[arg(long)]
-    pub(crate) yes: bool,
+    pub yes: bool,
 }
 
 /// Create a file system in a partition
@@ -402,27 +417,27 @@ pub(crate) struct ChangeArgs {
 #[command(after_long_help = "Examples:\n  \
     pinewrit format card.img 1 --as fat32 --label BOOT\n  \
     pinewrit format K7F2 2 --as ext4 --label larkfell-root")]
-pub(crate) struct FormatArgs {
+pub struct FormatArgs {
     #[command(flatten)]
-    pub(crate) change: ChangeArgs,
+    pub change: ChangeArgs,
     /// Number, label or name of the partition
     #[arg(value_name = "PARTITION")]
-    pub(crate) partition: String,
+    pub partition: String,
     /// fat32, fat16, fat12, fat (by size), ext4 or swap
     #[arg(long = "as", value_name = "KIND", value_parser = format_kind)]
-    pub(crate) kind: FormatKind,
+    pub kind: FormatKind,
     /// Label: up to 11 characters (FAT), 16 bytes (ext4) or 15 bytes (swap)
     #[arg(long, default_value = "", hide_default_value = true)]
-    pub(crate) label: String,
+    pub label: String,
     /// Cluster (FAT) or block size (ext4) in bytes [default: by size]
     #[arg(long, value_name = "SIZE", value_parser = parse_size)]
-    pub(crate) unit: Option<u64>,
+    pub unit: Option<u64>,
     /// Minimum number of files (ext4) [default: by size]
     #[arg(long, value_name = "COUNT")]
-    pub(crate) inodes: Option<u32>,
+    pub inodes: Option<u32>,
     /// Without metadata checksums (ext4), for old boot loaders
     #[arg(long)]
-    pub(crate) no_checksums: bool,
+    pub no_checksums: bool,
 }
 
 fn format_kind(text: &str) -> Result<FormatKind, String> {
@@ -437,10 +452,10 @@ fn format_kind(text: &str) -> Result<FormatKind, String> {
 /// Unmounts its file systems, flushes it and powers it down. Says that you can take it out only
 /// when that is true.
 #[derive(Debug, ClapArgs)]
-pub(crate) struct EjectArgs {
+pub struct EjectArgs {
     /// Tag or block device to eject
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
-    pub(crate) medium: PathBuf,
+    pub medium: PathBuf,
 }
 
 /// Rehearse with simulated readers and cards
@@ -451,13 +466,13 @@ pub(crate) struct EjectArgs {
 #[command(after_long_help = "Example:\n  \
     pinewrit rack new practice\n  \
     pinewrit --rack practice/rack.toml media")]
-pub(crate) struct RackArgs {
+pub struct RackArgs {
     #[command(subcommand)]
-    pub(crate) action: RackAction,
+    pub action: RackAction,
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum RackAction {
+pub enum RackAction {
     /// Create a rack with made-up readers and cards in a new directory
     New {
         /// The directory
@@ -489,10 +504,10 @@ pub(crate) enum RackAction {
 
 /// Run a full example with made-up data, in a directory of its own
 #[derive(Debug, ClapArgs)]
-pub(crate) struct DemoArgs {
+pub struct DemoArgs {
     /// Directory to work in, empty or absent [default: a temporary one, removed afterwards]
     #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
-    pub(crate) dir: Option<PathBuf>,
+    pub dir: Option<PathBuf>,
 }
 
 #[cfg(test)]

@@ -6,8 +6,9 @@ use crate::checksum::{crc16, crc32c};
 use crate::fields::bg;
 use crate::{Incompatible, ReadOnlyCompatible, Superblock};
 
-/// Where a group's metadata is. All places have been checked to be inside the file system.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// Where a group's metadata is. All places have been checked to be inside the file system;
+/// a new descriptor has none yet.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct GroupDescriptor {
     /// Block of the block bitmap.
     pub block_bitmap: u64,
@@ -25,37 +26,18 @@ pub struct GroupDescriptor {
     /// its first use.
     pub is_inode_table_free: bool,
     /// Free inodes, according to the descriptor.
-    pub(crate) free_inodes: u32,
+    pub free_inodes: u32,
     /// Directories, according to the descriptor.
-    pub(crate) directories: u32,
+    pub directories: u32,
     /// Inodes at the end of the table that were never used.
-    pub(crate) unused_inodes: u32,
+    pub unused_inodes: u32,
     /// `bg_flags` as stored.
-    pub(crate) flags: u16,
+    pub flags: u16,
     bitmap_checksum: u32,
     inode_bitmap_checksum: u32,
 }
 
 impl GroupDescriptor {
-    /// A group whose metadata has no place yet.
-    pub(crate) fn new() -> Self {
-        Self {
-            block_bitmap: 0,
-            inode_bitmap: 0,
-            inode_table: 0,
-            free_clusters: 0,
-            is_block_bitmap_unwritten: false,
-            is_inode_table_unwritten: false,
-            is_inode_table_free: false,
-            free_inodes: 0,
-            directories: 0,
-            unused_inodes: 0,
-            flags: 0,
-            bitmap_checksum: 0,
-            inode_bitmap_checksum: 0,
-        }
-    }
-
     /// Reads the descriptor of `group`; `None` if its checksum or a place in it is wrong.
     pub fn parse(superblock: &Superblock, group: u64, bytes: &[u8]) -> Option<Self> {
         let size = superblock.descriptor_size as usize;
@@ -136,7 +118,7 @@ impl GroupDescriptor {
     }
 
     /// The same for an inode bitmap.
-    pub(crate) fn fits_inode_bitmap(&self, superblock: &Superblock, bitmap: &[u8]) -> bool {
+    pub fn fits_inode_bitmap(&self, superblock: &Superblock, bitmap: &[u8]) -> bool {
         let inodes = superblock.inodes_per_group;
         let Some(covered) = bitmap.get(..(inodes / 8) as usize) else {
             return false;
@@ -197,7 +179,7 @@ fn is_intact(superblock: &Superblock, group: u64, bytes: &[u8]) -> bool {
 
 /// "Block Group Descriptors", `bg_checksum`: the checksum computed for a descriptor; `None` if the
 /// file system has none.
-pub(crate) fn descriptor_checksum(superblock: &Superblock, group: u64, raw: &[u8]) -> Option<u16> {
+pub fn descriptor_checksum(superblock: &Superblock, group: u64, raw: &[u8]) -> Option<u16> {
     let number = (group as u32).to_le_bytes();
     let (before, after) = (&raw[..bg::CHECKSUM], &raw[bg::CHECKSUM + 2..]);
     if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {

@@ -46,7 +46,8 @@ pub enum ExtError {
 }
 
 /// Where blocks and inodes are read from: a medium, or one with changes over it.
-pub(crate) trait Source {
+pub trait Source {
+    /// Sizes and places of everything.
     fn superblock(&self) -> &Superblock;
 
     /// Reads bytes of the file system.

@@ -7,7 +7,7 @@ use crate::fields::node;
 
 const MAGIC: u32 = 0xea02_0000;
 /// Bytes before the first entry in a block.
-pub(crate) const BLOCK_HEADER: usize = 32;
+pub const BLOCK_HEADER: usize = 32;
 const ENTRY: usize = 16;
 /// `system.data`: the rest of a file stored in its inode.
 const INLINE: (u8, &[u8]) = (7, b"data");
@@ -38,15 +38,18 @@ pub struct Xattr {
 
 /// An attribute as stored.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Kept {
-    pub(crate) index: u8,
-    pub(crate) name: Vec<u8>,
-    pub(crate) value: Vec<u8>,
+pub struct Kept {
+    /// Which prefix its name has.
+    pub index: u8,
+    /// The name behind the prefix.
+    pub name: Vec<u8>,
+    /// The value as stored.
+    pub value: Vec<u8>,
 }
 
 impl Kept {
     /// `None` if the name cannot be stored.
-    pub(crate) fn of(attribute: &Xattr) -> Option<Self> {
+    pub fn of(attribute: &Xattr) -> Option<Self> {
         let (index, rest) = PREFIXES.iter().find_map(|(index, prefix)| {
             let rest = attribute.name.strip_prefix(prefix)?;
             (prefix.ends_with('.') != rest.is_empty()).then_some((*index, rest))
@@ -63,7 +66,8 @@ impl Kept {
         })
     }
 
-    pub(crate) fn as_seen(&self) -> Option<Xattr> {
+    /// The attribute as programs see it, if its prefix is known.
+    pub fn as_seen(&self) -> Option<Xattr> {
         let (_, prefix) = PREFIXES.iter().find(|(index, _)| *index == self.index)?;
         let rest = String::from_utf8_lossy(&self.name);
         let value = match self.index {
@@ -77,11 +81,12 @@ impl Kept {
     }
 
     /// The encryption context of a file.
-    pub(crate) fn is_encryption(&self) -> bool {
+    pub fn is_encryption(&self) -> bool {
         self.index == ENCRYPTION
     }
 
-    pub(crate) fn is_inline_data(&self) -> bool {
+    /// Whether it is content of a small file.
+    pub fn is_inline_data(&self) -> bool {
         (self.index, &self.name[..]) == INLINE
     }
 
@@ -116,7 +121,7 @@ impl Kept {
 }
 
 /// The attributes in an inode and the place of their area: after the fields, if there is room.
-pub(crate) fn in_inode(raw: &[u8]) -> Result<Vec<Kept>, ExtError> {
+pub fn in_inode(raw: &[u8]) -> Result<Vec<Kept>, ExtError> {
     let Some(start) = inode_area(raw) else {
         return Ok(Vec::new());
     };
@@ -127,7 +132,7 @@ pub(crate) fn in_inode(raw: &[u8]) -> Result<Vec<Kept>, ExtError> {
 }
 
 /// Offset of the area for attributes in an inode.
-pub(crate) fn inode_area(raw: &[u8]) -> Option<usize> {
+pub fn inode_area(raw: &[u8]) -> Option<usize> {
     if raw.len() <= node::OLD_SIZE {
         return None;
     }
@@ -136,7 +141,7 @@ pub(crate) fn inode_area(raw: &[u8]) -> Option<usize> {
 }
 
 /// The attributes in a block.
-pub(crate) fn in_block(block: &[u8]) -> Result<Vec<Kept>, ExtError> {
+pub fn in_block(block: &[u8]) -> Result<Vec<Kept>, ExtError> {
     if u32le(block, 0) != MAGIC || u32le(block, 8) != 1 {
         return Err(ExtError::Damaged("a block of extended attributes"));
     }
@@ -171,10 +176,10 @@ fn parse(area: &[u8], mut at: usize) -> Result<Vec<Kept>, ExtError> {
 }
 
 /// What is wrong with attributes, in words.
-pub(crate) type XattrFault = &'static str;
+pub type XattrFault = &'static str;
 
 /// Checks the attributes in an inode.
-pub(crate) fn check_inode(raw: &[u8]) -> Result<(), XattrFault> {
+pub fn check_inode(raw: &[u8]) -> Result<(), XattrFault> {
     match inode_area(raw) {
         Some(start) if u32le(raw, start) == MAGIC => check_area(&raw[start + 4..], 0, false),
         _ => Ok(()),
@@ -182,7 +187,7 @@ pub(crate) fn check_inode(raw: &[u8]) -> Result<(), XattrFault> {
 }
 
 /// Checks a block of attributes, except its checksum.
-pub(crate) fn check_block(block: &[u8]) -> Result<(), XattrFault> {
+pub fn check_block(block: &[u8]) -> Result<(), XattrFault> {
     if u32le(block, 0) == MAGIC && u32le(block, 8) == 1 {
         check_area(block, BLOCK_HEADER, true)
     } else {
@@ -235,7 +240,7 @@ fn check_area(area: &[u8], first: usize, is_hashed: bool) -> Result<(), XattrFau
 }
 
 /// Bytes that attributes need, including the end of the list.
-pub(crate) fn needed(all: &[Kept]) -> usize {
+pub fn needed(all: &[Kept]) -> usize {
     let each = all.iter().map(|one| one.entry_len() + one.value_len());
     each.sum::<usize>() + 4
 }
@@ -258,7 +263,7 @@ fn lay_out(all: &[Kept], area: &mut [u8], first: usize) {
 }
 
 /// Puts attributes into an inode; returns `false` without a change if they do not fit.
-pub(crate) fn put_in_inode(raw: &mut [u8], all: &[Kept]) -> bool {
+pub fn put_in_inode(raw: &mut [u8], all: &[Kept]) -> bool {
     let Some(start) = inode_area(raw) else {
         return all.is_empty();
     };
@@ -275,7 +280,7 @@ pub(crate) fn put_in_inode(raw: &mut [u8], all: &[Kept]) -> bool {
 }
 
 /// A block with attributes, without its checksum; `None` if they do not fit.
-pub(crate) fn block_of(mut all: Vec<Kept>, block_size: usize) -> Option<Vec<u8>> {
+pub fn block_of(mut all: Vec<Kept>, block_size: usize) -> Option<Vec<u8>> {
     if needed(&all) > block_size - BLOCK_HEADER {
         return None;
     }

@@ -8,10 +8,11 @@ use crate::checksum::crc32c;
 use crate::{Incompatible, ReadOnlyCompatible, Superblock};
 
 /// Half MD4, as version 1 of the hash: that of new indexes.
-pub(crate) const HALF_MD4: u8 = 1;
+pub const HALF_MD4: u8 = 1;
 /// Where entries begin in the root of an index and in the nodes below.
-pub(crate) const ROOT_START: usize = 32;
-pub(crate) const NODE_START: usize = 8;
+pub const ROOT_START: usize = 32;
+/// Where the entries of other nodes begin.
+pub const NODE_START: usize = 8;
 /// Bytes of the root's own fields, `info_length`.
 const INFO_LEN: u8 = 8;
 
@@ -26,7 +27,7 @@ enum Algorithm {
 /// The algorithm, four words of seed from the superblock, and whether bytes above 127 count as
 /// negative.
 #[derive(Clone, Copy)]
-pub(crate) struct Hasher {
+pub struct Hasher {
     algorithm: Algorithm,
     seed: [u32; 4],
     is_signed: bool,
@@ -36,7 +37,7 @@ const USUAL_SEED: [u32; 4] = [0x6745_2301, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476
 
 impl Hasher {
     /// The one for a hash version; `None` for unknown versions.
-    pub(crate) fn new(sb: &Superblock, version: u8) -> Option<Self> {
+    pub fn new(sb: &Superblock, version: u8) -> Option<Self> {
         let algorithm = match version % 3 {
             _ if version > 5 => return None,
             0 => Algorithm::Legacy,
@@ -54,7 +55,7 @@ impl Hasher {
     }
 
     /// The hash of a name, always even.
-    pub(crate) fn hash(self, name: &[u8]) -> u32 {
+    pub fn hash(self, name: &[u8]) -> u32 {
         let hash = match self.algorithm {
             Algorithm::Legacy => self.legacy(name),
             Algorithm::HalfMd4 => self.in_pieces(name, 32, half_md4)[1],
@@ -166,15 +167,17 @@ fn half_md4(state: &mut [u32; 4], input: &[u32; 8]) {
 
 /// An entry of an index: names from this hash on are in, or below, this block of the folder.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Branch {
-    pub(crate) hash: u32,
-    pub(crate) block: u32,
+pub struct Branch {
+    /// The lowest hash that it leads to.
+    pub hash: u32,
+    /// A block of the directory: a node, or a leaf.
+    pub block: u32,
 }
 
 impl Branch {
     /// Finds the entries that may lead to names with this hash: the last one that begins no later,
     /// and those after it whose lowest bit says that such names did not fit into one block.
-    pub(crate) fn towards(all: &[Self], hash: u32) -> &[Self] {
+    pub fn towards(all: &[Self], hash: u32) -> &[Self] {
         let behind = all.partition_point(|branch| branch.hash <= hash);
         let goes_on = |branch: &&Self| branch.hash & !1 == hash;
         let more = all[behind..].iter().take_while(goes_on).count();
@@ -183,12 +186,12 @@ impl Branch {
 }
 
 /// How many entries fit after `start`, with room for a checksum.
-pub(crate) fn limit(block_size: usize, start: usize, has_checksum: bool) -> usize {
+pub fn limit(block_size: usize, start: usize, has_checksum: bool) -> usize {
     (block_size - start - if has_checksum { 8 } else { 0 }) / 8
 }
 
 /// Writes entries after `start`; the two counts take the place of the first one's hash.
-pub(crate) fn put_branches(block: &mut [u8], start: usize, limit: usize, branches: &[Branch]) {
+pub fn put_branches(block: &mut [u8], start: usize, limit: usize, branches: &[Branch]) {
     for (index, branch) in branches.iter().enumerate() {
         put32(block, start + index * 8, branch.hash);
         put32(block, start + index * 8 + 4, branch.block);
@@ -198,7 +201,7 @@ pub(crate) fn put_branches(block: &mut [u8], start: usize, limit: usize, branche
 }
 
 /// The entries after `start`; `None` if their counts are impossible or they are not in order.
-pub(crate) fn branches(sb: &Superblock, block: &[u8], start: usize) -> Option<Vec<Branch>> {
+pub fn branches(sb: &Superblock, block: &[u8], start: usize) -> Option<Vec<Branch>> {
     let has_sums = sb.read_only.has(ReadOnlyCompatible::METADATA_CSUM);
     let most = limit(block.len(), start, has_sums);
     let (limit, count) = (
@@ -222,7 +225,7 @@ pub(crate) fn branches(sb: &Superblock, block: &[u8], start: usize) -> Option<Ve
 }
 
 /// The checksum of a node and its place, `dx_tail`: it covers the counted entries.
-pub(crate) fn node_checksum(seed: u32, block: &[u8], start: usize) -> Option<(usize, u32)> {
+pub fn node_checksum(seed: u32, block: &[u8], start: usize) -> Option<(usize, u32)> {
     let limit = usize::from(u16le(block, start));
     let count = usize::from(u16le(block, start + 2));
     let tail = start + limit * 8;
@@ -233,15 +236,16 @@ pub(crate) fn node_checksum(seed: u32, block: &[u8], start: usize) -> Option<(us
 }
 
 /// The head of an index.
-pub(crate) struct Root {
-    pub(crate) hasher: Hasher,
+pub struct Root {
+    /// How names are hashed.
+    pub hasher: Hasher,
     /// Levels of nodes between the root and the blocks with names.
-    pub(crate) levels: u8,
+    pub levels: u8,
 }
 
 impl Root {
     /// Reads a folder's first block as the root of an index; `None` if it is not one.
-    pub(crate) fn read(sb: &Superblock, block: &[u8]) -> Option<Self> {
+    pub fn read(sb: &Superblock, block: &[u8]) -> Option<Self> {
         let most = if sb.incompatible.has(Incompatible::LARGEDIR) {
             2
         } else {
@@ -256,19 +260,21 @@ impl Root {
 }
 
 /// An index as a whole. Its blocks are numbered within the folder.
-pub(crate) struct Index {
-    pub(crate) hasher: Hasher,
+pub struct Index {
+    /// How names are hashed.
+    pub hasher: Hasher,
     /// The root and the nodes below, and where their entries begin.
-    pub(crate) nodes: BTreeMap<u32, usize>,
+    pub nodes: BTreeMap<u32, usize>,
     /// Blocks with names, by hash.
-    pub(crate) leaves: Vec<Branch>,
+    pub leaves: Vec<Branch>,
 }
 
 /// What is wrong with an index, in words.
-pub(crate) type IndexFault = &'static str;
+pub type IndexFault = &'static str;
 
 /// Why an index was not read.
-pub(crate) enum IndexError<E> {
+pub enum IndexError<E> {
+    /// The index is invalid.
     Fault(IndexFault),
     /// One of its blocks could not be read.
     Read(E),
@@ -277,7 +283,7 @@ pub(crate) enum IndexError<E> {
 impl Index {
     /// Reads an index of a folder with `count` blocks and checks that it leads to each of them
     /// once. `seed` is that of the folder's checksums, `read` reads one of its blocks.
-    pub(crate) fn read<E>(
+    pub fn read<E>(
         sb: &Superblock,
         seed: u32,
         count: usize,

@@ -10,6 +10,7 @@ use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, bounded};
 use jiff::tz::TimeZone;
+use pinewrit_core::Cancel;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Window, open_plain};
 use pinewrit_ext4::Timestamp;
 use pinewrit_image::OpenOptions;
@@ -21,8 +22,6 @@ use pinewrit_volume::format::{self, FormatError, FormatKind, FormatOptions};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::Cancel;
-use crate::pipeline::spawn;
 pub use layout::{Blob, Content, Layout, PartitionPlan, check};
 use names::{Made, Names};
 
@@ -351,7 +350,9 @@ pub fn build(
 ) -> Result<BuildReport, BuildError> {
     let (done, is_done) = bounded::<()>(0);
     let report = thread::scope(|scope| {
-        spawn(scope, "flush", move || keep_flushing(device, &is_done));
+        // Without this thread there is more to wait for at the end, no more.
+        let flusher = thread::Builder::new().name("flush".to_owned());
+        let _ = flusher.spawn_scoped(scope, move || keep_flushing(device, &is_done));
         let report = put_together(layout, plan, device, options, cancel);
         drop(done);
         report

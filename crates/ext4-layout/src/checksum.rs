@@ -1,12 +1,12 @@
 //! The two checksums of ext4: CRC-32C, and the older CRC-16 of group descriptors.
 
 /// CRC-32C continued from `seed`, without the usual inversions at both ends, as ext4 uses it.
-pub(crate) fn crc32c(seed: u32, bytes: &[u8]) -> u32 {
+pub fn crc32c(seed: u32, bytes: &[u8]) -> u32 {
     !crc32c::crc32c_append(!seed, bytes)
 }
 
 /// CRC-16 with the polynomial 0x8005, reflected, continued from `seed`.
-pub(crate) fn crc16(seed: u16, bytes: &[u8]) -> u16 {
+pub fn crc16(seed: u16, bytes: &[u8]) -> u16 {
     bytes.iter().fold(seed, |crc, &byte| {
         (0..8).fold(crc ^ u16::from(byte), |crc, _| match crc & 1 {
             1 => crc >> 1 ^ 0xa001,
