@@ -5,13 +5,11 @@
 
 use std::fs;
 use std::io::{self, Read};
+use std::path::Path;
 use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
-use pinewrit_image::{
-    ImageSource, Location, OpenOptions, SparseReader, Spool, member_name, must_be_understood,
-    sparse_file,
-};
+use pinewrit_image::{ImageSource, Location, OpenOptions, Spool, Unpackable};
 
 /// More than this is unpacked by nobody.
 const MOST: u64 = 1 << 20;
@@ -19,24 +17,23 @@ const MOST: u64 = 1 << 20;
 static FOLDER: LazyLock<tempfile::TempDir> =
     LazyLock::new(|| tempfile::tempdir().expect("a folder for one file"));
 
-fn tape(data: &[u8]) -> io::Result<()> {
-    for entry in tar::Archive::new(data).entries()?.take(100) {
-        let mut entry = entry?;
-        member_name(&mut entry)?;
-        must_be_understood(&mut entry)?;
-        let Some(sparse) = sparse_file(&mut entry)? else {
-            continue;
-        };
-        let size = sparse.size;
-        let mut content = SparseReader::new(sparse, &mut entry)?.take(MOST);
-        let len = io::copy(&mut content, &mut io::sink())?;
-        assert!(len <= size);
-    }
-    Ok(())
+/// Reads all members of an archive.
+fn unpack(path: &Path, options: &OpenOptions) {
+    let Ok(archive) = Unpackable::open(&Location::Path(path.to_owned()), options) else {
+        return;
+    };
+    let mut left = MOST;
+    let _ = archive.each(|_, content| {
+        let len = io::copy(&mut content.take(left), &mut io::sink())?;
+        left -= len;
+        if left == 0 {
+            return Err(io::Error::other("enough"));
+        }
+        Ok(())
+    });
 }
 
 fuzz_target!(|data: &[u8]| {
-    let _ = tape(data);
     let path = FOLDER.path().join("source");
     fs::write(&path, data).expect("room for a file");
     let options = OpenOptions {
@@ -46,6 +43,7 @@ fuzz_target!(|data: &[u8]| {
         },
         ..OpenOptions::default()
     };
+    unpack(&path, &options);
     if let Ok(source) = ImageSource::open_with(&Location::Path(path), &options)
         && let Ok(stream) = source.stream()
     {

@@ -50,6 +50,9 @@ fn change(device: &MemoryDevice) -> Option<Result<(), EditError>> {
     let _ = editor.remove(b"/b");
     let _ = editor.set_uuid([9; 16]);
     let _ = editor.grow(SIZE as u64);
+    if let Ok(least) = editor.smallest_size() {
+        let _ = editor.shrink(least);
+    }
     Some(editor.commit().map(drop))
 }
 

@@ -96,6 +96,7 @@ fn change(device: &Sparse) -> Option<Result<(), EditError>> {
     let _ = editor.remove("/B");
     let _ = editor.move_to_front("/A");
     editor.set_id([9; 4]);
+    let _ = editor.resize(editor.smallest_size());
     Some(editor.commit())
 }
 

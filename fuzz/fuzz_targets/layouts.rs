@@ -5,11 +5,12 @@
 use std::path::Path;
 
 use libfuzzer_sys::fuzz_target;
-use pinewrit_core::build::{self, BuildOptions};
+use pinewrit_build::{BuildOptions, check, plan};
 use pinewrit_disk::{MemoryDevice, SectorSize};
+use pinewrit_image::OpenOptions;
 
 fuzz_target!(|text: &str| {
-    let Ok(layout) = build::check(text, Path::new("no such folder")) else {
+    let Ok(layout) = check(text, Path::new("no such folder")) else {
         return;
     };
     for size in [1 << 20, 40 << 20] {
@@ -19,8 +20,9 @@ fuzz_target!(|text: &str| {
                 now: 0,
                 random: &|| [7; 16],
                 zone: jiff::tz::TimeZone::UTC,
+                open: OpenOptions::default(),
             };
-            let _ = build::plan(&layout, &device, &options);
+            let _ = plan(&layout, &device, &options);
         }
     }
 });

@@ -7,12 +7,11 @@ use std::path::Path;
 use std::sync::LazyLock;
 
 use libfuzzer_sys::fuzz_target;
-use pinewrit_volume::Timestamp;
-use pinewrit_firstboot::configure::prepare;
-use pinewrit_volume::format::{FormatKind, FormatOptions, format};
-use pinewrit_settings::{SecretSource, check};
 use pinewrit_disk::{ByteRange, MemoryDevice, Window};
-use pinewrit_ext4::Timestamp;
+use pinewrit_firstboot::configure::prepare;
+use pinewrit_settings::{SecretSource, check};
+use pinewrit_volume::Timestamp;
+use pinewrit_volume::format::{FormatKind, FormatOptions, format};
 
 const SIZE: u64 = 8 << 20;
 

@@ -9,13 +9,12 @@ use std::sync::LazyLock;
 use std::time::Instant;
 
 use libfuzzer_sys::fuzz_target;
-use pinewrit_volume::Timestamp;
+use pinewrit_disk::{ByteRange, MemoryDevice, Window};
 use pinewrit_firstboot::configure::{IntakeWish, prepare};
-use pinewrit_volume::format::{FormatKind, FormatOptions, format};
 use pinewrit_firstboot::intake::custom::CustomIntake;
 use pinewrit_settings::{CheckedSettings, SecretSource, check};
-use pinewrit_disk::{ByteRange, MemoryDevice, Window};
-use pinewrit_ext4::Timestamp;
+use pinewrit_volume::Timestamp;
+use pinewrit_volume::format::{FormatKind, FormatOptions, format};
 
 const SIZE: u64 = 8 << 20;
 

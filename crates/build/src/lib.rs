@@ -1,4 +1,40 @@
 //! Building media from parts: a layout's table, file systems and contents.
+//!
+//! ```
+//! use std::path::Path;
+//!
+//! use jiff::tz::TimeZone;
+//! use pinewrit_build::{BuildOptions, build, check, plan};
+//! use pinewrit_core::Cancel;
+//! use pinewrit_disk::MemoryDevice;
+//! use pinewrit_image::OpenOptions;
+//!
+//! let text = r#"
+//! [medium]
+//! scheme = "gpt"
+//!
+//! [[partition]]
+//! size = "rest"
+//! filesystem = "ext4"
+//! label = "root"
+//!
+//!   [[partition.content]]
+//!   text = "larkfell-03"
+//!   to = "/etc/hostname"
+//! "#;
+//! let layout = check(text, Path::new("."))?;
+//! let device = MemoryDevice::new(32 << 20);
+//! let options = BuildOptions {
+//!     random: &|| [7; 16],
+//!     now: 1_767_225_600,
+//!     zone: TimeZone::UTC,
+//!     open: OpenOptions::default(),
+//! };
+//! let planned = plan(&layout, &device, &options)?;
+//! let report = build(&layout, &planned, &device, &options, &Cancel::default())?;
+//! assert_eq!((report.files, report.bytes), (1, 11));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod layout;
 mod names;

@@ -5,13 +5,21 @@
 //! Layout: the kernel's ext4 documentation ("Data Structures and Algorithms"). All integers are
 //! little-endian. No number is trusted: what is read is checked before it is used.
 //!
-//! The superblock of a medium:
+//! A name is looked for in a block of a directory, here one of 64 bytes with a single entry:
 //!
 //! ```
-//! use pinewrit_ext4_layout::{Superblock, SuperblockError};
+//! use pinewrit_ext4_layout::InodeNumber;
+//! use pinewrit_ext4_layout::directory::{entry_len, find_name, slots};
 //!
-//! let erased = [0xff; 1024];
-//! assert!(matches!(Superblock::parse(&erased), Err(SuperblockError::NotExt)));
+//! let mut block = [0; 64];
+//! block[0] = 12; // the inode
+//! block[4] = 64; // up to the block's end
+//! block[6..12].copy_from_slice(b"\x04\x01wind"); // length and kind, then the name
+//! assert_eq!(find_name(&block, b"wind"), Some(InodeNumber(12)));
+//! assert_eq!(find_name(&block, b"snow"), None);
+//! let first = slots(&block).next().ok_or("no entry")?;
+//! assert_eq!((first.length, first.needs()), (64, entry_len(4)));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
 pub mod blocks;
