@@ -11,7 +11,7 @@ import subprocess
 import sys
 import time
 
-NAMES = ["networkd", "netplan", "networkmanager", "ifupdown", "dhcpcd", "cloud-init"]
+NAMES = ["networkd", "netplan", "networkmanager", "ifupdown", "dhcpcd", "cloud-init", "copies"]
 # After the login prompt a start has so many seconds left.
 PATIENCE = 20
 LAYOUT = """
@@ -104,7 +104,7 @@ commands = ["echo first >> /var/steps", "echo second >> /var/steps"]
 class Unit:
     """A Debian in the emulator, with a shell on its serial line."""
 
-    def __init__(self, name, image, port, cable):
+    def __init__(self, name, image, port, cable, root="/dev/vda1"):
         self.name = name
         for kind in ["serial", "monitor"]:
             if os.path.exists(f"{name}.{kind}"):
@@ -117,7 +117,7 @@ class Unit:
         self.process = subprocess.Popen(
             ["qemu-system-x86_64", "-m", "1024", "-smp", "1", "-display", "none", "-no-reboot", "-S",
              "-kernel", "vmlinuz", "-initrd", "initrd",
-             "-append", "root=/dev/vda1 rw console=ttyS0 net.ifnames=0",
+             "-append", f"root={root} rw console=ttyS0 net.ifnames=0",
              "-drive", f"file={image},format=raw,if=virtio",
              "-serial", f"unix:{name}.serial,server=on,wait=off",
              "-qmp", f"unix:{name}.monitor,server=on,wait=off", *cards],
@@ -362,6 +362,85 @@ def judge(name, port):
     return judge.bad
 
 
+def identifier(image):
+    """The identifier of a card's root, by which it is mounted."""
+    found = json.loads(pinewrit("--json", "inspect", image).splitlines()[-1])
+    return found["partitions"][0]["filesystem"]["id"]
+
+
+def traces(unit):
+    """What a start leaves behind that belongs to one unit alone."""
+    machine = unit.run("cat /etc/machine-id")
+    key = unit.run("cut -d' ' -f2 /etc/ssh/ssh_host_ed25519_key.pub")
+    return machine, key
+
+
+def copies(name, port):
+    """A card that has been in use: cloned to a smaller one, and saved and written again."""
+    print(name, flush=True)
+    judge = Judge(name)
+    source, clone, saved, written = (f"{name}.{end}" for end in ["img", "clone.img", "img.zst", "written.img"])
+    for path in [source, clone, saved, saved + ".sha256", written]:
+        if os.path.exists(path):
+            os.remove(path)
+    open(f"{name}.log", "w").close()
+    with open(f"{name}.layout.toml", "w") as out:
+        out.write(LAYOUT.format(name="networkd"))
+    pinewrit("-q", "build", f"{name}.layout.toml", "--to", source, "--size", "4GiB", "--yes")
+    former = identifier(source)
+    with open(f"{name}.fstab", "w") as out:
+        out.write(f"UUID={former} / ext4 defaults 0 1\n")
+    pinewrit("-q", "files", "put", source, "1:/etc/fstab", f"{name}.fstab", "--yes")
+    values = {"key": open("key.pub").read().strip(), "port": port, "stock": "", "joined": ""}
+    configure(source, name, FIRST.format(**values), "rootfs")
+    unit = Unit(name, source, port, cable=True, root=f"UUID={former}")
+    if not judge.start(unit, "the source"):
+        return judge.bad
+    judge.shell(unit, "cat /var/steps | tr '\\n' ' '", "first online", 60)
+    of_source = traces(unit)
+    unit.off()
+
+    with open(f"{name}.toml", "w") as out:
+        out.write(SECOND.format(**values))
+    told = pinewrit("--json", "-q", "clone", source, "--to", clone, "--size", "2GiB", "--as-new",
+                    "--settings", f"{name}.toml", "--intake", "rootfs", "--yes")
+    known = re.search(r'"known_hosts": ?"([^"]+)"', told.splitlines()[-1])
+    with open(f"{name}.known", "w") as out:
+        out.write(known.group(1) + "\n")
+    renewed = identifier(clone)
+    judge.must("a new identifier", renewed != former, True)
+    unit = Unit(name, clone, port, cable=True, root=f"UUID={renewed}")
+    if judge.start(unit, "a clone on a smaller card"):
+        judge.shell(unit, "hostname", "larkfell-04")
+        judge.shell(unit, "findmnt -no UUID /", renewed)
+        judge.shell(unit, "grep -c -e ^UUID /etc/fstab", "1")
+        judge.shell(unit, f"grep -rc {former} /etc/fstab", "0")
+        of_clone = traces(unit)
+        judge.must("another machine id", of_clone[0] not in ["", None, of_source[0]], True)
+        judge.must("another host key", of_clone[1] not in ["", None, of_source[1]], True)
+        judge.must("host name by SSH", ssh(name, port, "larkfell-04", "hilda", "hostname"), "larkfell-04")
+    unit.off()
+
+    pinewrit("-q", "save", source, "--to", saved, "--as-new", "--shrink")
+    pinewrit("-q", "write", saved, "--to", written, "--size", "4GiB", "--grow", "--yes")
+    pinewrit("-q", "table", "renew", written, "--yes")
+    renewed = identifier(written)
+    unit = Unit(name, written, port, cable=True, root=f"UUID={renewed}")
+    if judge.start(unit, "a saved image, written and grown"):
+        judge.shell(unit, "id -un", "warden")
+        judge.shell(unit, "findmnt -no UUID /", renewed)
+        judge.shell(unit, "[ $(df --output=size -BM / | tail -1 | tr -d ' M') -gt 3700 ] && echo grown", "grown")
+        # Nobody has given it a host key: it makes its own.
+        judge.shell(unit, "systemctl is-active ssh", "active", 60)
+        of_written = traces(unit)
+        for index, what in enumerate(["another machine id", "another host key"]):
+            others = ["", None, of_source[index]]
+            judge.must(what, of_written[index] not in others, True)
+        judge.shell(unit, "hostname", "localhost")
+    unit.off()
+    return judge.bad
+
+
 def main():
     os.environ["HUT"] = WORDS
     os.environ["XDG_STATE_HOME"] = os.path.abspath("state")
@@ -369,7 +448,8 @@ def main():
     unknown = [name for name in names if name not in NAMES]
     if unknown:
         raise SystemExit(f"not one of {', '.join(NAMES)}: {', '.join(unknown)}")
-    bad = {name: judge(name, 2200 + NAMES.index(name)) for name in names}
+    judges = {"copies": copies}
+    bad = {name: judges.get(name, judge)(name, 2200 + NAMES.index(name)) for name in names}
     for name, count in bad.items():
         print(f"{name}: {count or 'nothing'} bad")
     sys.exit(any(bad.values()))

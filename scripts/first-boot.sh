@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # The last judge: Debians that are built, configured and started in an emulator, once for each intake and
-# for each network manager; with a cable and without one, and configured anew after a start.
+# for each network manager; with a cable and without one, and configured anew after a start; and copies of
+# one that has been in use: a clone on a smaller card, and a saved image that is written and grown.
 #
 # Needs root and, from Debian: debootstrap qemu-system-x86 openssh-client python3
 # Usage: scripts/first-boot.sh [FOLDER [NAME...]]      the folder keeps the roots for the next time
@@ -25,11 +26,17 @@ if [ ! -e base.done ]; then
   touch base.done
 fi
 
-# root NAME PACKAGE...: the base, and what manages its networks.
+names=" $* "
+# root NAME PACKAGE...: the base, and what manages its networks; copies are made of the first.
 root() {
   local name=$1
   shift
   [ -e "$name.tar" ] && return
+  case "$names" in
+    "  " | *" $name "*) ;;
+    *" copies "*) [ "$name" = networkd ] || return 0 ;;
+    *) return 0 ;;
+  esac
   rm -rf "$name"
   cp -a base "$name"
   [ $# -eq 0 ] || DEBIAN_FRONTEND=noninteractive chroot "$name" apt-get install -y --no-install-recommends "$@" > "$name.log" 2>&1

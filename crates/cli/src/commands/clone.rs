@@ -62,7 +62,6 @@ pub(super) struct Copied {
 /// Works out the copy of an opened source.
 pub(super) fn copied(
     ui: &Ui,
-    location: &Location,
     opened: CopySource,
     request: &ViewRequest,
 ) -> Result<Copied, Message> {
@@ -75,7 +74,6 @@ pub(super) fn copied(
     let view = CopyView::new(device, request, clock::timestamp());
     drop(waiting);
     let view = view.map_err(|e| words::view_error(&name, &e))?;
-    let _ = location;
     let place = source.location().clone();
     Ok(Copied {
         source: source::of_device(&place, &name, &view.device)?,
@@ -138,12 +136,16 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         as_new: as_new(&args.new),
         size,
     };
-    let copied = copied(ui, &args.source, opened, &request)?;
+    let copied = copied(ui, opened, &request)?;
     if let Some(view) = &copied.view {
         tell(ui, ("clone", &args.source), view, args.dry_run);
         if args.dry_run && !args.keep_identifiers {
             tell_identifiers(ui, &view.device);
         }
+    } else if args.new.as_new {
+        let mut facts = FactList::default();
+        facts.add("as new", "worked out on the medium: the image is packed");
+        ui.say(facts.to_text());
     }
     let request = WriteRequest {
         // A packed image cannot be changed before it is on a medium.

@@ -90,7 +90,7 @@ pub(crate) fn run(cx: &Context, args: &SaveArgs) -> Outcome {
             (true, Some(bytes)) => ViewSize::Least(Spare::Bytes(bytes)),
         },
     };
-    let copied = clone::copied(ui, &args.medium, opened, &request)?;
+    let copied = clone::copied(ui, opened, &request)?;
     let Some(view) = copied.view else {
         return Err(Message::new(Exit::Internal, "there is nothing to save"));
     };

@@ -1,6 +1,7 @@
 //! Copying media: what a copy is made of, and saving it as an image.
 
 mod save;
+mod scratch;
 mod sink;
 mod view;
 

@@ -15,6 +15,7 @@ use pinewrit_volume::extents::{MapTracker, RegionFacts};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::scratch::Scratch;
 use super::sink::{Piece, Sink};
 use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, spawn, stream_chunks};
 use crate::receipt::{Identifiers, Receipt, ReceiptImage, ReceiptMedium};
@@ -113,9 +114,7 @@ pub fn save(
     } else {
         folder
     };
-    let scratch = tempfile::Builder::new()
-        .prefix(".pinewrit-")
-        .tempdir_in(here)?;
+    let scratch = Scratch::new(here, &name)?;
     let begun = Instant::now();
     let size = device.size();
     let location = Location::Path(path.to_owned());

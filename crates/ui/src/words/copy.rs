@@ -1,5 +1,7 @@
 //! Copies: why one cannot be made, and how it differs from its source.
 
+use std::io::ErrorKind;
+
 use pinewrit_core::copy::{SaveError, Shrunk, ViewError};
 use pinewrit_core::renew::RenewReport;
 use pinewrit_core::table::ResizePartitionError;
@@ -95,7 +97,11 @@ pub fn save_error(name: &str, image: &str, error: &SaveError) -> Message {
         SaveError::Source(error) => stream_error(name, error),
         SaveError::Out(error) => Message::new(Exit::Medium, format!("{image} cannot be written"))
             .fact("system", error_chain(error))
-            .remedy("another folder, with more room"),
+            .remedy(match error.kind() {
+                ErrorKind::StorageFull => "a folder with more room",
+                ErrorKind::ResourceBusy => "wait until the other run is done, or another name",
+                _ => "another folder",
+            }),
         SaveError::Differs { offset } => Message::new(
             Exit::Medium,
             format!("{image} does not hold what was read from {name}"),
