@@ -402,7 +402,7 @@ def copies(name, port):
 
     with open(f"{name}.toml", "w") as out:
         out.write(SECOND.format(**values))
-    told = pinewrit("--json", "-q", "clone", source, "--to", clone, "--size", "2GiB", "--as-new",
+    told = pinewrit("--json", "-q", "clone", source, "--to", clone, "--size", "1GiB", "--as-new",
                     "--settings", f"{name}.toml", "--intake", "rootfs", "--yes")
     known = re.search(r'"known_hosts": ?"([^"]+)"', told.splitlines()[-1])
     with open(f"{name}.known", "w") as out:

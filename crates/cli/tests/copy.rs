@@ -396,7 +396,53 @@ fn a_clone_fits_a_smaller_medium() {
     let refused = bench.run(&["clone", "hut.img", "--to", "tiny.img", "--size", "70MiB"]);
     assert_eq!(refused.code, 3, "{}", refused.stderr);
     assert!(refused.stderr.contains("too full"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("most is in"), "{}", refused.stderr);
     assert!(!bench.path("tiny.img").exists());
+}
+
+/// What is not understood is copied byte by byte, and it is told why.
+#[rstest]
+#[case::overlap(
+    "label: dos\nstart=2048, size=40960, type=83\nstart=61440, size=40960, type=83\n",
+    "every byte of the medium: partitions 1 and 2 overlap"
+)]
+#[case::encrypted(
+    "label: gpt\nstart=2048, size=100000\n",
+    "every byte of partition 1: LUKS"
+)]
+fn what_is_not_understood_is_copied_whole(#[case] table: &str, #[case] said: &str) {
+    needs!("sfdisk");
+    let bench = Bench::new();
+    let mut bytes = pinewrit_judges::noise(60 << 20, 11);
+    bytes[..1 << 20].fill(0);
+    bytes[1 << 20..][..8].copy_from_slice(b"LUKS\xba\xbe\x00\x02");
+    bench.write("odd.img", bytes);
+    bench.write("table", table);
+    let script = bench
+        .judge("sh", &["-c", "sfdisk -q odd.img < table"])
+        .unwrap();
+    assert_eq!(script.code, 0, "{}", script.stderr);
+    if said.contains("overlap") {
+        // The start of the second is moved into the first.
+        let mut bytes = bench.read("odd.img");
+        bytes[0x1be + 16 + 8..][..4].copy_from_slice(&20480u32.to_le_bytes());
+        bench.write("odd.img", bytes);
+    }
+    let run = bench
+        .run(&["clone", "odd.img", "--to", "copy.img", "--size", "70MiB"])
+        .expect(0);
+    let told: String = run.stderr.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(told.contains(said), "{}", run.stderr);
+    let (old, new) = (bench.read("odd.img"), bench.read("copy.img"));
+    assert!(old[1 << 20..50 << 20] == new[1 << 20..50 << 20]);
+    if said.contains("overlap") {
+        assert!(told.contains("identifiers stay"), "{}", run.stderr);
+        assert!(old[..] == new[..old.len()]);
+    }
+    let saved = bench
+        .run(&["save", "odd.img", "--to", "odd.img.zst", "--shrink"])
+        .expect(0);
+    assert!(saved.stderr.contains("not smaller"), "{}", saved.stderr);
 }
 
 #[test]

@@ -10,6 +10,7 @@ use pinewrit_core::write::WriteRequest;
 use pinewrit_disk::{BlockDevice, FreeWrites, Overlay};
 use pinewrit_firstboot::as_new::{AsNew, AsNewReport};
 use pinewrit_image::{ImageSource, Location};
+use pinewrit_table::{TableEdit, TableError};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Event, Message, Ui, style, words};
@@ -99,8 +100,14 @@ pub(super) fn tell(
     if let Some(shrunk) = &view.shrunk {
         facts.add("smaller", words::shrunk(shrunk));
     }
+    if let Some(why) = &view.stays {
+        facts.add("not smaller", why);
+    }
     if let Some(report) = &view.as_new {
         words::as_new_facts(report, &mut facts);
+    }
+    for what in words::copied_whole(&view.content) {
+        facts.add("every byte", what);
     }
     let text = facts.to_text();
     if text.is_empty() {
@@ -137,9 +144,17 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         size,
     };
     let copied = copied(ui, opened, &request)?;
+    let mut is_renewed = !args.keep_identifiers;
     if let Some(view) = &copied.view {
         tell(ui, ("clone", &args.source), view, args.dry_run);
-        if args.dry_run && !args.keep_identifiers {
+        if let Some(why) = table_fault(&*view.device).filter(|_| is_renewed) {
+            is_renewed = false;
+            let mut facts = FactList::default();
+            let stay = format!("stay, because {why}: never use both in one computer");
+            facts.add("identifiers", stay);
+            ui.say(facts.to_text());
+        }
+        if args.dry_run && is_renewed {
             tell_identifiers(ui, &view.device);
         }
     } else if args.new.as_new {
@@ -150,7 +165,7 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
     let request = WriteRequest {
         // A packed image cannot be changed before it is on a medium.
         as_new: request.as_new.filter(|_| !is_device),
-        new_ids: (!args.keep_identifiers).then_some(random),
+        new_ids: is_renewed.then_some(random),
         grow: args.grow,
         verify: !args.no_verify,
         as_it_is: true,
@@ -195,6 +210,14 @@ fn smallest_target(cx: &Context, args: &CloneArgs) -> Result<Option<u64>, Messag
 fn file_size(path: &Path) -> Option<u64> {
     let facts = path.metadata().ok().filter(std::fs::Metadata::is_file);
     facts.map(|facts| facts.len())
+}
+
+/// Why a table cannot be changed, if there is one.
+fn table_fault(device: &dyn BlockDevice) -> Option<String> {
+    match TableEdit::read(device) {
+        Ok(_) | Err(TableError::NoTable | TableError::Disk(_)) => None,
+        Err(why) => Some(why.to_string()),
+    }
 }
 
 /// Which identifiers would be new, and what would follow.

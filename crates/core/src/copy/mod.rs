@@ -1,5 +1,6 @@
 //! Copying media: what a copy is made of, and saving it as an image.
 
+mod fills;
 mod save;
 mod scratch;
 mod sink;

@@ -15,6 +15,7 @@ use pinewrit_volume::{Site, Timestamp, probe};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::fills::largest;
 use crate::inspect::{Inspection, inspect};
 
 /// Partitions end at multiples of this many bytes, as they begin.
@@ -111,6 +112,14 @@ pub enum ViewError {
         /// Why it cannot be made smaller.
         why: String,
     },
+    /// It would not be sound if it were smaller.
+    #[error("{what} would not be sound if it were smaller: {why}")]
+    Unsound {
+        /// The partition in words.
+        what: String,
+        /// What would be wrong with it.
+        why: String,
+    },
     /// It does not fit even at its smallest.
     #[error("partition {partition} needs {least} bytes at least, {room} are left for it")]
     TooFull {
@@ -122,6 +131,8 @@ pub enum ViewError {
         room: u64,
         /// The smallest medium in bytes that the copy would fit on.
         medium: u64,
+        /// The directories that hold most, with their bytes.
+        fills: Vec<(String, u64)>,
     },
 }
 
@@ -153,6 +164,8 @@ pub struct CopyView {
     pub as_new: Option<AsNewReport>,
     /// What became smaller.
     pub shrunk: Option<Shrunk>,
+    /// Why nothing became smaller, although it should be as small as possible.
+    pub stays: Option<String>,
 }
 
 type Changes = Overlay<Arc<dyn BlockDevice>>;
@@ -177,7 +190,7 @@ impl CopyView {
                 Some(report)
             }
         };
-        let (end, shrunk) = fit(&overlay, request.size, now)?;
+        let Fitted { end, shrunk, stays } = fit(&overlay, request.size, now)?;
         let whole = overlay.size();
         let device: Arc<dyn BlockDevice> = if end == whole {
             Arc::new(overlay)
@@ -190,6 +203,7 @@ impl CopyView {
             device,
             as_new,
             shrunk,
+            stays,
         })
     }
 
@@ -204,16 +218,29 @@ impl CopyView {
     }
 }
 
+/// Where a copy ends, and what happened to its last file system.
+struct Fitted {
+    end: u64,
+    shrunk: Option<Shrunk>,
+    stays: Option<String>,
+}
+
+impl Fitted {
+    fn unchanged(end: u64) -> Self {
+        Self {
+            end,
+            shrunk: None,
+            stays: None,
+        }
+    }
+}
+
 /// Makes the last file system and its partition as small as they have to be, and ends the copy
-/// behind it; returns where.
-fn fit(
-    overlay: &Changes,
-    size: ViewSize,
-    now: Timestamp,
-) -> Result<(u64, Option<Shrunk>), ViewError> {
+/// behind it.
+fn fit(overlay: &Changes, size: ViewSize, now: Timestamp) -> Result<Fitted, ViewError> {
     let whole = overlay.size();
     let table = match TableEdit::read(overlay) {
-        _ if size == ViewSize::Whole => return Ok((whole, None)),
+        _ if size == ViewSize::Whole => return Ok(Fitted::unchanged(whole)),
         Ok(table) => table,
         Err(TableError::NoTable) => return fit_whole(overlay, size, now),
         // What is not understood is copied as it is.
@@ -235,14 +262,21 @@ fn fit(
         ViewSize::AtMost(most) => Some(Wanted::Room(most.saturating_sub(range.start + behind))),
         ViewSize::Least(spare) => Some(Wanted::Spare(spare)),
     };
-    let mut shrunk = None;
+    let (mut shrunk, mut stays) = (None, None);
     if let Some(wanted) = wanted {
         let place = Place {
             partition: last.number,
             range,
             behind,
         };
-        shrunk = shrink_partition(overlay, table, &place, wanted, now)?;
+        match shrink_partition(overlay, table, &place, &wanted, now) {
+            Ok(done) => shrunk = done,
+            // As small as it can be: nothing has to change.
+            Err(ViewError::NotSmaller { what, why, .. }) if wanted.is_modest() => {
+                stays = Some(format!("{what}: {why}"));
+            }
+            Err(error) => return Err(error),
+        }
     }
     let mut table = TableEdit::read(overlay)?;
     let end = table.least_size().min(whole);
@@ -251,13 +285,20 @@ fn fit(
     if end < whole || shrunk.is_some() {
         table.write(&Window::new(overlay, inside))?;
     }
-    Ok((end, shrunk))
+    Ok(Fitted { end, shrunk, stays })
 }
 
 enum Wanted {
     /// The partition has this many bytes.
     Room(u64),
     Spare(Spare),
+}
+
+impl Wanted {
+    /// Whether a copy that is not smaller will do.
+    fn is_modest(&self) -> bool {
+        matches!(self, Self::Spare(_))
+    }
 }
 
 struct Place {
@@ -271,19 +312,19 @@ fn shrink_partition(
     overlay: &Changes,
     mut table: TableEdit,
     place: &Place,
-    wanted: Wanted,
+    wanted: &Wanted,
     now: Timestamp,
 ) -> Result<Option<Shrunk>, ViewError> {
     let window = Window::new(overlay, place.range);
-    let what = || format!("partition {}", place.partition);
-    let kept = |why: String| match wanted {
-        // As small as it can be: nothing has to change.
-        Wanted::Spare(_) => Ok(None),
-        Wanted::Room(room) => Err(ViewError::NotSmaller {
-            what: what(),
-            size: room,
+    let kept = |why: String| {
+        Err(ViewError::NotSmaller {
+            what: format!("partition {}", place.partition),
+            size: match wanted {
+                Wanted::Room(room) => *room,
+                Wanted::Spare(_) => place.range.len(),
+            },
             why,
-        }),
+        })
     };
     if let Some(why) = fault(&window)? {
         return kept(why);
@@ -294,7 +335,7 @@ fn shrink_partition(
         Err(why) => return kept(why.to_string()),
     };
     let room = match wanted {
-        Wanted::Room(room) => room,
+        Wanted::Room(room) => *room,
         Wanted::Spare(spare) => {
             let size = limits.least + spare.of(limits.least);
             size.next_multiple_of(ALIGNMENT)
@@ -312,6 +353,8 @@ fn shrink_partition(
             least: limits.least,
             room,
             medium: place.range.start + least + place.behind,
+            // It is only a help.
+            fills: largest(&window).unwrap_or_default(),
         });
     }
     let filesystem = if limits.now > room {
@@ -342,7 +385,8 @@ fn shrink_partition(
         },
     );
     if let Some(why) = fault(&after)? {
-        return kept(format!("it would not be sound: {why}"));
+        let what = format!("partition {}", place.partition);
+        return Err(ViewError::Unsound { what, why });
     }
     Ok(Some(Shrunk {
         partition: Some(place.partition),
@@ -353,11 +397,7 @@ fn shrink_partition(
 }
 
 /// A file system that fills a medium without a table.
-fn fit_whole(
-    overlay: &Changes,
-    size: ViewSize,
-    now: Timestamp,
-) -> Result<(u64, Option<Shrunk>), ViewError> {
+fn fit_whole(overlay: &Changes, size: ViewSize, now: Timestamp) -> Result<Fitted, ViewError> {
     let whole = overlay.size();
     let everything = ByteRange {
         start: 0,
@@ -383,35 +423,35 @@ fn fit_whole(
         ViewSize::Whole | ViewSize::ToLastPartition => limits.now,
     };
     if wanted >= limits.now {
-        return Ok((limits.now.min(whole), None));
+        return Ok(Fitted::unchanged(limits.now.min(whole)));
     }
     match resize(&window, wanted, now) {
-        Ok(filesystem) => Ok((
-            wanted,
-            Some(Shrunk {
+        Ok(filesystem) => Ok(Fitted {
+            end: wanted,
+            shrunk: Some(Shrunk {
                 partition: None,
                 before: whole,
                 size: wanted,
                 filesystem,
             }),
-        )),
+            stays: None,
+        }),
         Err(why) => must_be_whole(whole, size, kind.word(), &why.to_string()),
     }
 }
 
 /// What cannot be made smaller is copied as it is, if that is possible.
-fn must_be_whole(
-    whole: u64,
-    size: ViewSize,
-    what: &str,
-    why: &str,
-) -> Result<(u64, Option<Shrunk>), ViewError> {
+fn must_be_whole(whole: u64, size: ViewSize, what: &str, why: &str) -> Result<Fitted, ViewError> {
     match size {
         ViewSize::AtMost(most) if most < whole => Err(ViewError::NotSmaller {
             what: what.to_owned(),
             size: most,
             why: why.to_owned(),
         }),
-        _ => Ok((whole, None)),
+        _ => Ok(Fitted {
+            end: whole,
+            shrunk: None,
+            stays: matches!(size, ViewSize::Least(_)).then(|| format!("{what}: {why}")),
+        }),
     }
 }

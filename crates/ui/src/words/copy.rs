@@ -3,9 +3,11 @@
 use std::io::ErrorKind;
 
 use pinewrit_core::copy::{SaveError, Shrunk, ViewError};
+use pinewrit_core::inspect::Inspection;
 use pinewrit_core::renew::RenewReport;
 use pinewrit_core::table::ResizePartitionError;
 use pinewrit_firstboot::as_new::AsNewReport;
+use pinewrit_volume::FilesystemKind;
 use pinewrit_volume::resize::ResizeError;
 
 use super::inspection::FactList;
@@ -27,14 +29,22 @@ pub fn view_error(name: &str, error: &ViewError) -> Message {
         .fact("room", units::exact(*size).trim_start())
         .fact("because", why.clone())
         .remedy("a larger medium"),
+        ViewError::Unsound { what, why } => Message::new(
+            Exit::Refused,
+            format!("{what} of {name} would not be sound if it were smaller"),
+        )
+        .fact("because", why.clone())
+        .fact("state", "nothing was copied")
+        .remedy("a medium that is as large"),
         ViewError::TooFull {
             partition,
             least,
             room,
             medium,
+            fills,
         } => {
             let short = units::size(least.saturating_sub(*room));
-            Message::new(Exit::Refused, format!("{name} is too full to fit"))
+            let message = Message::new(Exit::Refused, format!("{name} is too full to fit"))
                 .fact(
                     "needs",
                     format!(
@@ -45,12 +55,16 @@ pub fn view_error(name: &str, error: &ViewError) -> Message {
                 .fact(
                     "room",
                     format!("{}, {short} short", units::exact(*room).trim_start()),
-                )
+                );
+            fills
+                .iter()
+                .enumerate()
+                .fold(message, |message, (index, (folder, bytes))| {
+                    let what = if index == 0 { "most is in" } else { "" };
+                    message.fact(what, format!("{folder}, {}", units::size(*bytes)))
+                })
                 .remedy(format!("a medium of {} or more", units::size(*medium)))
-                .remedy("--as-new, which takes caches and logs away")
-                .remedy(format!(
-                    "pinewrit files tree {name} root:/ shows what fills it"
-                ))
+                .remedy("--as-new, which removes caches and logs")
         }
         other => Message::new(Exit::Internal, other.to_string()),
     }
@@ -132,6 +146,27 @@ pub fn shrunk(shrunk: &Shrunk) -> String {
         0 => format!("{what}: {sizes}"),
         moved => format!("{what}: {sizes}, {} moved to the front", units::size(moved)),
     }
+}
+
+/// What is copied byte by byte, because what is in use is not known.
+pub fn copied_whole(content: &Inspection) -> Vec<String> {
+    if let Some(problem) = content.problems.first() {
+        return vec![format!("of the medium: {problem}")];
+    }
+    let partitions = content.partitions.iter();
+    let unknown = partitions.filter(|one| {
+        let kind = one.filesystem.as_ref().map(|facts| facts.kind);
+        !kind.is_some_and(FilesystemKind::has_files)
+    });
+    unknown
+        .map(|one| {
+            let what = match &one.filesystem {
+                Some(facts) => facts.kind.word(),
+                None => "no file system that is known",
+            };
+            format!("of partition {}: {what}", one.number)
+        })
+        .collect()
 }
 
 /// What was taken away, in a few words.
