@@ -2,24 +2,16 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+mod common;
+
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
+use common::{copy_out, device, sparse};
 use pinewrit_fat::{EditError, Editor, check};
-use pinewrit_judges::{are_there, judge, noise, sparse};
+use pinewrit_judges::{are_there, judge, noise};
 use rstest::rstest;
-
-fn device(path: &Path) -> FileDevice {
-    let file = fs::File::options()
-        .read(true)
-        .write(true)
-        .open(path)
-        .unwrap();
-    let size = file.metadata().unwrap().len();
-    FileDevice::new(file, size, SectorSize::B512, CacheUse::Cached)
-}
 
 fn good(program: &str, args: &[&str]) -> String {
     let (is_good, said) = judge(program, args).unwrap();
@@ -48,19 +40,14 @@ fn files(root: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
 fn read_out(image: &Path, dir: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
     let out = dir.join("out");
     let _ = fs::remove_dir_all(&out);
-    fs::create_dir(&out).unwrap();
-    let image = image.to_str().unwrap();
-    good(
-        "mcopy",
-        &["-s", "-n", "-i", image, "::/", out.to_str().unwrap()],
-    );
+    copy_out(image, &out);
     files(&out)
 }
 
 /// A file system that is full up to its end, of which a part was taken away again.
 fn make(dir: &Path, (width, size, cluster): (&str, u64, &str)) -> PathBuf {
     let image = dir.join("fat.img");
-    sparse(&image, size).unwrap();
+    sparse(&image, size);
     let path = image.to_str().unwrap();
     good(
         "mkfs.fat",
