@@ -43,6 +43,9 @@ fn lived() -> Bench {
         let mut header = tar::Header::new_gnu();
         header.set_size(text.len() as u64);
         header.set_mode(0o600);
+        header.set_uid(0);
+        header.set_gid(0);
+        header.set_mtime(1_767_225_600);
         let path = path.trim_start_matches('/');
         archive
             .append_data(&mut header, path, text.as_bytes())
