@@ -28,8 +28,8 @@ pub(super) fn largest(window: &dyn BlockDevice) -> Result<Vec<(String, u64)>, Fi
 /// `/var/log` of `/var/log/apt/term.log`, `/` of `/kernel`.
 fn upper(path: &str) -> String {
     let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
-    let ends = folder.match_indices('/').map(|(at, _)| at);
-    let end = ends.skip(2).next().unwrap_or(folder.len());
+    let mut ends = folder.match_indices('/').map(|(at, _)| at);
+    let end = ends.nth(2).unwrap_or(folder.len());
     match &folder[..end] {
         "" => "/".to_owned(),
         upper => upper.to_owned(),
