@@ -256,6 +256,11 @@ impl Drop for Loop {
 
 /// A small image: an MBR, a FAT partition from 1 to 9 MiB, noise up to 14 MiB.
 pub(crate) fn small_image() -> Vec<u8> {
+    static IMAGE: std::sync::LazyLock<Vec<u8>> = std::sync::LazyLock::new(make_small_image);
+    IMAGE.clone()
+}
+
+fn make_small_image() -> Vec<u8> {
     use pinewrit_disk::{BlockDevice, ByteRange, MemoryDevice, Window};
     const MIB: u64 = 1 << 20;
     let device = MemoryDevice::new(14 * MIB as usize);
@@ -277,7 +282,9 @@ pub(crate) fn small_image() -> Vec<u8> {
     let plan = pinewrit_fat::MakePlan::of(pinewrit_fat::MakeKind::Fat16, 8 * MIB, 512, None);
     let window = Window::new(&device, range);
     plan.unwrap().make(&window, &options).unwrap();
-    device.write_at(9 * MIB, &noise(5 * MIB as usize)).unwrap();
+    device
+        .write_at(9 * MIB, &pinewrit_judges::noise(5 * MIB as usize, 1))
+        .unwrap();
     device.to_bytes()
 }
 
@@ -291,18 +298,6 @@ fn entry(status: u8, kind: u8, first: u32, sectors: u32) -> [u8; 16] {
 }
 
 /// Bytes that do not pack.
-fn noise(len: usize) -> Vec<u8> {
-    let mut state = 1u64;
-    let mut bytes = Vec::with_capacity(len + 8);
-    while bytes.len() < len {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        bytes.extend(state.to_le_bytes());
-    }
-    bytes.truncate(len);
-    bytes
-}
 
 /// Packs with the crate, for tests that are not about packing.
 pub(crate) fn zstd(bytes: &[u8]) -> Vec<u8> {
