@@ -297,8 +297,6 @@ fn entry(status: u8, kind: u8, first: u32, sectors: u32) -> [u8; 16] {
     raw
 }
 
-/// Bytes that do not pack.
-
 /// Packs with the crate, for tests that are not about packing.
 pub(crate) fn zstd(bytes: &[u8]) -> Vec<u8> {
     zstd::bulk::compress(bytes, 1).unwrap()
