@@ -256,6 +256,8 @@ class Judge:
         if state != "running":
             print(unit.run("systemctl --failed --no-legend"))
         self.must(f"{what}, in {patience} s", seconds <= patience, True)
+        if seconds > patience:
+            print(unit.run("systemd-analyze blame --no-pager | head -5"))
         return True
 
 
@@ -388,6 +390,7 @@ def copies(name, port):
         out.write(LAYOUT.format(name="networkd"))
     pinewrit("-q", "build", f"{name}.layout.toml", "--to", source, "--size", "4GiB", "--yes")
     former = identifier(source)
+    original = pinewrit("files", "read", source, "1:/etc/hostname").strip()
     with open(f"{name}.fstab", "w") as out:
         out.write(f"UUID={former} / ext4 defaults 0 1\n")
     pinewrit("-q", "files", "put", source, "1:/etc/fstab", f"{name}.fstab", "--yes")
@@ -436,7 +439,8 @@ def copies(name, port):
         for index, what in enumerate(["another machine id", "another host key"]):
             others = ["", None, of_source[index]]
             judge.must(what, of_written[index] not in others, True)
-        judge.shell(unit, "hostname", "localhost")
+        # The name that the root had before it was configured.
+        judge.shell(unit, "hostname", original)
     unit.off()
     return judge.bad
 
