@@ -3,6 +3,8 @@
 use std::io::{self, Read, Write};
 use std::path::Path;
 
+use zstd::zstd_safe::CParameter;
+
 /// How an image is packed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Packing {
@@ -70,12 +72,17 @@ impl Packing {
     }
 }
 
+/// Bytes that one core packs at a time.
+const JOB: u32 = 4 << 20;
+
 fn zstd_to(source: &mut dyn Read, size: u64, cores: u32, out: &mut dyn Write) -> io::Result<()> {
     let mut encoder = zstd::Encoder::new(out, 9)?;
     encoder.set_pledged_src_size(Some(size))?;
     encoder.include_contentsize(true)?;
     encoder.include_checksum(true)?;
     encoder.multithread(cores)?;
+    // Each core keeps its job, and what it makes of it, in memory.
+    encoder.set_parameter(CParameter::JobSize(JOB))?;
     io::copy(source, &mut encoder)?;
     encoder.finish().map(drop)
 }

@@ -14,7 +14,7 @@ use super::inodes::wrong;
 use super::{Check, CheckError, read};
 use crate::tree::shown;
 
-/// Bytes read around a block of a directory: others are often near.
+/// Bytes read at most with a block of a directory: others often follow it.
 const WINDOW: u64 = 128 << 10;
 /// How many such pieces are kept.
 const WINDOWS: usize = 16;
@@ -65,6 +65,10 @@ struct Ahead<'s> {
     source: &'s dyn Source,
     windows: Vec<(u64, Vec<u8>)>,
     next: usize,
+    /// Bytes that are read next: more where directories lie together, less where they do not.
+    wanted: u64,
+    /// Blocks that the last piece has served.
+    served: u64,
 }
 
 impl Ahead<'_> {
@@ -79,8 +83,16 @@ impl Ahead<'_> {
         };
         let at = match self.windows.iter().position(holds) {
             Some(at) => at,
-            None => self.load(block)?,
+            None => {
+                self.wanted = match self.served {
+                    1 => (self.wanted / 2).max(size),
+                    _ => (self.wanted * 2).min(WINDOW),
+                };
+                self.served = 0;
+                self.load(block)?
+            }
         };
+        self.served += 1;
         let (start, bytes) = &self.windows[at];
         let from = ((block - start) * size) as usize;
         Ok(&bytes[from..from + size as usize])
@@ -88,7 +100,7 @@ impl Ahead<'_> {
 
     fn load(&mut self, block: u64) -> Result<usize, CheckError> {
         let sb = self.source.superblock();
-        let count = (WINDOW / sb.block_size).max(1).min(sb.blocks - block);
+        let count = (self.wanted / sb.block_size).max(1).min(sb.blocks - block);
         let mut bytes = vec![0; (count * sb.block_size) as usize];
         // If what follows it cannot be read, it does not matter here.
         if self
@@ -127,6 +139,8 @@ impl Check<'_> {
             source: self.source,
             windows: Vec::new(),
             next: 0,
+            wanted: WINDOW,
+            served: 0,
         };
         for one in &mut directories {
             match &one.inline {
