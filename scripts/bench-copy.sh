@@ -73,11 +73,6 @@ done
 rm -f saved.img.zst plain.img.zst plain.img saved.img
 
 echo "== clone: read at 40 MB/s, written at 20 MB/s"
-truncate -s 1024M small.img
-rm -r tree
-make_tree tree 330 1048576
-mkdir -p tree/etc
-make_medium small.img 1024 tree
 cat > rack.toml << 'RACK'
 state = "rack-state"
 [[readers]]
@@ -92,8 +87,8 @@ speed = 5000
 holds = "to"
 [[cards]]
 name = "from"
-file = "small.img"
-size = "1GiB"
+file = "medium.img"
+size = "4GiB"
 maker = "Larch"
 model = "Needle"
 serial = "1"
@@ -102,7 +97,7 @@ write-speed = "20MB/s"
 [[cards]]
 name = "to"
 file = "copy.img"
-size = "1GiB"
+size = "4GiB"
 maker = "Larch"
 model = "Needle"
 serial = "2"
@@ -116,7 +111,7 @@ for _ in $(seq "$rounds"); do
   least=$(echo "scale=2; $bytes / 20000000 + $bytes / 40000000" | bc)
   echo "  in use $bytes bytes: $least s at 20 MB/s, plus reading back at 40 MB/s"
 done
-rm -f small.img copy.img
+rm -f medium.img copy.img
 
 echo "== smaller: a root of 2 GiB with 40 000 files"
 rm -r tree

@@ -94,6 +94,14 @@ pub trait BlockDevice: Send + Sync {
     /// [`DiskError::PastEnd`], or [`DiskError::Io`].
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError>;
 
+    /// The same for what is not needed again: caches keep nothing of it.
+    ///
+    /// # Errors
+    /// As [`BlockDevice::read_at`].
+    fn read_once(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        self.read_at(offset, buffer)
+    }
+
     /// Writes `data` at `offset`. It may stay in a cache until [`BlockDevice::flush`].
     ///
     /// # Errors
@@ -221,6 +229,9 @@ macro_rules! forward_to_inner {
             }
             fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
                 (**self).read_at(offset, buffer)
+            }
+            fn read_once(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+                (**self).read_once(offset, buffer)
             }
             fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
                 (**self).write_at(offset, data)

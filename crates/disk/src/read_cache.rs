@@ -135,6 +135,10 @@ impl<D: BlockDevice> BlockDevice for ReadCache<D> {
         }
     }
 
+    fn read_once(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        self.below.read_once(offset, buffer)
+    }
+
     fn write_at(&self, _offset: u64, _data: &[u8]) -> Result<(), DiskError> {
         Err(DiskError::ReadOnly)
     }

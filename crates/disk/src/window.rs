@@ -47,6 +47,11 @@ impl BlockDevice for Window<'_> {
         self.device.read_at(self.range.start + offset, buffer)
     }
 
+    fn read_once(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        check_range(Operation::Read, offset, buffer.len(), self.size())?;
+        self.device.read_once(self.range.start + offset, buffer)
+    }
+
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         check_range(Operation::Write, offset, data.len(), self.size())?;
         self.device.write_at(self.range.start + offset, data)
@@ -111,6 +116,10 @@ impl BlockDevice for Section {
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
         self.window().read_at(offset, buffer)
+    }
+
+    fn read_once(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        self.window().read_once(offset, buffer)
     }
 
     fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {

@@ -53,6 +53,11 @@ pub trait Source {
     /// Reads bytes of the file system.
     fn read_bytes(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ExtError>;
 
+    /// The same for what lies alone and is not needed again.
+    fn read_once(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ExtError> {
+        self.read_bytes(offset, buffer)
+    }
+
     /// First block of a group's inode table.
     fn inode_table(&self, group: u32) -> Option<u64>;
 

@@ -42,6 +42,10 @@ impl<D: BlockDevice> Source for Volume<D> {
         Ok(self.device.read_at(offset, buffer)?)
     }
 
+    fn read_once(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ExtError> {
+        Ok(self.device.read_once(offset, buffer)?)
+    }
+
     fn inode_table(&self, group: u32) -> Option<u64> {
         let group = (*self.groups.get(group as usize)?)?;
         Some(group.inode_table)

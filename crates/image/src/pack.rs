@@ -72,8 +72,8 @@ impl Packing {
     }
 }
 
-/// Bytes that one core packs at a time.
-const JOB: u32 = 4 << 20;
+/// Bytes that one core packs at a time with zstd: it keeps them, and what it makes of them, in memory.
+const JOB: u32 = 8 << 20;
 
 fn zstd_to(source: &mut dyn Read, size: u64, cores: u32, out: &mut dyn Write) -> io::Result<()> {
     let mut encoder = zstd::Encoder::new(out, 9)?;
@@ -81,7 +81,6 @@ fn zstd_to(source: &mut dyn Read, size: u64, cores: u32, out: &mut dyn Write) ->
     encoder.include_contentsize(true)?;
     encoder.include_checksum(true)?;
     encoder.multithread(cores)?;
-    // Each core keeps its job, and what it makes of it, in memory.
     encoder.set_parameter(CParameter::JobSize(JOB))?;
     io::copy(source, &mut encoder)?;
     encoder.finish().map(drop)

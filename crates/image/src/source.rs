@@ -584,7 +584,7 @@ impl<'a> PlainImage<'a> {
                     _ => error,
                 })
             }
-            Plain::Device(device) => device.read_at(offset, buffer).map_err(io::Error::other),
+            Plain::Device(device) => device.read_once(offset, buffer).map_err(io::Error::other),
         }
     }
 

@@ -114,9 +114,7 @@ pub(super) fn tell(
         return;
     }
     let strong = style::STRONG;
-    ui.say(format!(
-        "{strong}the copy{strong:#} differs from its source\n{text}"
-    ));
+    ui.say(format!("{strong}changed{strong:#} in the copy\n{text}"));
     if let Some(report) = view.as_new.as_ref().filter(|_| is_dry) {
         ui.say(words::as_new_list(report));
     }

@@ -53,6 +53,9 @@ pub enum FreeWrites {
     Referenced,
 }
 
+/// How the device below is read: through its cache, or past it.
+type Below<D> = fn(&ReadCache<D>, u64, &mut [u8]) -> Result<(), DiskError>;
+
 impl<D: BlockDevice> Overlay<D> {
     /// An overlay without changes.
     pub fn new(below: D) -> Self {
@@ -96,8 +99,25 @@ impl<D: BlockDevice> Overlay<D> {
         Ok(merged(self.changed_blocks()?))
     }
 
+    /// Reads the device below with what is changed.
+    fn read(&self, offset: u64, buffer: &mut [u8], below: Below<D>) -> Result<(), DiskError> {
+        check_range(Operation::Read, offset, buffer.len(), self.size())?;
+        let blocks = self.lock();
+        let first = offset / OVERLAY_BLOCK as u64;
+        let end = (offset + buffer.len() as u64).div_ceil(OVERLAY_BLOCK as u64);
+        let covered = blocks.range(first..end).count() as u64;
+        if covered < end - first {
+            self.read_below(offset, buffer, below)?;
+        }
+        drop(blocks);
+        if covered > 0 {
+            self.lay_over(offset, buffer);
+        }
+        Ok(())
+    }
+
     /// Reads what is not changed: the device below, and references to it.
-    fn read_below(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+    fn read_below(&self, offset: u64, buffer: &mut [u8], below: Below<D>) -> Result<(), DiskError> {
         let copies = self.copies.lock().unwrap_or_else(|e| e.into_inner());
         let end = offset + buffer.len() as u64;
         let mut at = offset;
@@ -113,7 +133,7 @@ impl<D: BlockDevice> Overlay<D> {
             };
             let stop = stop.min(end);
             let part = (at - offset) as usize..(stop - offset) as usize;
-            self.below.read_at(from, &mut buffer[part])?;
+            below(&self.below, from, &mut buffer[part])?;
             at = stop;
         }
         Ok(())
@@ -239,19 +259,11 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
     }
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
-        check_range(Operation::Read, offset, buffer.len(), self.size())?;
-        let blocks = self.lock();
-        let first = offset / OVERLAY_BLOCK as u64;
-        let end = (offset + buffer.len() as u64).div_ceil(OVERLAY_BLOCK as u64);
-        let covered = blocks.range(first..end).count() as u64;
-        if covered < end - first {
-            self.read_below(offset, buffer)?;
-        }
-        drop(blocks);
-        if covered > 0 {
-            self.lay_over(offset, buffer);
-        }
-        Ok(())
+        self.read(offset, buffer, ReadCache::read_at)
+    }
+
+    fn read_once(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        self.read(offset, buffer, ReadCache::read_once)
     }
 
     fn forget_cache(&self, range: ByteRange) {
@@ -267,7 +279,11 @@ impl<D: BlockDevice> BlockDevice for Overlay<D> {
                 Entry::Vacant(new) => {
                     let mut block = vec![0; self.block_len(index)].into_boxed_slice();
                     if part.len() < block.len() {
-                        self.read_below(index * OVERLAY_BLOCK as u64, &mut block)?;
+                        self.read_below(
+                            index * OVERLAY_BLOCK as u64,
+                            &mut block,
+                            ReadCache::read_at,
+                        )?;
                     }
                     new.insert(block)
                 }

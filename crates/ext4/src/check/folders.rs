@@ -67,8 +67,8 @@ struct Ahead<'s> {
     next: usize,
     /// Bytes that are read next: more where directories lie together, less where they do not.
     wanted: u64,
-    /// Blocks that the last piece has served.
-    served: u64,
+    /// First block of the last piece.
+    last: u64,
 }
 
 impl Ahead<'_> {
@@ -84,15 +84,15 @@ impl Ahead<'_> {
         let at = match self.windows.iter().position(holds) {
             Some(at) => at,
             None => {
-                self.wanted = match self.served {
-                    1 => (self.wanted / 2).max(size),
-                    _ => (self.wanted * 2).min(WINDOW),
+                self.wanted = if block.abs_diff(self.last) <= WINDOW / size {
+                    (self.wanted * 2).min(WINDOW)
+                } else {
+                    (self.wanted / 2).max(size)
                 };
-                self.served = 0;
+                self.last = block;
                 self.load(block)?
             }
         };
-        self.served += 1;
         let (start, bytes) = &self.windows[at];
         let from = ((block - start) * size) as usize;
         Ok(&bytes[from..from + size as usize])
@@ -102,12 +102,12 @@ impl Ahead<'_> {
         let sb = self.source.superblock();
         let count = (self.wanted / sb.block_size).max(1).min(sb.blocks - block);
         let mut bytes = vec![0; (count * sb.block_size) as usize];
-        // If what follows it cannot be read, it does not matter here.
-        if self
-            .source
-            .read_bytes(block * sb.block_size, &mut bytes)
-            .is_err()
-        {
+        let offset = block * sb.block_size;
+        if count == 1 {
+            // A cache would read what lies around it.
+            self.source.read_once(offset, &mut bytes)?;
+        } else if self.source.read_bytes(offset, &mut bytes).is_err() {
+            // If what follows it cannot be read, it does not matter here.
             bytes = read(self.source, block)?;
         }
         if self.windows.len() < WINDOWS {
@@ -140,7 +140,7 @@ impl Check<'_> {
             windows: Vec::new(),
             next: 0,
             wanted: WINDOW,
-            served: 0,
+            last: 0,
         };
         for one in &mut directories {
             match &one.inline {
