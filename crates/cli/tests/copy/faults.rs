@@ -130,7 +130,7 @@ fn what_is_stopped_says_so(#[case] args: &[&str], #[case] said: &str) {
 }
 
 /// A rack with the demo's card in one reader, and others to copy to.
-fn rack(bench: &Bench, target: &str) {
+pub(crate) fn rack(bench: &Bench, target: &str) {
     let text = format!(
         "clock = \"instant\"\nstate = \"rack-state\"\n\
          [[readers]]\nname = \"left\"\nbus = \"usb\"\nspeed = 480\nholds = \"from\"\n\

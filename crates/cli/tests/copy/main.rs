@@ -5,6 +5,7 @@
 #[path = "../common/mod.rs"]
 mod common;
 mod faults;
+mod kinds;
 
 use std::fs;
 

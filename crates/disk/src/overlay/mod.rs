@@ -534,4 +534,63 @@ mod tests {
             prop_assert_eq!(medium.to_bytes(), plain);
         }
     }
+
+    /// A step on an overlay.
+    #[derive(Clone, Debug)]
+    enum Step {
+        Write(usize, usize, u8),
+        Copy(usize, usize, usize),
+        Read(usize, usize),
+    }
+
+    fn steps() -> impl Strategy<Value = Vec<Step>> {
+        let (at, len) = (0..SIZE, 0..2 * OVERLAY_BLOCK);
+        let step = prop_oneof![
+            (at.clone(), len.clone(), any::<u8>())
+                .prop_map(|(at, len, byte)| Step::Write(at, len, byte)),
+            (at.clone(), len.clone(), at.clone())
+                .prop_map(|(from, len, to)| Step::Copy(from, len, to)),
+            (at, len).prop_map(|(at, len)| Step::Read(at, len)),
+        ];
+        prop::collection::vec(step, 1..30)
+    }
+
+    proptest! {
+        #[test]
+        fn reads_see_every_change(steps in steps(), is_view in any::<bool>()) {
+            let medium = MemoryDevice::from_bytes(noise());
+            let overlay = Overlay::new(&medium);
+            let overlay = if is_view { overlay.with_free_writes(FreeWrites::Referenced) } else { overlay };
+            let mut model = noise();
+            for step in steps {
+                match step {
+                    Step::Write(at, len, byte) => {
+                        let end = (at + len).min(SIZE);
+                        overlay.write_at(at as u64, &vec![byte; end - at]).unwrap();
+                        model[at..end].fill(byte);
+                    }
+                    Step::Copy(from, len, to) => {
+                        let len = len.min(SIZE - from.max(to));
+                        let range = ByteRange { start: from as u64, end: (from + len) as u64 };
+                        if from.abs_diff(to) >= len {
+                            overlay.copy_free(range, to as u64).unwrap();
+                            model.copy_within(from..from + len, to);
+                        }
+                    }
+                    Step::Read(at, len) => {
+                        let end = (at + len).min(SIZE);
+                        let (mut cached, mut once) = (vec![0; end - at], vec![0; end - at]);
+                        overlay.read_at(at as u64, &mut cached).unwrap();
+                        overlay.read_once(at as u64, &mut once).unwrap();
+                        prop_assert!(cached == model[at..end]);
+                        prop_assert!(once == model[at..end]);
+                    }
+                }
+            }
+            prop_assert_eq!(medium.to_bytes(), noise());
+            let mut all = vec![0; SIZE];
+            overlay.read_once(0, &mut all).unwrap();
+            prop_assert!(all == model);
+        }
+    }
 }
