@@ -90,6 +90,8 @@ bitflags! {
         const PROJECT = 0x2000;
         /// Files with hash trees.
         const VERITY = 0x8000;
+        /// The file of orphans is not empty.
+        const ORPHAN_PRESENT = 0x10000;
     }
 }
 

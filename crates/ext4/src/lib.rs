@@ -42,6 +42,7 @@ mod facts;
 mod grow;
 mod identity;
 mod make;
+mod settle;
 mod tree;
 mod volume;
 
@@ -50,9 +51,11 @@ pub use edit::{Attributes, EditError, Editor, NodeKind, Shrinkage, SizeError, Ze
 pub use facts::{ExtFacts, Generation};
 pub use grow::Growth;
 pub use make::{MakeOptions, make};
+pub use pinewrit_ext4_journal::JournalError;
 pub use pinewrit_ext4_layout::{
     Compatible, Entry, ExtError, FileKind, GroupDescriptor, Incompatible, InodeNumber,
     ReadOnlyCompatible, Superblock, SuperblockError, Timestamp, Xattr,
 };
+pub use settle::{Settled, is_unsettled, settle};
 pub use tree::{Content, Metadata, Tree};
 pub use volume::{Owner, Volume};

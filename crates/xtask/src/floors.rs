@@ -7,7 +7,11 @@ use crate::Done;
 /// The crates, the lowest floor first. Each may use what is on floors below its own.
 const FLOORS: &[&[&str]] = &[
     &["pinewrit-disk"],
-    &["pinewrit-signs", "pinewrit-ext4-layout"],
+    &[
+        "pinewrit-signs",
+        "pinewrit-ext4-layout",
+        "pinewrit-ext4-journal",
+    ],
     &[
         "pinewrit-fat",
         "pinewrit-ext4",

@@ -235,6 +235,12 @@ impl<D: BlockDevice> Editor<D> {
         Ok(())
     }
 
+    pub(crate) fn is_inode_used(&mut self, number: InodeNumber) -> Result<bool, EditError> {
+        let index = u64::from((number.0 - 1) % self.sb.inodes_per_group);
+        let place = self.inode_bitmap(self.group_of_inode(number))?;
+        Ok(is_set(self.cache.block(place)?, index))
+    }
+
     pub(crate) fn release_inode(
         &mut self,
         number: InodeNumber,

@@ -1,6 +1,7 @@
 //! Why a change was not made.
 
 use pinewrit_disk::DiskError;
+use pinewrit_ext4_journal::JournalError;
 use pinewrit_ext4_layout::{ExtError, SuperblockError};
 
 /// Why a file system cannot be changed, or a change was not made. A failed change leaves everything
@@ -17,6 +18,12 @@ pub enum EditError {
     /// Its journal was not replayed.
     #[error("its journal has changes that are not yet in the file system")]
     NeedsReplay,
+    /// Its journal cannot be replayed.
+    #[error("its journal cannot be replayed: {0}")]
+    Journal(#[from] JournalError),
+    /// Its journal has to be replayed, and is on another device.
+    #[error("its journal has changes that are not yet in it, and is on another device")]
+    ExternalJournal,
     /// It was not unmounted, or errors were found in it.
     #[error("it was not unmounted cleanly, or has errors")]
     Unclean,

@@ -13,6 +13,7 @@ pub(crate) mod layout;
 mod map;
 mod names;
 mod ops;
+mod orphans;
 mod shrink;
 
 use std::collections::{BTreeSet, HashMap};
@@ -117,6 +118,23 @@ impl<D: BlockDevice> Editor<D> {
     /// # Errors
     /// [`EditError`] says why this file system is not changed here.
     pub fn open(device: D, now: Timestamp) -> Result<Self, EditError> {
+        Self::open_with(device, now, refuse)
+    }
+
+    /// Opens a file system whose orphans wait to be finished, and in which there may be errors.
+    pub(crate) fn open_unsettled(device: D, now: Timestamp) -> Result<Self, EditError> {
+        Self::open_with(device, now, |superblock| {
+            let mut settled = superblock.clone();
+            settled.read_only.remove(ReadOnlyCompatible::ORPHAN_PRESENT);
+            unknown_feature(&settled).map_or(Ok(()), |name| Err(EditError::Feature(name)))
+        })
+    }
+
+    fn open_with(
+        device: D,
+        now: Timestamp,
+        refuse: impl FnOnce(&Superblock) -> Result<(), EditError>,
+    ) -> Result<Self, EditError> {
         let mut raw = [0; Superblock::SIZE];
         device.read_at(Superblock::OFFSET, &mut raw)?;
         let superblock = Superblock::parse(&raw)?;

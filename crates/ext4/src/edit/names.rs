@@ -94,7 +94,7 @@ impl<D: BlockDevice> Editor<D> {
     }
 
     /// Frees everything an inode has, and the inode.
-    fn drop_inode(
+    pub(super) fn drop_inode(
         &mut self,
         number: InodeNumber,
         mut inode: Inode,

@@ -60,9 +60,14 @@ impl Mounted {
 
     /// Mounts it where the kernel knows all of its features.
     pub(crate) fn try_new(image: &Path) -> Option<Self> {
+        Self::with_options(image, "loop")
+    }
+
+    /// The same with options, of which one is `loop`.
+    pub(crate) fn with_options(image: &Path, options: &str) -> Option<Self> {
         let dir = tempfile::tempdir().unwrap();
         let (from, to) = (image.to_str().unwrap(), dir.path().to_str().unwrap());
-        let mount = || judge("mount", &["-o", "loop", "-t", "ext4", from, to]);
+        let mount = || judge("mount", &["-o", options, "-t", "ext4", from, to]);
         // Other tests may have taken the same free loop device.
         (0..2).find_map(|_| mount()?.0.then_some(()))?;
         Some(Self(dir))

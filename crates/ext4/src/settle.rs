@@ -1,0 +1,157 @@
+//! Finishing what a file system was about to do when it was cut off: its journal, then its orphans.
+
+use pinewrit_disk::BlockDevice;
+use pinewrit_disk::bytes::{put16, put32, u16le};
+use pinewrit_ext4_journal::{Head, JournalError, Replay, ReplayError};
+use pinewrit_ext4_layout::blocks::Source;
+use pinewrit_ext4_layout::checksum::crc32c;
+use pinewrit_ext4_layout::fields::sb;
+use pinewrit_ext4_layout::{
+    Compatible, ExtError, Incompatible, InodeNumber, ReadOnlyCompatible, Superblock, Timestamp,
+};
+
+use crate::edit::{EditError, Editor};
+use crate::volume::Volume;
+
+/// `s_state`: errors were found.
+const HAS_ERRORS: u16 = 2;
+
+/// What was finished.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Settled {
+    /// Transactions of the journal.
+    pub transactions: u32,
+    /// Blocks that they wrote.
+    pub blocks: u64,
+    /// Files without a name that were removed.
+    pub removed: u32,
+    /// Files that were cut off behind their ends.
+    pub cut: u32,
+}
+
+/// Whether something is left to be finished.
+pub fn is_unsettled(superblock: &Superblock) -> bool {
+    superblock.incompatible.has(Incompatible::RECOVER)
+        || superblock.last_orphan != 0
+        || superblock.read_only.has(ReadOnlyCompatible::ORPHAN_PRESENT)
+}
+
+/// Replays the journal of the file system at the start of a device, and removes or cuts off the files
+/// that wait for it: what a system does before it uses it. Free counts are those of the groups
+/// afterwards.
+///
+/// Several writes make it: put an [`Overlay`](pinewrit_disk::Overlay) underneath.
+///
+/// # Errors
+/// [`EditError::Journal`], [`EditError::ExternalJournal`]: it cannot be replayed. Others as when it is
+/// changed.
+pub fn settle<D: BlockDevice>(device: D, now: Timestamp) -> Result<Settled, EditError> {
+    let mut settled = Settled::default();
+    let superblock = superblock_of(&device)?;
+    if !is_unsettled(&superblock) {
+        return Ok(settled);
+    }
+    if superblock.incompatible.has(Incompatible::RECOVER) {
+        replay(&device, &superblock, &mut settled)?;
+    }
+    let mut editor = Editor::open_unsettled(&device, now)?;
+    editor.finish_orphans(&mut settled)?;
+    editor.commit()?;
+    Ok(settled)
+}
+
+fn superblock_of(device: &dyn BlockDevice) -> Result<Superblock, EditError> {
+    let mut raw = [0; Superblock::SIZE];
+    device.read_at(Superblock::OFFSET, &mut raw)?;
+    let superblock = Superblock::parse(&raw)?;
+    superblock.check_room(device.size())?;
+    Ok(superblock)
+}
+
+impl From<ReplayError<ExtError>> for EditError {
+    fn from(error: ReplayError<ExtError>) -> Self {
+        match error {
+            ReplayError::Journal(error) => Self::Journal(error),
+            ReplayError::Read(error) => Self::Volume(error),
+        }
+    }
+}
+
+/// The blocks of the journal, in order.
+fn journal_blocks(volume: &Volume<&dyn BlockDevice>) -> Result<Vec<u64>, EditError> {
+    let sb = volume.superblock();
+    if !sb.compatible.has(Compatible::HAS_JOURNAL) || sb.journal_inode == 0 {
+        return Err(EditError::ExternalJournal);
+    }
+    let inode = volume.tree().inode(InodeNumber(sb.journal_inode))?;
+    let count = inode.size() / sb.block_size;
+    let mut blocks = Vec::new();
+    for run in inode.runs(volume)? {
+        let is_next = run.logical == blocks.len() as u64;
+        if !is_next || run.blocks().end > sb.blocks {
+            break;
+        }
+        blocks.extend(run.blocks());
+    }
+    if (blocks.len() as u64) < count || count == 0 {
+        return Err(EditError::Journal(JournalError::Head));
+    }
+    blocks.truncate(count as usize);
+    Ok(blocks)
+}
+
+/// Writes what was committed to its places.
+fn replay(
+    device: &dyn BlockDevice,
+    superblock: &Superblock,
+    settled: &mut Settled,
+) -> Result<(), EditError> {
+    let volume = Volume::open(device)?;
+    let places = journal_blocks(&volume)?;
+    let size = superblock.block_size;
+    let mut read = |place: u32, block: &mut [u8]| {
+        let place = places.get(place as usize);
+        let place = place.ok_or(ExtError::Damaged("the journal"))?;
+        volume.read_bytes(place * size, block)
+    };
+    let mut block = vec![0; size as usize];
+    read(0, &mut block)?;
+    let head = Head::parse(&block, size as usize, places.len() as u64)?;
+    let replay = Replay::find(&head, &mut read)?;
+    let own: std::collections::HashSet<u64> = places.iter().copied().collect();
+    for (target, saved) in &replay.blocks {
+        if *target >= superblock.blocks || own.contains(target) {
+            let what = "a block's number";
+            let sequence = head.sequence;
+            return Err(JournalError::Damaged { sequence, what }.into());
+        }
+        read(saved.place, &mut block)?;
+        saved.restore(&mut block);
+        device.write_at(target * size, &block)?;
+    }
+    // The next one must not be taken for one of those that are done.
+    let emptied = head.emptied(replay.next.wrapping_add(1));
+    device.write_at(places[0] * size, emptied.to_bytes())?;
+    clear_recovery(device, head.error != 0)?;
+    settled.transactions = replay.transactions;
+    settled.blocks = replay.blocks.len() as u64;
+    Ok(())
+}
+
+/// The superblock itself may have come from the journal.
+fn clear_recovery(device: &dyn BlockDevice, has_errors: bool) -> Result<(), EditError> {
+    let mut raw = [0; Superblock::SIZE];
+    device.read_at(Superblock::OFFSET, &mut raw)?;
+    let superblock = Superblock::parse(&raw)?;
+    let flags = superblock.incompatible - Incompatible::RECOVER;
+    put32(&mut raw, sb::INCOMPATIBLE, flags.bits());
+    if has_errors {
+        let state = u16le(&raw, sb::STATE);
+        put16(&mut raw, sb::STATE, state | HAS_ERRORS);
+    }
+    if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+        let sum = crc32c(!0, &raw[..sb::CHECKSUM]);
+        put32(&mut raw, sb::CHECKSUM, sum);
+    }
+    Ok(device.write_at(Superblock::OFFSET, &raw)?)
+}
