@@ -488,8 +488,10 @@ fn tell(
     event: Result<Event, WriteError>,
 ) -> bool {
     let failed = event.is_err();
+    let is_heard = events.send(event).is_ok();
+    // Only now: what the others say when they stop must not come first.
     if failed {
         bench.stop.store(true, Ordering::Relaxed);
     }
-    events.send(event).is_ok() && !failed
+    is_heard && !failed
 }
