@@ -13,6 +13,7 @@ use pinewrit_ext4::Timestamp;
 
 use crate::check::check;
 use crate::files::{Files, FilesError, FilesystemOf, open_to_change};
+use crate::recover::{Recovered, recover};
 
 /// A change that is worked out but not yet on the medium, with its report.
 pub struct Gathered<'m, R> {
@@ -20,6 +21,7 @@ pub struct Gathered<'m, R> {
     /// What is written after everything that it refers to, in this order.
     last: Vec<ByteRange>,
     report: R,
+    recovered: Vec<Recovered>,
 }
 
 impl<'m, R> Gathered<'m, R> {
@@ -37,11 +39,13 @@ impl<'m, R> Gathered<'m, R> {
         let overlay = Overlay::new(medium).with_free_writes(free);
         let mut site = Site::new(&overlay, now);
         let report = change(&mut site)?;
+        let recovered = std::mem::take(&mut site.recovered);
         let last = site.settle()?;
         Ok(Self {
             overlay,
             last,
             report,
+            recovered,
         })
     }
 
@@ -75,6 +79,7 @@ impl<'m, R> Gathered<'m, R> {
             overlay,
             last: vec![first],
             report,
+            recovered: Vec::new(),
         })
     }
 
@@ -83,12 +88,18 @@ impl<'m, R> Gathered<'m, R> {
         &self.report
     }
 
+    /// What was finished in file systems that were cut off.
+    pub fn recovered(&self) -> &[Recovered] {
+        &self.recovered
+    }
+
     /// The change, and its report by itself.
     pub fn split(self) -> (Gathered<'m, ()>, R) {
         let bare = Gathered {
             overlay: self.overlay,
             last: self.last,
             report: (),
+            recovered: self.recovered,
         };
         (bare, self.report)
     }
@@ -128,6 +139,7 @@ pub struct Site<'d> {
     /// The time recorded for changes.
     pub now: Timestamp,
     touched: Vec<FilesystemOf>,
+    recovered: Vec<Recovered>,
 }
 
 impl<'d> Site<'d> {
@@ -137,6 +149,7 @@ impl<'d> Site<'d> {
             device,
             now,
             touched: Vec::new(),
+            recovered: Vec::new(),
         }
     }
 
@@ -171,6 +184,8 @@ impl<'d> Site<'d> {
         let window = Window::new(self.device, filesystem.range);
         let is_known = |one: &FilesystemOf| one.range == filesystem.range;
         if !self.touched.iter().any(is_known) {
+            self.recovered
+                .extend(recover(self.device, filesystem, self.now)?);
             // A change might hide damage, or make it worse.
             match check(&window) {
                 Err(FilesError::Unsound(what)) => return Err(FilesError::Damaged(what).into()),

@@ -1,7 +1,7 @@
 //! Growing the last partition of a written image to the end of its medium, and its file system.
 
 use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, Window};
-use pinewrit_ext4::{CheckError, EditError, Editor, ExtError, Growth, Timestamp, check};
+use pinewrit_ext4::{CheckError, EditError, Editor, ExtError, Growth, Timestamp, check, settle};
 use pinewrit_table::TableError;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -135,8 +135,9 @@ impl From<CheckError> for Fault {
 }
 
 fn grow_ext(partition: &Window<'_>, now: Timestamp) -> Result<Growth, Fault> {
-    check(partition)?;
     let gathered = Overlay::new(partition);
+    settle(&gathered, now)?;
+    check(&gathered)?;
     let mut editor = Editor::open(&gathered, now)?;
     let sb = editor.superblock();
     let has_sums = sb.has_group_flags();

@@ -43,6 +43,7 @@ mod gather;
 mod kind;
 mod nearest;
 mod probe;
+mod recover;
 
 pub use bootmode::{BiosBoot, BootModes, UefiLoader};
 pub use diff::text_diff;
@@ -51,4 +52,5 @@ pub use kind::FilesystemKind;
 pub use nearest::nearest;
 pub use pinewrit_ext4::Timestamp;
 pub use probe::{FilesystemFacts, clean_label, printable, probe};
+pub use recover::{Recovered, recover, recover_all};
 pub use system::{KernelFacts, SystemFacts};

@@ -14,6 +14,7 @@ use pinewrit_table::{TableEdit, TableError};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Event, Message, Ui, style, words};
+use pinewrit_volume::Recovered;
 use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
@@ -37,6 +38,9 @@ pub(crate) struct CopyEvent<'a> {
     as_new: Option<&'a AsNewReport>,
     /// The file system that is smaller in the copy.
     shrunk: Option<&'a Shrunk>,
+    /// What was finished in file systems that were cut off.
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    recovered: &'a [Recovered],
 }
 
 impl Event for CopyEvent<'_> {
@@ -95,8 +99,12 @@ pub(super) fn tell(
         bytes: view.size(),
         as_new: view.as_new.as_ref(),
         shrunk: view.shrunk.as_ref(),
+        recovered: &view.recovered,
     });
     let mut facts = FactList::default();
+    for one in &view.recovered {
+        facts.add("finished", words::recovered(one));
+    }
     if let Some(shrunk) = &view.shrunk {
         facts.add("smaller", words::shrunk(shrunk));
     }
@@ -140,6 +148,8 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
     let request = ViewRequest {
         as_new: as_new(&args.new),
         size,
+        // An exact copy is as it was.
+        recovers: !args.keep_identifiers,
     };
     let copied = copied(ui, opened, &request)?;
     let mut is_renewed = !args.keep_identifiers;

@@ -89,6 +89,7 @@ pub(crate) fn run(cx: &Context, args: &SaveArgs) -> Outcome {
             (true, None) => ViewSize::Least(Spare::default()),
             (true, Some(bytes)) => ViewSize::Least(Spare::Bytes(bytes)),
         },
+        recovers: true,
     };
     let copied = clone::copied(ui, opened, &request)?;
     let Some(view) = copied.view else {

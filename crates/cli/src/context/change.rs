@@ -11,7 +11,10 @@ use pinewrit_core::state::StateFolder;
 use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog, open_plain};
 use pinewrit_host::{Medium, MediumError};
 use pinewrit_image::Wrapping;
-use pinewrit_ui::{Answer, Exit, MediumName, Message, Ui, style, units, words};
+use pinewrit_ui::{Answer, Event, Exit, MediumName, Message, Ui, style, units, words};
+use pinewrit_volume::Recovered;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use super::Context;
 use super::medium::{self, Chosen};
@@ -27,6 +30,40 @@ pub(crate) struct Opened {
     pub(crate) undo: UndoLog,
     /// Its receipts, to be amended; `None` in a dry run.
     books: Option<Arc<AmendedMedium>>,
+}
+
+/// Changes that a file system was about to make when it was cut off, and that are made first.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct RecoveredEvent<'a> {
+    #[serde(flatten)]
+    medium: &'a MediumName,
+    /// Whether nothing was changed.
+    dry_run: bool,
+    /// The file systems.
+    recovered: &'a [Recovered],
+}
+
+impl Event for RecoveredEvent<'_> {
+    const EVENT: &'static str = "recovered";
+}
+
+/// Says which file systems were cut off.
+pub(crate) fn tell_recovered(ui: &Ui, id: &MediumName, recovered: &[Recovered], is_dry: bool) {
+    if recovered.is_empty() {
+        return;
+    }
+    ui.event(&RecoveredEvent {
+        medium: id,
+        dry_run: is_dry,
+        recovered,
+    });
+    let done = if is_dry { "would be done" } else { "done" };
+    for one in recovered {
+        let what = words::recovered(one);
+        ui.say(format!(
+            "note: a file system was not unmounted; {done} first, with this change:\n  {what}\n"
+        ));
+    }
 }
 
 impl Opened {

@@ -15,7 +15,7 @@ use crate::commands::{
     build, clone, configure, eject, estimate, files, format, inspect, media, rack, save, table,
     verify, write,
 };
-use crate::context::{settings, source};
+use crate::context::{change, settings, source};
 
 /// A line, its schema, and the commands that end with it.
 struct Described {
@@ -41,6 +41,7 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<media::NewEvent>,
         described::<media::GoneEvent>,
         described::<clone::CopyEvent<'_>>,
+        described::<change::RecoveredEvent<'_>>,
         described::<write::PlanEvent<'_>>,
         described::<build::BuiltEvent<'_>>,
         described::<FileEvent<'_>>,

@@ -11,7 +11,7 @@ use pinewrit_table::{PartitionSize, TableEdit, TableError};
 use pinewrit_volume::check::fault;
 use pinewrit_volume::files::FilesError;
 use pinewrit_volume::resize::{ResizeError, ResizeReport, SizeLimits, resize, size_limits};
-use pinewrit_volume::{Site, Timestamp, probe};
+use pinewrit_volume::{Recovered, Site, Timestamp, probe, recover_all};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -28,6 +28,8 @@ pub struct ViewRequest {
     pub as_new: Option<AsNew>,
     /// Its size.
     pub size: ViewSize,
+    /// File systems that were cut off are finished in it.
+    pub recovers: bool,
 }
 
 /// How large a copy is.
@@ -160,6 +162,8 @@ pub struct CopyView {
     pub device: Arc<dyn BlockDevice>,
     /// What is on it.
     pub content: Inspection,
+    /// What was finished in file systems that were cut off.
+    pub recovered: Vec<Recovered>,
     /// What was taken away.
     pub as_new: Option<AsNewReport>,
     /// What became smaller.
@@ -181,6 +185,11 @@ impl CopyView {
         now: Timestamp,
     ) -> Result<Self, ViewError> {
         let overlay: Changes = Overlay::new(source).with_free_writes(FreeWrites::Referenced);
+        let recovered = if request.recovers {
+            recover_all(&overlay, now)?
+        } else {
+            Vec::new()
+        };
         let as_new = match &request.as_new {
             None => None,
             Some(wanted) => {
@@ -201,6 +210,7 @@ impl CopyView {
         Ok(Self {
             content: inspect(&*device, Some(end))?,
             device,
+            recovered,
             as_new,
             shrunk,
             stays,

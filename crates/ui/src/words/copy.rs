@@ -7,8 +7,8 @@ use pinewrit_core::inspect::Inspection;
 use pinewrit_core::renew::RenewReport;
 use pinewrit_core::table::ResizePartitionError;
 use pinewrit_firstboot::as_new::AsNewReport;
-use pinewrit_volume::FilesystemKind;
 use pinewrit_volume::resize::ResizeError;
+use pinewrit_volume::{FilesystemKind, Recovered};
 
 use super::inspection::FactList;
 use super::{configure_error, disk_error, error_chain, open_error, stream_error, table_error};
@@ -167,6 +167,31 @@ pub fn copied_whole(content: &Inspection) -> Vec<String> {
             format!("of partition {}: {what}", one.number)
         })
         .collect()
+}
+
+/// What was finished in a file system that was cut off.
+pub fn recovered(one: &Recovered) -> String {
+    let mut parts = Vec::new();
+    if one.transactions > 0 {
+        let count = units::counted(one.transactions.into(), "transaction");
+        parts.push(format!("{count} of its journal applied"));
+    }
+    if one.removed_files > 0 {
+        let count = units::counted(one.removed_files.into(), "file");
+        parts.push(format!("{count} without a name removed"));
+    }
+    if one.cut_files > 0 {
+        let count = units::counted(one.cut_files.into(), "file");
+        parts.push(format!("{count} cut off at the end"));
+    }
+    if parts.is_empty() {
+        parts.push("its journal was empty".to_owned());
+    }
+    let parts = parts.join(", ");
+    match one.partition {
+        Some(number) => format!("partition {number}: {parts}"),
+        None => parts,
+    }
 }
 
 /// What was taken away, in a few words.

@@ -15,7 +15,7 @@ mod zone;
 use std::io::{Read, Write};
 
 use jiff::tz::TimeZone;
-use pinewrit_disk::BlockDevice;
+use pinewrit_disk::{BlockDevice, Overlay};
 use pinewrit_ext4::{Attributes, Editor, ExtError, FileKind, Timestamp, Tree, Volume, Zeros};
 use pinewrit_fat as fat;
 
@@ -71,6 +71,8 @@ enum Inner<'a> {
     FatRead(Box<fat::Volume<&'a dyn BlockDevice>>),
     Fat(Box<fat::Editor<&'a dyn BlockDevice>>),
     ExtRead(Box<Volume<&'a dyn BlockDevice>>),
+    /// One that was cut off, as it is when that is finished.
+    ExtSettled(Box<Volume<Overlay<&'a dyn BlockDevice>>>),
     Ext(Box<Editor<&'a dyn BlockDevice>>),
 }
 
@@ -121,6 +123,7 @@ impl<'a> Files<'a> {
     fn tree(&self) -> Option<Tree<'_>> {
         match &self.inner {
             Inner::ExtRead(volume) => Some(volume.tree()),
+            Inner::ExtSettled(volume) => Some(volume.tree()),
             Inner::Ext(editor) => Some(editor.tree()),
             _ => None,
         }
@@ -524,7 +527,7 @@ impl<'a> Files<'a> {
     /// [`FilesError`].
     pub fn close(self) -> Done {
         match self.inner {
-            Inner::FatRead(_) | Inner::ExtRead(_) => Ok(()),
+            Inner::FatRead(_) | Inner::ExtRead(_) | Inner::ExtSettled(_) => Ok(()),
             Inner::Fat(mut editor) => Ok(editor.commit()?),
             Inner::Ext(editor) => Ok(editor.commit().map(drop)?),
         }

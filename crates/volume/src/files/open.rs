@@ -7,6 +7,7 @@ use pinewrit_fat as fat;
 use pinewrit_table::PartitionTable;
 
 use super::{Files, FilesError, Inner, Wanted};
+use crate::recover::settled_volume;
 use crate::{FilesystemFacts, probe};
 
 /// A file system of a medium, and its place.
@@ -148,7 +149,13 @@ pub fn open_to_read<'a>(window: &'a dyn BlockDevice) -> Result<Files<'a>, FilesE
         Some(_) => {
             Ok(Inner::FatRead(Box::new(fat::Volume::open(window)?)).at(Timestamp::default()))
         }
-        None => Ok(Inner::ExtRead(Box::new(Volume::open(window)?)).at(Timestamp::default())),
+        None => {
+            let inner = match settled_volume(window)? {
+                Some(volume) => Inner::ExtSettled(Box::new(volume)),
+                None => Inner::ExtRead(Box::new(Volume::open(window)?)),
+            };
+            Ok(inner.at(Timestamp::default()))
+        }
     }
 }
 

@@ -12,7 +12,7 @@ use serde::Serialize;
 use super::filesystem;
 use crate::clock;
 use crate::context::Context;
-use crate::context::change::Opened;
+use crate::context::change::{Opened, tell_recovered};
 
 /// A change of files.
 #[derive(Serialize, JsonSchema)]
@@ -98,6 +98,8 @@ impl<'a> Work<'a> {
         (command, files): (&str, Vec<String>),
     ) -> Result<bool, Message> {
         let name = &self.opened.name;
+        let is_dry = args.dry_run;
+        tell_recovered(&cx.ui, &self.opened.id, changes.recovered(), is_dry);
         let is_empty = changes.is_empty();
         if is_empty.map_err(|e| words::disk_error(name, &e))? {
             return Ok(false);

@@ -164,7 +164,9 @@ impl Files<'_> {
         match &mut self.inner {
             Inner::Fat(editor) => Ok(Box::new(FatFill::new(editor))),
             Inner::Ext(editor) => Ok(Box::new(ExtFill::new(editor))),
-            Inner::FatRead(_) | Inner::ExtRead(_) => Err(FilesError::ReadOnly),
+            Inner::FatRead(_) | Inner::ExtRead(_) | Inner::ExtSettled(_) => {
+                Err(FilesError::ReadOnly)
+            }
         }
     }
 }
