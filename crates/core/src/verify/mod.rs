@@ -60,7 +60,8 @@ pub fn verify(
     let tracker = if every_byte {
         MapTracker::every_byte()
     } else {
-        MapTracker::new(total, medium.logical_sector())
+        // What is free may differ, however little it is: a saved image has zeros there.
+        MapTracker::new(total, medium.logical_sector()).exact()
     };
     let position = SourcePosition::default();
     let progress = |done| Progress {

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::thread;
 
 use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
-use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, DiskError};
+use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange, DiskError, Ranges};
 
 use super::comparison::Found;
 use super::{VerifyError, too_large};
@@ -17,6 +17,8 @@ use crate::{Cancel, patience};
 const WORKERS: usize = 2;
 /// Chunks in the queue for a worker.
 const QUEUE: usize = 4;
+/// Shorter gaps between used ranges are read as well.
+const SMALL_GAP: u64 = 64 << 10;
 /// Bytes of one request.
 const REQUEST: usize = 1 << 20;
 
@@ -29,10 +31,11 @@ pub(super) enum Expected {
 }
 
 impl Expected {
-    fn used(&self) -> &[ByteRange] {
+    /// What is read: as the record has it, or with gaps that are not worth a request of their own.
+    fn wanted(&self) -> Ranges {
         match self {
-            Self::Content(chunk) => &chunk.used,
-            Self::Digest(record) => &record.used,
+            Self::Content(chunk) => Ranges::joined(chunk.used.clone(), SMALL_GAP),
+            Self::Digest(record) => Ranges::joined(record.used.clone(), 0),
         }
     }
 }
@@ -112,7 +115,7 @@ impl Bench<'_> {
     ) -> Result<Option<Differing>, VerifyError> {
         let mut found = Found::default();
         let mut hasher = blake3::Hasher::new();
-        for &range in expected.used() {
+        for range in expected.wanted().into_vec() {
             let mut at = range.start;
             while at < range.end {
                 let piece = ByteRange {
@@ -121,7 +124,16 @@ impl Bench<'_> {
                 };
                 let bytes = self.read(piece, buffer)?;
                 match &expected {
-                    Expected::Content(chunk) => found.add(at, chunk.slice(piece), bytes),
+                    Expected::Content(chunk) => {
+                        for part in chunk
+                            .used
+                            .iter()
+                            .filter_map(|used| used.intersection(piece))
+                        {
+                            let here = (part.start - at) as usize..(part.end - at) as usize;
+                            found.add(part.start, chunk.slice(part), &bytes[here]);
+                        }
+                    }
                     Expected::Digest(_) => drop(hasher.update(bytes)),
                 }
                 at = piece.end;
