@@ -1,0 +1,163 @@
+//! Cards that were pulled from a running board: read, changed and copied as if their systems had
+//! been shut down.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use common::Bench;
+use pinewrit_judges::needs;
+use rstest::rstest;
+
+/// A card whose root was copied while the kernel was using it: with the journal full, and a file open that
+/// has no name any more. `None` where nothing can be mounted.
+fn pulled() -> Option<Bench> {
+    let bench = Bench::new();
+    let script = "set -e
+        truncate -s 40M root.img
+        mkfs.ext4 -q -O ^orphan_file root.img
+        mkdir m
+        mount -o loop,commit=1 root.img m || exit 7
+        trap 'umount m' EXIT
+        mkdir m/etc
+        echo larkfell-03 > m/etc/hostname
+        sync
+        exec 9> m/gone
+        head -c 300000 /dev/zero >&9
+        rm m/gone
+        for number in $(seq 40); do echo $number > m/etc/reading-$number; done
+        sync
+        cp root.img pulled.img
+        exec 9>&-
+        truncate -s 60M card.img
+        printf 'label: dos\\nstart=2048, size=81920, type=83\\n' | sfdisk -q card.img
+        dd if=pulled.img of=card.img bs=1M seek=1 conv=notrunc status=none";
+    let done = bench.judge("sh", &["-c", script])?;
+    if done.code == 7 {
+        pinewrit_judges::say_skipped("nothing can be mounted");
+        return None;
+    }
+    done.expect(0);
+    Some(bench)
+}
+
+/// The root file system of an image by itself.
+fn root_of(bench: &Bench, image: &str) -> String {
+    let script = format!("dd if={image} of={image}.root bs=1M skip=1 status=none");
+    bench.judge("sh", &["-c", &script]).unwrap().expect(0);
+    format!("{image}.root")
+}
+
+fn is_clean(bench: &Bench, image: &str) {
+    let root = root_of(bench, image);
+    let run = bench.judge("e2fsck", &["-fn", &root]).unwrap();
+    assert_eq!(run.code, 0, "{}", run.stdout);
+}
+
+#[test]
+fn it_is_read_as_it_will_be() {
+    needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");
+    let Some(bench) = pulled() else { return };
+    let before = bench.read("card.img");
+    bench
+        .run(&["files", "list", "card.img", "root:/etc"])
+        .expect(0)
+        .shows(&["hostname", "reading-40"]);
+    bench
+        .run(&["files", "read", "card.img", "root:/etc/reading-40"])
+        .expect(0)
+        .shows(&["40"]);
+    assert!(bench.read("card.img") == before);
+}
+
+#[test]
+fn a_change_finishes_it_first_and_says_so() {
+    needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");
+    let Some(bench) = pulled() else { return };
+    let before = bench.read("card.img");
+    bench.write("note.txt", "snow 0.4\n");
+    let put = ["files", "put", "card.img", "root:/etc/note.txt", "note.txt"];
+    bench
+        .run(&[&put[..], &["--dry-run"]].concat())
+        .expect(0)
+        .says(&[
+            "was not unmounted; would be done first",
+            "1 file without a name",
+        ]);
+    assert!(bench.read("card.img") == before);
+    let run = bench
+        .run(&[&["--json"], &put[..]].concat())
+        .expect(0)
+        .described();
+    assert!(
+        run.stdout.contains("\"event\":\"recovered\""),
+        "{}",
+        run.stdout
+    );
+    assert!(run.stdout.contains("\"removed_files\":1"), "{}", run.stdout);
+    is_clean(&bench, "card.img");
+    for (file, text) in [("note.txt", "snow 0.4\n"), ("reading-17", "17\n")] {
+        let read = bench.run(&["files", "read", "card.img", &format!("root:/etc/{file}")]);
+        assert_eq!(read.stdout, text);
+    }
+    // The next change has nothing to finish.
+    let again = bench.run(&["files", "remove", "card.img", "root:/etc/note.txt", "--yes"]);
+    assert!(!again.expect(0).stderr.contains("was not unmounted"));
+}
+
+#[test]
+fn copies_are_finished_and_exact_ones_are_as_it_was() {
+    needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");
+    let Some(bench) = pulled() else { return };
+    let before = bench.read("card.img");
+    bench
+        .run(&[
+            "clone", "card.img", "--to", "copy.img", "--size", "80MiB", "--grow",
+        ])
+        .expect(0)
+        .says(&["finished", "of its journal applied"]);
+    is_clean(&bench, "copy.img");
+    bench
+        .run(&[
+            "save", "card.img", "--to", "gold.img", "--shrink", "--spare", "1MiB",
+        ])
+        .expect(0)
+        .says(&["of its journal applied", "smaller"]);
+    is_clean(&bench, "gold.img");
+    let exact = ["clone", "card.img", "--to", "exact.img", "--size", "60MiB"];
+    bench
+        .run(&[&exact[..], &["--keep-identifiers"]].concat())
+        .expect(0);
+    assert!(bench.read("exact.img") == before);
+    assert!(bench.read("card.img") == before);
+}
+
+/// What cannot be replayed is refused by name, and nothing is changed.
+#[rstest]
+#[case::its_head(0, "its superblock is damaged")]
+#[case::features(40, "unknown features")]
+fn a_damaged_journal_is_refused(#[case] field: usize, #[case] said: &str) {
+    needs!("mkfs.ext4", "mount", "umount", "sfdisk", "debugfs");
+    let Some(bench) = pulled() else { return };
+    let root = root_of(&bench, "card.img");
+    let blocks = bench
+        .judge("debugfs", &["-R", "blocks <8>", &root])
+        .unwrap();
+    let first: usize = blocks
+        .stdout
+        .split_whitespace()
+        .next()
+        .unwrap()
+        .parse()
+        .unwrap();
+    let mut card = bench.read("card.img");
+    let size = 1024 << card[(1 << 20) + 1024 + 24];
+    card[(1 << 20) + first * size + field] ^= 0x40;
+    bench.write("card.img", &card);
+    bench.write("note.txt", "snow 0.4\n");
+    bench
+        .run(&["files", "put", "card.img", "root:/etc/note.txt", "note.txt"])
+        .expect(5)
+        .says(&["cannot be replayed", said, "nothing was changed"]);
+    assert!(bench.read("card.img") == card);
+}
