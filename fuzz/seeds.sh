@@ -95,3 +95,14 @@ cp "$root/../demo/layout.toml" "$root/corpus/layouts/demo"
 cp "$root"/../demo/intakes/*.toml "$root/corpus/templates/"
 printf '{%% for w in settings.wired %%}{{ w.addresses|join(",") }}{%% endfor %%}' > "$root/corpus/templates/loop"
 printf '{%% set a = settings.hostname|upper %%}{{ a ~ a|replace("A", a)|indent(4) }}' > "$root/corpus/templates/set"
+# Journals as the kernel leaves them, where it may be asked to: the head of each, with what was done last.
+mkdir -p "$root/corpus/journal"
+for options in '' '-O ^64bit' '-O ^metadata_csum' '-t ext3'; do
+  rm -f j.img && truncate -s 24M j.img && mkfs.ext4 -q -b 1024 -J size=1 $options j.img || continue
+  mkdir -p j && mount -o loop,data=journal j.img j 2> /dev/null || break
+  for number in 1 2 3; do echo "$number" > "j/$number" && sync && rm -f "j/$((number - 1))"; done
+  cp j.img pulled.img
+  umount j
+  debugfs -R 'dump <8> journal' pulled.img 2> /dev/null
+  head -c 60000 journal > "$root/corpus/journal/$(echo "kernel$options" | tr -dc 'a-z0-9')"
+done

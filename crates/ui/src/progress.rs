@@ -257,7 +257,7 @@ fn left_text(left: Duration) -> String {
 
 fn new_bar() -> ProgressBar {
     let bar = ProgressBar::with_draw_target(Some(STEPS), ProgressDrawTarget::stderr());
-    let template = "{prefix:<13} {wide_bar:.green/dim} {msg:46}";
+    let template = "{prefix:<13} {wide_bar:.green/dim} {msg:51}";
     if let Ok(style) = ProgressStyle::with_template(template) {
         bar.set_style(style.progress_chars("█▓░"));
     }
