@@ -132,6 +132,20 @@ fn copies_are_finished_and_exact_ones_are_as_it_was() {
     assert!(bench.read("card.img") == before);
 }
 
+/// What changes the file system as a whole finishes it, too.
+#[rstest]
+#[case::renew(&["table", "renew", "card.img", "--yes"])]
+#[case::smaller(&["table", "resize", "card.img", "1", "--size", "30MiB", "--with-filesystem"])]
+#[case::larger(&["table", "resize", "card.img", "1", "--size", "rest", "--with-filesystem"])]
+fn the_whole_file_system_is_changed(#[case] args: &[&str]) {
+    needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");
+    let Some(bench) = pulled() else { return };
+    bench.run(args).expect(0).says(&["was not unmounted"]);
+    is_clean(&bench, "card.img");
+    let read = bench.run(&["files", "read", "card.img", "root:/etc/reading-17"]);
+    assert_eq!(read.stdout, "17\n");
+}
+
 /// What cannot be replayed is refused by name, and nothing is changed.
 #[rstest]
 #[case::its_head(0, "its superblock is damaged")]

@@ -6,7 +6,7 @@ use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
 use pinewrit_volume::check::fault;
 use pinewrit_volume::files::{Files, FilesError, Kind, join, open_to_change};
 use pinewrit_volume::format::set_swap_uuid;
-use pinewrit_volume::{FilesystemFacts, FilesystemKind, Gathered, Timestamp, probe};
+use pinewrit_volume::{FilesystemFacts, FilesystemKind, Gathered, Timestamp, probe, recover_all};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -119,7 +119,12 @@ pub fn prepare<'m>(
 ) -> Result<Gathered<'m, RenewReport>, RenewError> {
     // Without a table there is nothing here to give an identifier to.
     TableEdit::read(medium)?;
-    Gathered::whole(medium, |device| renew(device, ids, now))
+    let mut recovered = Vec::new();
+    let gathered = Gathered::whole(medium, |device| {
+        recovered = recover_all(device, now)?;
+        renew(device, ids, now)
+    });
+    Ok(gathered?.with_recovered(recovered))
 }
 
 /// Gives a device new identifiers, as part of a larger change: those of its table if it has one,

@@ -3,8 +3,9 @@
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, FreeWrites, Window};
 use pinewrit_table::{PartitionSize, TableEdit, TableError};
 use pinewrit_volume::check::fault;
+use pinewrit_volume::files::filesystems;
 use pinewrit_volume::resize::{ResizeError, ResizeReport, resize, size_limits};
-use pinewrit_volume::{FilesystemKind, Gathered, Timestamp, probe};
+use pinewrit_volume::{FilesystemKind, Gathered, Timestamp, probe, recover};
 
 use crate::inspect::{Inspection, inspect};
 
@@ -115,6 +116,7 @@ pub fn prepare_resize<'m>(
     let whole = medium.size();
     let before = inspect(medium, Some(whole))?;
     let mut done = None;
+    let mut recovered = Vec::new();
     let change = Gathered::whole_with(medium, free, |device| {
         let mut table = TableEdit::read(device)?;
         let old = range_of(&table, device, number)?;
@@ -124,6 +126,10 @@ pub fn prepare_resize<'m>(
             None => Ok(()),
             Some(why) => Err(ResizePartitionError::Unsound(why)),
         };
+        for one in filesystems(device)?.iter().filter(|one| one.range == old) {
+            let finished = recover(device, one, now).map_err(ResizeError::from)?;
+            recovered.extend(finished);
+        }
         must_be_sound(old)?;
         if new.len() < old.len() {
             let window = Window::new(device, old);
@@ -142,6 +148,7 @@ pub fn prepare_resize<'m>(
         Ok::<_, ResizePartitionError>(TableReport { before, after })
     })?;
     let missing = || ResizePartitionError::Filesystem(ResizeError::Kind(None));
+    let change = change.with_recovered(recovered);
     Ok((change, done.ok_or_else(missing)?))
 }
 

@@ -83,6 +83,12 @@ impl<'m, R> Gathered<'m, R> {
         })
     }
 
+    /// Notes what was finished in file systems before the change itself.
+    #[must_use]
+    pub fn with_recovered(self, recovered: Vec<Recovered>) -> Self {
+        Self { recovered, ..self }
+    }
+
     /// What would be done.
     pub fn report(&self) -> &R {
         &self.report

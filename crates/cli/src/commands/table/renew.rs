@@ -37,6 +37,7 @@ pub(crate) fn run(cx: &Context, args: &ChangeArgs) -> Outcome {
     let prepared = prepare(&*opened.medium.device, &mut ids, clock::timestamp());
     let prepared = prepared.map_err(|e| explained(name, &e))?;
     let report = prepared.report().clone();
+    change::tell_recovered(&cx.ui, &opened.id, prepared.recovered(), args.dry_run);
     if !args.dry_run {
         prepared
             .commit(Some(&opened.undo))

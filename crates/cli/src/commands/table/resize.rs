@@ -45,6 +45,7 @@ pub(super) fn resize(
     let prepared = prepare_resize(device, (number, size), free, clock::timestamp());
     drop(waiting);
     let (prepared, resized) = prepared.map_err(|e| words::resize_error(name, number, &e))?;
+    change::tell_recovered(&cx.ui, &opened.id, prepared.recovered(), change.dry_run);
     if resized.moved > 0 {
         let moved = units::size(resized.moved);
         let verb = if change.dry_run {
