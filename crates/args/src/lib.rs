@@ -15,6 +15,7 @@
     reason = "what people read is the help of each argument, as plain text; more would be shown to them"
 )]
 
+mod check;
 mod copy;
 mod estimate;
 mod files;
@@ -31,6 +32,7 @@ use pinewrit_image::Location;
 use pinewrit_ui::Ui;
 use pinewrit_volume::format::FormatKind;
 
+pub use check::CheckArgs;
 pub use copy::{AsNewArgs, CloneArgs, SaveArgs};
 pub use estimate::{EstimateAction, EstimateArgs};
 pub use files::{
@@ -129,6 +131,7 @@ pub enum Command {
     Inspect(InspectArgs),
     Write(WriteArgs),
     Verify(VerifyArgs),
+    Check(CheckArgs),
     Configure(ConfigureArgs),
     Build(BuildArgs),
     Table(TableArgs),

@@ -44,6 +44,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+pub mod check;
 pub mod copy;
 pub mod estimate;
 pub mod inspect;

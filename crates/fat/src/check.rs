@@ -74,10 +74,19 @@ pub fn check(device: &dyn BlockDevice) -> Result<(), CheckError> {
     if !is_clean(&store)? {
         return Err(CheckError::Unclean);
     }
-    compare_copies(device, &geometry)?;
+    match lost_clusters(&store)?.len() {
+        0 => Ok(()),
+        lost => Err(CheckError::Lost(lost as u64)),
+    }
+}
+
+/// Checks everything but the flags, and finds the clusters that are marked as used, but belong to no
+/// file.
+pub(crate) fn lost_clusters(store: &Store<&dyn BlockDevice>) -> Result<Vec<u32>, CheckError> {
+    compare_copies(store.device, &store.geometry)?;
     let mut check = Check {
-        store: &store,
-        owned: Clusters::new(&geometry),
+        store,
+        owned: Clusters::new(&store.geometry),
     };
     check.walk()?;
     check.lost()
@@ -295,18 +304,17 @@ impl Check<'_, '_> {
     }
 
     /// Looks for clusters that nothing uses.
-    fn lost(&self) -> Result<(), CheckError> {
+    fn lost(&self) -> Result<Vec<u32>, CheckError> {
         let geometry = &self.store.geometry;
-        let mut lost = 0;
+        let mut lost = Vec::new();
         let start = geometry.table_start();
         for_each_entry(&self.store.device, geometry, start, &mut |cluster, raw| {
             let is_used = !matches!(geometry.link(raw), Link::Free | Link::Bad);
-            lost += u64::from(is_used && !self.owned.has(cluster));
+            if is_used && !self.owned.has(cluster) {
+                lost.push(cluster);
+            }
         })?;
-        match lost {
-            0 => Ok(()),
-            lost => Err(CheckError::Lost(lost)),
-        }
+        Ok(lost)
     }
 }
 

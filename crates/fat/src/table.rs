@@ -108,6 +108,11 @@ impl FatWidth {
         }
     }
 
+    /// The second entry with both flags set.
+    pub(crate) fn sound_mark(self, second: u32) -> u32 {
+        second | self.sound_flags()
+    }
+
     /// Whether the second entry says that the volume was unmounted cleanly and has no errors.
     pub(crate) fn is_sound_mark(self, second: u32) -> bool {
         second & self.sound_flags() == self.sound_flags()

@@ -1,6 +1,7 @@
 //! The commands, one file each.
 
 pub(crate) mod build;
+pub(crate) mod check;
 pub(crate) mod clone;
 pub(crate) mod configure;
 mod demo;
@@ -93,6 +94,7 @@ pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
         Command::Inspect(args) => inspect::run(cx, &args),
         Command::Write(args) => write::run(cx, &args),
         Command::Verify(args) => verify::run(cx, &args),
+        Command::Check(args) => check::run(cx, &args),
         Command::Configure(args) => configure::run(cx, &args),
         Command::Build(args) => build::run(cx, &args),
         Command::Table(args) => table::run(cx, &args),

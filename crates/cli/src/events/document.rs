@@ -12,8 +12,8 @@ use serde_json::{Map, Value, json};
 use super::{CheckEvent, Event, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
 use crate::commands::table::renew;
 use crate::commands::{
-    build, clone, configure, eject, estimate, files, format, inspect, media, rack, save, table,
-    verify, write,
+    build, check, clone, configure, eject, estimate, files, format, inspect, media, rack, save,
+    table, verify, write,
 };
 use crate::context::{change, settings, source};
 
@@ -54,6 +54,7 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<save::SaveEvent<'_>>,
         described::<verify::VerifyEvent<'_>>,
         described::<verify::ReceiptEvent<'_>>,
+        described::<check::CheckedEvent<'_>>,
         described::<configure::ConfigureEvent<'_>>,
         described::<build::BuildEvent<'_>>,
         described::<table::TableEvent<'_>>,

@@ -203,6 +203,8 @@ impl<D: BlockDevice> Editor<D> {
             let before = raw;
             let tail = geometry.tail();
             put_size(&mut raw, geometry);
+            let state = &mut raw[tail + field::RESERVED1];
+            *state = *state & !3 | geometry.state & 3;
             if let Some(id) = self.id {
                 put32(&mut raw, tail + field::VOL_ID, id);
             }

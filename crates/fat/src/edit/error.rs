@@ -4,6 +4,7 @@ use std::io;
 
 use pinewrit_disk::DiskError;
 
+use crate::check::CheckError;
 use crate::error::FatError;
 use crate::name::NameError;
 
@@ -18,6 +19,9 @@ pub enum EditError {
     /// It was not unmounted, or errors were found in it.
     #[error("the FAT file system was not unmounted cleanly, or has errors")]
     Unclean,
+    /// It is inconsistent.
+    #[error(transparent)]
+    Check(#[from] CheckError),
     /// A name that FAT cannot have.
     #[error("{path}: {why}")]
     Name {

@@ -4,6 +4,7 @@ mod alloc;
 mod commit;
 mod error;
 mod resize;
+mod settle;
 
 use std::io::Read;
 use std::ops::Range;
@@ -16,6 +17,7 @@ pub use alloc::Placement;
 pub(crate) use commit::info;
 pub use error::EditError;
 pub use resize::Resized;
+pub use settle::{FatSettled, LostClusters, settle};
 
 use crate::directory::{
     ENTRY, Entry, MAX_ENTRIES, New, attribute, long_entries, put_short, refresh,
@@ -58,12 +60,18 @@ impl<D: BlockDevice> Editor<D> {
     /// # Errors
     /// [`EditError::Unclean`] and others.
     pub fn open(device: D) -> Result<Self, EditError> {
+        let editor = Self::open_unclean(device)?;
+        if is_clean(&editor.store)? {
+            Ok(editor)
+        } else {
+            Err(EditError::Unclean)
+        }
+    }
+
+    fn open_unclean(device: D) -> Result<Self, EditError> {
         let geometry = Geometry::read(&device)?.ok_or(FatError::NotFat)?;
         let mut free = FreeMap::read(&device, &geometry)?;
         let store = Store::new(device, geometry);
-        if !is_clean(&store)? {
-            return Err(EditError::Unclean);
-        }
         free.hint = commit::hint(&store)?.unwrap_or(2);
         Ok(Self {
             store,

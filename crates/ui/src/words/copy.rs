@@ -2,6 +2,7 @@
 
 use std::io::ErrorKind;
 
+use pinewrit_core::check::{Checked, Condition};
 use pinewrit_core::copy::{SaveError, Shrunk, ViewError};
 use pinewrit_core::inspect::Inspection;
 use pinewrit_core::renew::RenewReport;
@@ -169,29 +170,70 @@ pub fn copied_whole(content: &Inspection) -> Vec<String> {
         .collect()
 }
 
+/// A file system and how it is.
+pub fn checked(one: &Checked, is_settled: bool) -> String {
+    let label = one.label.as_deref().filter(|label| !label.is_empty());
+    let name = match label {
+        Some(label) => format!("{} {label:?}", one.kind),
+        None => one.kind.to_owned(),
+    };
+    let condition = match (one.condition, &one.damage) {
+        (Condition::Sound, _) => "sound".to_owned(),
+        (Condition::NotChecked, _) => "not checked: there is no check for this kind".to_owned(),
+        (Condition::Damaged, why) => {
+            format!("damaged: {}", why.as_deref().unwrap_or("not known how"))
+        }
+        (Condition::LostClusters, _) => {
+            let count = units::counted(one.lost_clusters, "cluster");
+            format!("{count} in use by no file")
+        }
+        (Condition::CutOff, _) => match (&one.recovered, is_settled) {
+            (Some(recovered), _) => format!("was cut off: {}", finished(recovered, is_settled)),
+            (None, true) => "was marked as in use; the mark is cleared".to_owned(),
+            (None, false) => "is marked as in use, and sound otherwise".to_owned(),
+        },
+    };
+    format!("{name}: {condition}")
+}
+
 /// What was finished in a file system that was cut off.
 pub fn recovered(one: &Recovered) -> String {
+    let what = finished(one, true);
+    match one.partition {
+        Some(number) => format!("partition {number}: {what}"),
+        None => what,
+    }
+}
+
+/// What was, or has to be, finished.
+fn finished(one: &Recovered, is_done: bool) -> String {
+    let verb = |done: &'static str, open: &'static str| if is_done { done } else { open };
     let mut parts = Vec::new();
     if one.transactions > 0 {
         let count = units::counted(one.transactions.into(), "transaction");
-        parts.push(format!("{count} of its journal applied"));
+        parts.push(format!(
+            "{count} of its journal {}",
+            verb("applied", "to apply")
+        ));
     }
     if one.removed_files > 0 {
         let count = units::counted(one.removed_files.into(), "file");
-        parts.push(format!("{count} without a name removed"));
+        parts.push(format!(
+            "{count} without a name {}",
+            verb("removed", "to remove")
+        ));
     }
     if one.cut_files > 0 {
         let count = units::counted(one.cut_files.into(), "file");
-        parts.push(format!("{count} cut off at the end"));
+        parts.push(format!(
+            "{count} {} at the end",
+            verb("cut off", "to cut off")
+        ));
     }
     if parts.is_empty() {
         parts.push("its journal was empty".to_owned());
     }
-    let parts = parts.join(", ");
-    match one.partition {
-        Some(number) => format!("partition {number}: {parts}"),
-        None => parts,
-    }
+    parts.join(", ")
 }
 
 /// What was taken away, in a few words.

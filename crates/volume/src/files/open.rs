@@ -28,6 +28,15 @@ pub struct FilesystemOf {
 }
 
 impl FilesystemOf {
+    /// The same file system, where it begins elsewhere.
+    #[must_use]
+    pub fn at(&self, range: ByteRange) -> Self {
+        Self {
+            range,
+            ..self.clone()
+        }
+    }
+
     /// Whether it looks like the root of a system: it contains `/etc`.
     pub fn is_root(&self) -> bool {
         self.is_root

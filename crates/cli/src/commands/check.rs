@@ -1,0 +1,145 @@
+//! `pinewrit check MEDIUM`, and `--settle`
+
+use pinewrit_args::{ChangeArgs, CheckArgs};
+use pinewrit_core::check::{Checked, Condition, check, settle};
+use pinewrit_fat::LostClusters;
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words::inspection::FactList;
+use pinewrit_ui::{Event, Exit, MediumName, Message, style, units, words};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::Outcome;
+use crate::clock;
+use crate::context::Context;
+use crate::context::change::{self, Opened};
+
+/// How the file systems of a medium are.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct CheckedEvent<'a> {
+    /// The command.
+    command: &'static str,
+    #[serde(flatten)]
+    medium: MediumName,
+    /// Whether those that were cut off have been settled.
+    settled: bool,
+    /// The file systems, as they were found.
+    filesystems: &'a [Checked],
+}
+
+impl Event for CheckedEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["check"];
+}
+
+pub(crate) fn run(cx: &Context, args: &CheckArgs) -> Outcome {
+    let settles = args.settle && !args.change.dry_run;
+    let access = ChangeArgs {
+        medium: args.change.medium.clone(),
+        access: args.change.access.clone(),
+        dry_run: !settles,
+        yes: args.change.yes,
+    };
+    let opened = change::open(cx, &access, None)?;
+    let found = if settles {
+        settled(cx, &opened, args)?
+    } else {
+        let _waiting = waiting(cx, &opened);
+        let found = check(&*opened.medium.device, clock::timestamp());
+        found.map_err(|e| words::disk_error(&opened.name, &e))?
+    };
+    cx.ui.event(&CheckedEvent {
+        command: "check",
+        medium: opened.id.clone(),
+        settled: settles,
+        filesystems: &found,
+    });
+    let name = &opened.name;
+    let is_damaged = |one: &Checked| one.condition == Condition::Damaged;
+    let is_left = |one: &Checked| {
+        one.is_unsettled() && !(settles && (args.free_lost || one.condition == Condition::CutOff))
+    };
+    let (damaged, left) = (found.iter().any(is_damaged), found.iter().any(is_left));
+    if damaged || left {
+        return Err(refused(name, &found, settles));
+    }
+    let good = style::GOOD;
+    let head = if settles && found.iter().any(Checked::is_unsettled) {
+        format!("{good}done:{good:#} {name} is settled\n")
+    } else {
+        let count = units::counted(found.len() as u64, "file system");
+        format!("{good}sound:{good:#} {count} on {name}\n")
+    };
+    let mut facts = FactList::default();
+    for (place, text) in states(&found, settles) {
+        facts.add(&place, text);
+    }
+    cx.ui.result(head + &facts.to_text());
+    Ok(())
+}
+
+fn waiting(cx: &Context, opened: &Opened) -> Waiting {
+    Waiting::new(&cx.ui, format!("checking {}", opened.name))
+}
+
+/// Settles what can be settled, and commits it; returns what was found.
+fn settled(cx: &Context, opened: &Opened, args: &CheckArgs) -> Result<Vec<Checked>, Message> {
+    let name = &opened.name;
+    let lost = if args.free_lost {
+        LostClusters::Freed
+    } else {
+        LostClusters::Refused
+    };
+    let waiting = waiting(cx, opened);
+    let gathered = settle(&*opened.medium.device, lost, clock::timestamp());
+    drop(waiting);
+    let gathered = gathered.map_err(|e| words::disk_error(name, &e))?;
+    let is_empty = gathered.is_empty();
+    if is_empty.map_err(|e| words::disk_error(name, &e))? {
+        return Ok(gathered.report().clone());
+    }
+    let found = gathered
+        .commit(Some(&opened.undo))
+        .map_err(|e| words::commit_error(name, &e))?;
+    opened.amend(cx, "check", Vec::new());
+    Ok(found)
+}
+
+/// Each file system, and how it is.
+fn states(found: &[Checked], is_settled: bool) -> impl Iterator<Item = (String, String)> {
+    found.iter().map(move |one| {
+        let place = match one.partition {
+            Some(number) => format!("part. {number}"),
+            None => "whole".to_owned(),
+        };
+        (place, words::checked(one, is_settled))
+    })
+}
+
+fn refused(name: &str, found: &[Checked], is_settled: bool) -> Message {
+    let has = |wanted: Condition| found.iter().any(|one| one.condition == wanted);
+    let is_damaged = has(Condition::Damaged);
+    let what = if is_damaged {
+        format!("{name} is damaged")
+    } else if is_settled {
+        format!("{name} still has lost clusters")
+    } else {
+        format!("{name} was pulled while it was in use")
+    };
+    let mut message = Message::new(Exit::Differences, what);
+    for (place, text) in states(found, is_settled) {
+        message = message.fact(place, text);
+    }
+    if !is_settled && has(Condition::CutOff) {
+        message = message.remedy(format!("pinewrit check {name} --settle"));
+    }
+    if has(Condition::LostClusters) {
+        message = message.remedy(format!("pinewrit check {name} --settle --free-lost"));
+    }
+    if is_damaged {
+        message = message
+            .remedy("the system's own file system checker (e2fsck, fsck.fat), on a copy")
+            .remedy("pinewrit save keeps what can be read");
+    }
+    message
+}
