@@ -146,6 +146,97 @@ fn the_whole_file_system_is_changed(#[case] args: &[&str]) {
     assert_eq!(read.stdout, "17\n");
 }
 
+#[test]
+fn check_says_how_it_is_and_settles_it() {
+    needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");
+    let Some(bench) = pulled() else { return };
+    let before = bench.read("card.img");
+    bench.run(&["check", "card.img"]).expect(6).says(&[
+        "was pulled while it was in use",
+        "of its journal to apply, 1 file without a name to remove",
+        "pinewrit check card.img --settle",
+    ]);
+    bench
+        .run(&["check", "card.img", "--settle", "--dry-run"])
+        .expect(6);
+    assert!(bench.read("card.img") == before);
+    let settled = bench.run(&["--json", "check", "card.img", "--settle"]);
+    let settled = settled.expect(0).described();
+    assert!(settled.stdout.contains("\"cut-off\""), "{}", settled.stdout);
+    is_clean(&bench, "card.img");
+    bench
+        .run(&["check", "card.img"])
+        .expect(0)
+        .shows(&["sound:", "ext4: sound"]);
+}
+
+/// A FAT is settled if it is sound otherwise; clusters that belong to nothing only if that is wanted.
+#[test]
+fn check_clears_the_mark_of_a_fat() {
+    needs!("mkfs.fat", "fsck.fat", "mcopy");
+    let bench = Bench::new();
+    let script = "set -e; truncate -s 20M card.img; mkfs.fat -F 16 card.img; seq 4000 > log
+        mcopy -i card.img log ::/log; mcopy -i card.img log ::/again";
+    bench.judge("sh", &["-c", script]).unwrap().expect(0);
+    let mut card = bench.read("card.img");
+    // `BS_Reserved1`, and the upper bits of the second entry of both tables.
+    card[37] |= 1;
+    let sector = usize::from(u16::from_le_bytes([card[11], card[12]]));
+    let reserved = usize::from(u16::from_le_bytes([card[14], card[15]]));
+    let table = usize::from(u16::from_le_bytes([card[22], card[23]]));
+    let tables = [reserved, reserved + table].map(|start| start * sector);
+    for start in tables {
+        card[start + 3] &= 0x7f;
+    }
+    bench.write("card.img", &card);
+    bench
+        .run(&["check", "card.img"])
+        .expect(6)
+        .says(&["marked as in use, and sound otherwise"]);
+    bench.run(&["check", "card.img", "--settle"]).expect(0);
+    let judged = || bench.judge("fsck.fat", &["-n", "card.img"]).unwrap();
+    let run = judged().expect(0);
+    assert!(!run.stdout.contains("Dirty"), "{}", run.stdout);
+    // A chain that nothing leads to.
+    let mut card = bench.read("card.img");
+    for start in tables {
+        card[start + 2 * 5000..start + 2 * 5000 + 4].copy_from_slice(&[0x89, 0x13, 0xff, 0xff]);
+    }
+    bench.write("card.img", &card);
+    let settle = ["check", "card.img", "--settle"];
+    bench
+        .run(&settle)
+        .expect(6)
+        .says(&["2 clusters in use by no file", "--free-lost"]);
+    assert!(bench.read("card.img") == card);
+    bench
+        .run(&[&settle[..], &["--free-lost"]].concat())
+        .expect(0);
+    judged().expect(0);
+    bench.run(&["check", "card.img"]).expect(0);
+}
+
+/// Damage is told and left alone.
+#[test]
+fn check_leaves_damage_alone() {
+    needs!("mkfs.ext4");
+    let bench = Bench::new();
+    let script = "truncate -s 20M card.img; mkfs.ext4 -q -b 4096 card.img";
+    bench.judge("sh", &["-c", script]).unwrap().expect(0);
+    let mut card = bench.read("card.img");
+    // The bitmap of blocks of the only group.
+    let place = u32::from_le_bytes(card[4096..4100].try_into().unwrap()) as usize;
+    card[place * 4096 + 300] ^= 0xff;
+    bench.write("card.img", &card);
+    for args in [
+        &["check", "card.img"][..],
+        &["check", "card.img", "--settle"],
+    ] {
+        bench.run(args).expect(6).says(&["is damaged", "e2fsck"]);
+    }
+    assert!(bench.read("card.img") == card);
+}
+
 /// What cannot be replayed is refused by name, and nothing is changed.
 #[rstest]
 #[case::its_head(0, "its superblock is damaged")]

@@ -208,6 +208,7 @@ fn every_line_of_every_command_is_described() {
         (0, &["table", "remove", "empty.img", "1", "--yes"]),
         (0, &["table", "wipe", "empty.img", "--yes"]),
         (0, &["--rack", rack, "eject", "rack:slot"]),
+        (0, &["check", card]),
         (2, &["write", "--colour"]),
         (4, &["inspect", "nothing.img"]),
     ];

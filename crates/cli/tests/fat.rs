@@ -372,6 +372,7 @@ fn a_fat_that_was_not_unmounted_is_not_changed() {
         .says(&[
             "was not unmounted cleanly, or has errors",
             "nothing was changed",
+            "pinewrit check card.img --settle",
             "shut it down",
         ]);
     assert!(bench.read("card.img") == image);

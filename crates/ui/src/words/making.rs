@@ -177,7 +177,7 @@ fn fat_error(name: &str, error: &fat::EditError) -> Message {
         TooLarge { .. } => (Exit::Usage, "an ext4 partition, or a smaller file"),
         Unclean => (
             Exit::Medium,
-            "boot the board or computer that used it and shut it down, or run its file system checker",
+            "or boot the board or computer that used it and shut it down",
         ),
         Volume(fat::FatError::IsFolder(_) | fat::FatError::NotFolder(_)) => {
             (Exit::Usage, "pinewrit files list shows what exists")
@@ -189,6 +189,10 @@ fn fat_error(name: &str, error: &fat::EditError) -> Message {
     };
     let message = Message::new(exit, format!("{name}: {error}"));
     let message = message.fact("state", "nothing was changed");
+    let message = match error {
+        Unclean => message.remedy(format!("pinewrit check {name} --settle")),
+        _ => message,
+    };
     match remedy {
         "" => message,
         remedy => message.remedy(remedy),
