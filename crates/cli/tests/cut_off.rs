@@ -216,6 +216,32 @@ fn check_clears_the_mark_of_a_fat() {
     bench.run(&["check", "card.img"]).expect(0);
 }
 
+/// A file system without a journal is marked while it is in use; one with errors keeps its mark.
+#[rstest]
+#[case::in_use(0, "marked as in use, and sound otherwise", 0)]
+#[case::errors(3, "says that it has errors; no fault was found", 6)]
+fn check_knows_the_marks_of_ext2(#[case] state: u8, #[case] said: &str, #[case] settled: i32) {
+    needs!("mkfs.ext4", "e2fsck", "debugfs");
+    let bench = Bench::new();
+    let script = format!(
+        "truncate -s 20M card.img; mkfs.ext4 -q -t ext2 card.img; \
+         debugfs -w -R 'ssv state {state}' card.img"
+    );
+    bench.judge("sh", &["-c", &script]).unwrap().expect(0);
+    bench.run(&["check", "card.img"]).expect(6).says(&[said]);
+    bench
+        .run(&["check", "card.img", "--settle"])
+        .expect(settled);
+    bench.run(&["check", "card.img"]).expect(settled);
+    let judged = bench.judge("e2fsck", &["-n", "card.img"]).unwrap();
+    assert_eq!(
+        judged.stdout.contains("clean"),
+        settled == 0,
+        "{}",
+        judged.stdout
+    );
+}
+
 /// Damage is told and left alone.
 #[test]
 fn check_leaves_damage_alone() {

@@ -1,6 +1,7 @@
 //! The state of all file systems of a medium, and settling those that were cut off.
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Overlay, Window};
+use pinewrit_ext4::{ExtError, Mark, Volume, mark_clean};
 use pinewrit_fat::{self as fat, LostClusters};
 use pinewrit_volume::check::fault;
 use pinewrit_volume::files::{FilesystemOf, filesystems};
@@ -18,6 +19,8 @@ pub enum Condition {
     CutOff,
     /// It has clusters that belong to no file, and is sound otherwise.
     LostClusters,
+    /// It says that it has errors, but no fault was found.
+    Flagged,
     /// It is damaged, or cannot be settled.
     Damaged,
     /// There is no check for its kind.
@@ -156,6 +159,27 @@ fn settled(
     }
     match fault(&window)? {
         Some(what) => Ok(checked.damaged(what)),
+        None if kind.is_ext() => marked(&window, checked),
         None => Ok(checked),
     }
+}
+
+/// A sound ext file system may say of itself that it is not.
+fn marked(window: &Window<'_>, mut checked: Checked) -> Result<Checked, DiskError> {
+    let volume = match Volume::open(window) {
+        Ok(volume) => volume,
+        Err(ExtError::Disk(error)) => return Err(error),
+        Err(error) => return Ok(checked.damaged(error.to_string())),
+    };
+    match Mark::of(volume.superblock()) {
+        Mark::Clean => {}
+        Mark::HasErrors => checked.condition = Condition::Flagged,
+        Mark::InUse => {
+            checked.condition = Condition::CutOff;
+            if let Err(error) = mark_clean(window) {
+                return Ok(checked.damaged(error.to_string()));
+            }
+        }
+    }
+    Ok(checked)
 }

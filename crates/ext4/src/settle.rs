@@ -13,8 +13,55 @@ use pinewrit_ext4_layout::{
 use crate::edit::{EditError, Editor};
 use crate::volume::Volume;
 
+/// `s_state`: unmounted cleanly.
+const CLEAN: u16 = 1;
 /// `s_state`: errors were found.
 const HAS_ERRORS: u16 = 2;
+
+/// What a file system says of itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Mark {
+    /// It was unmounted cleanly, or its journal makes up for it.
+    Clean,
+    /// It has no journal, and was not unmounted.
+    InUse,
+    /// The system has met an error in it.
+    HasErrors,
+}
+
+impl Mark {
+    /// That of a superblock.
+    pub fn of(superblock: &Superblock) -> Self {
+        if superblock.state & HAS_ERRORS != 0 {
+            Self::HasErrors
+        } else if superblock.state & CLEAN == 0 {
+            Self::InUse
+        } else {
+            Self::Clean
+        }
+    }
+}
+
+/// Marks the file system at the start of a device as unmounted cleanly: for one that was found sound.
+///
+/// # Errors
+/// The device failed, or there is no file system.
+pub fn mark_clean(device: &dyn BlockDevice) -> Result<(), EditError> {
+    let mut raw = [0; Superblock::SIZE];
+    device.read_at(Superblock::OFFSET, &mut raw)?;
+    let superblock = Superblock::parse(&raw)?;
+    put16(&mut raw, sb::STATE, superblock.state | CLEAN);
+    seal(&superblock, &mut raw);
+    Ok(device.write_at(Superblock::OFFSET, &raw)?)
+}
+
+/// Puts the checksum of a superblock right, if it has one.
+fn seal(superblock: &Superblock, raw: &mut [u8; Superblock::SIZE]) {
+    if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
+        let sum = crc32c(!0, &raw[..sb::CHECKSUM]);
+        put32(raw, sb::CHECKSUM, sum);
+    }
+}
 
 /// What was finished.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -149,9 +196,6 @@ fn clear_recovery(device: &dyn BlockDevice, has_errors: bool) -> Result<(), Edit
         let state = u16le(&raw, sb::STATE);
         put16(&mut raw, sb::STATE, state | HAS_ERRORS);
     }
-    if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
-        let sum = crc32c(!0, &raw[..sb::CHECKSUM]);
-        put32(&mut raw, sb::CHECKSUM, sum);
-    }
+    seal(&superblock, &mut raw);
     Ok(device.write_at(Superblock::OFFSET, &raw)?)
 }

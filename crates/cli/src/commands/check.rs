@@ -55,7 +55,8 @@ pub(crate) fn run(cx: &Context, args: &CheckArgs) -> Outcome {
         filesystems: &found,
     });
     let name = &opened.name;
-    let is_damaged = |one: &Checked| one.condition == Condition::Damaged;
+    let is_damaged =
+        |one: &Checked| matches!(one.condition, Condition::Damaged | Condition::Flagged);
     let is_left = |one: &Checked| {
         one.is_unsettled() && !(settles && (args.free_lost || one.condition == Condition::CutOff))
     };
@@ -119,8 +120,11 @@ fn states(found: &[Checked], is_settled: bool) -> impl Iterator<Item = (String, 
 fn refused(name: &str, found: &[Checked], is_settled: bool) -> Message {
     let has = |wanted: Condition| found.iter().any(|one| one.condition == wanted);
     let is_damaged = has(Condition::Damaged);
+    let is_flagged = has(Condition::Flagged);
     let what = if is_damaged {
         format!("{name} is damaged")
+    } else if is_flagged {
+        format!("{name} says that it has errors")
     } else if is_settled {
         format!("{name} still has lost clusters")
     } else {
@@ -136,10 +140,9 @@ fn refused(name: &str, found: &[Checked], is_settled: bool) -> Message {
     if has(Condition::LostClusters) {
         message = message.remedy(format!("pinewrit check {name} --settle --free-lost"));
     }
-    if is_damaged {
-        message = message
-            .remedy("the system's own file system checker (e2fsck, fsck.fat), on a copy")
-            .remedy("pinewrit save keeps what can be read");
+    if is_damaged || is_flagged {
+        message =
+            message.remedy("the system's own file system checker (e2fsck, fsck.fat), on a copy");
     }
     message
 }

@@ -183,6 +183,7 @@ pub fn checked(one: &Checked, is_settled: bool) -> String {
         (Condition::Damaged, why) => {
             format!("damaged: {}", why.as_deref().unwrap_or("not known how"))
         }
+        (Condition::Flagged, _) => "says that it has errors; no fault was found".to_owned(),
         (Condition::LostClusters, _) => {
             let count = units::counted(one.lost_clusters, "cluster");
             format!("{count} in use by no file")
