@@ -128,6 +128,21 @@ size = "8GB"\nmaker = "Bark"\nmodel = "Best 8"\nserial = "2"\nfaults = [{ kind =
   worn=$work/worn/rack.toml
   shot verify-names-file 4 "pinewrit write larkfell-os.img.zst --to $(tag_of "$worn" slot) --yes" "export PINEWRIT_RACK=$worn"
 fi
+if wanted check; then
+  # A card is copied while the kernel uses its root, with a file open that has no name any more.
+  mkdir -p root-of-pulled
+  cp --sparse=always hut-card.img running.img
+  mount -o loop,commit=1,offset=71303168 running.img root-of-pulled
+  exec 9> root-of-pulled/var/gone
+  rm root-of-pulled/var/gone
+  for number in $(seq 30); do echo "snow 0.$number" > "root-of-pulled/var/reading-$number"; sync; done
+  cp --sparse=always running.img pulled.img
+  exec 9>&-
+  umount root-of-pulled
+  printf '\x01' | dd of=pulled.img bs=1 seek=$((4194304 + 37)) conv=notrunc status=none
+  shot check 3 'pinewrit check pulled.img; echo; pinewrit check pulled.img --settle; echo; pinewrit check pulled.img'
+  rm pulled.img running.img
+fi
 if wanted table; then
   shot table 3 'pinewrit table add hut.img --type linux --size rest --name root' \
     'for a in "create hut.img --size 8GB --scheme gpt" "add hut.img --type fat32 --size 512MiB --name boot" \

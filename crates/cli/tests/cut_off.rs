@@ -5,6 +5,9 @@
 
 mod common;
 
+use std::process::Stdio;
+use std::time::Duration;
+
 use common::Bench;
 use pinewrit_judges::needs;
 use rstest::rstest;
@@ -261,6 +264,81 @@ fn check_leaves_damage_alone() {
         bench.run(args).expect(6).says(&["is damaged", "e2fsck"]);
     }
     assert!(bench.read("card.img") == card);
+}
+
+/// Killed where it writes the superblock, the descriptors or the journal's head: the next command puts it
+/// back or finishes it, and never finds half of it.
+#[rstest]
+#[case::superblock(1)]
+#[case::descriptors(2)]
+#[case::journal(3)]
+fn a_killed_commit_is_never_half_a_replay(#[case] place: usize) {
+    needs!(
+        "mkfs.ext4",
+        "mount",
+        "umount",
+        "sfdisk",
+        "e2fsck",
+        "debugfs"
+    );
+    let Some(bench) = pulled() else { return };
+    let root = root_of(&bench, "card.img");
+    let blocks = bench
+        .judge("debugfs", &["-R", "blocks <8>", &root])
+        .unwrap();
+    let first: usize = blocks
+        .stdout
+        .split_whitespace()
+        .next()
+        .unwrap()
+        .parse()
+        .unwrap();
+    let size = 1024 << bench.read("card.img")[(1 << 20) + 1024 + 24];
+    let inside = [0, 1024, if size > 1024 { size } else { 2048 }, first * size][place];
+    let rack = |faults: &str| {
+        let text = format!(
+            "[[readers]]\nname = \"slot\"\nbus = \"sd\"\nholds = \"card\"\n\
+             [[cards]]\nname = \"card\"\nfile = \"card.img\"\nsize = \"60MiB\"\nmaker = \"Larch\"\n\
+             model = \"Needle\"\nserial = \"1\"\n{faults}"
+        );
+        bench.write("rack.toml", text);
+    };
+    let settle = [
+        "--rack",
+        "rack.toml",
+        "check",
+        "rack:slot",
+        "--settle",
+        "--yes",
+    ];
+    rack(&format!(
+        "faults = [{{ kind = \"stuck-write\", at = {}, ms = 60000 }}]\n",
+        (1 << 20) + inside
+    ));
+    let mut child = bench
+        .command(&settle)
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(Duration::from_millis(1500));
+    assert!(
+        child.try_wait().unwrap().is_none(),
+        "it has never written there"
+    );
+    child.kill().unwrap();
+    child.wait().unwrap();
+    rack("");
+    bench.run(&settle).expect(0);
+    is_clean(&bench, "card.img");
+    let list = [
+        "--rack",
+        "rack.toml",
+        "files",
+        "list",
+        "rack:slot",
+        "root:/etc",
+    ];
+    bench.run(&list).expect(0).shows(&["reading-40"]);
 }
 
 /// What cannot be replayed is refused by name, and nothing is changed.
