@@ -4,6 +4,7 @@ use pinewrit_disk::{BlockDevice, ByteRange};
 
 use super::{EditError, Editor, Placement};
 use crate::directory::{Entry, put_cluster};
+use crate::error::FatError;
 use crate::geometry::{FatWidth, LEAST_FAT16, LEAST_FAT32, MOST_CLUSTERS};
 use crate::store::Source;
 
@@ -16,6 +17,16 @@ pub struct Resized {
     pub after: u64,
     /// Bytes of files and folders that moved.
     pub moved: u64,
+}
+
+/// What moving everything to the front has done.
+struct Moving {
+    /// The first cluster that goes away.
+    end: u32,
+    /// Bytes that moved.
+    moved: u64,
+    /// Clusters that no chain has had yet: in a damaged file system, chains meet.
+    left: u64,
 }
 
 impl<D: BlockDevice> Editor<D> {
@@ -65,7 +76,10 @@ impl<D: BlockDevice> Editor<D> {
             let end = (clusters + 2) as u32;
             if clusters < geometry.clusters {
                 self.free.end_at(end);
+                // Half of it must never be written.
+                let was_spoiled = std::mem::replace(&mut self.is_spoiled, true);
                 moved = self.move_all(end)?;
+                self.is_spoiled = was_spoiled;
             } else {
                 let first = (geometry.clusters + 2) as u32;
                 for cluster in first..end {
@@ -86,12 +100,16 @@ impl<D: BlockDevice> Editor<D> {
 
     /// Moves all chains out of the clusters from `end` on.
     fn move_all(&mut self, end: u32) -> Result<u64, EditError> {
-        let mut moved = 0;
+        let mut work = Moving {
+            end,
+            moved: 0,
+            left: self.store.geometry.clusters,
+        };
         let root = self.store.geometry.root_cluster;
         let root = match root {
             0 => 0,
             first => {
-                let now = self.move_folder(first, end, &mut moved)?;
+                let now = self.move_folder(first, &mut work)?;
                 self.store.geometry.root_cluster = now;
                 now
             }
@@ -104,7 +122,7 @@ impl<D: BlockDevice> Editor<D> {
                     continue;
                 }
                 let now = if entry.is_folder {
-                    let now = self.move_folder(entry.cluster, end, &mut moved)?;
+                    let now = self.move_folder(entry.cluster, &mut work)?;
                     let above = if folder == root { 0 } else { folder };
                     let child = self.store.folder_mut(now)?;
                     child.set_own(now);
@@ -112,7 +130,7 @@ impl<D: BlockDevice> Editor<D> {
                     open.push(now);
                     now
                 } else {
-                    self.move_file(entry.cluster, end, &mut moved)?
+                    self.move_file(entry.cluster, &mut work)?
                 };
                 if now != entry.cluster {
                     let raw = self.store.folder_mut(folder)?.short_entry(&entry);
@@ -120,12 +138,20 @@ impl<D: BlockDevice> Editor<D> {
                 }
             }
         }
-        Ok(moved)
+        Ok(work.moved)
     }
 
-    fn move_file(&mut self, first: u32, end: u32, moved: &mut u64) -> Result<u32, EditError> {
+    /// A chain, as long as all of them together have no more clusters than there are.
+    fn own_chain(&mut self, first: u32, work: &mut Moving) -> Result<Vec<u32>, EditError> {
         let chain = self.chain(first)?;
-        let Some(now) = self.moved_chain(&chain, end)? else {
+        let left = work.left.checked_sub(chain.len() as u64);
+        work.left = left.ok_or(FatError::Damaged("a cluster chain that two files share"))?;
+        Ok(chain)
+    }
+
+    fn move_file(&mut self, first: u32, work: &mut Moving) -> Result<u32, EditError> {
+        let chain = self.own_chain(first, work)?;
+        let Some(now) = self.moved_chain(&chain, work.end)? else {
             return Ok(first);
         };
         let cluster = self.store.geometry.cluster;
@@ -151,21 +177,21 @@ impl<D: BlockDevice> Editor<D> {
             };
             let to = self.store.geometry.place(now[at]).start;
             self.store.device.copy_free(from, to)?;
-            *moved += bytes;
+            work.moved += bytes;
             at += len;
         }
         Ok(now[0])
     }
 
     /// A folder is written anew where it is now.
-    fn move_folder(&mut self, first: u32, end: u32, moved: &mut u64) -> Result<u32, EditError> {
-        let chain = self.chain(first)?;
+    fn move_folder(&mut self, first: u32, work: &mut Moving) -> Result<u32, EditError> {
+        let chain = self.own_chain(first, work)?;
         // It is read while its chain still leads to it.
         self.store.folder(first)?;
-        let Some(now) = self.moved_chain(&chain, end)? else {
+        let Some(now) = self.moved_chain(&chain, work.end)? else {
             return Ok(first);
         };
-        *moved += chain.len() as u64 * self.store.geometry.cluster;
+        work.moved += chain.len() as u64 * self.store.geometry.cluster;
         let first_now = now[0];
         self.store.move_folder(first, now)?;
         Ok(first_now)
