@@ -19,6 +19,23 @@ pub struct AsNewArgs {
     pub keep: Vec<String>,
 }
 
+/// Copying a medium that cannot be read in every place.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct RescueArgs {
+    /// Read around errors; keep what was read in this file, and the map of it in FILE.map
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub rescue: Option<PathBuf>,
+    /// With --rescue: take what another rescue of the same medium has read; repeatable
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, requires = "rescue")]
+    pub merge: Vec<PathBuf>,
+    /// With --rescue: the most minutes for each pass over what does not read at once
+    #[arg(long, value_name = "MINUTES", default_value_t = 30)]
+    pub pass_minutes: u64,
+    /// With --rescue: how many seconds to wait for a medium that is gone
+    #[arg(long, value_name = "SECONDS", default_value_t = 300)]
+    pub wait: u64,
+}
+
 /// Copy a medium or image to other media, each with identifiers of its own
 ///
 /// Reads only what is in use. Disk signature, GUIDs and file system identifiers are new on each
@@ -44,6 +61,8 @@ pub struct CloneArgs {
     pub size: Option<u64>,
     #[command(flatten)]
     pub options: SourceArgs,
+    #[command(flatten)]
+    pub rescue: RescueArgs,
     #[command(flatten)]
     pub new: AsNewArgs,
     /// Keep all identifiers: never use both cards in one computer
@@ -90,7 +109,8 @@ pub struct CloneArgs {
 #[command(after_long_help = "Examples:\n  \
     pinewrit save K7F2 --to hut-03.img.zst\n  \
     pinewrit save K7F2 --to golden.img.xz --as-new --shrink\n  \
-    pinewrit save K7F2 --to golden.img.xz --pieces 1GB")]
+    pinewrit save K7F2 --to golden.img.xz --pieces 1GB\n  \
+    pinewrit save K7F2 --to hut-03.img.zst --rescue hut-03.rescue")]
 pub struct SaveArgs {
     /// Tag, block device, card file or image to save
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath, value_parser = location())]
@@ -100,6 +120,8 @@ pub struct SaveArgs {
     pub to: PathBuf,
     #[command(flatten)]
     pub access: MediumArgs,
+    #[command(flatten)]
+    pub rescue: RescueArgs,
     #[command(flatten)]
     pub new: AsNewArgs,
     /// Make the last file system as small as its content allows

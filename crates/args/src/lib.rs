@@ -33,7 +33,7 @@ use pinewrit_ui::Ui;
 use pinewrit_volume::format::FormatKind;
 
 pub use check::CheckArgs;
-pub use copy::{AsNewArgs, CloneArgs, SaveArgs};
+pub use copy::{AsNewArgs, CloneArgs, RescueArgs, SaveArgs};
 pub use estimate::{EstimateAction, EstimateArgs};
 pub use files::{
     EditArgs, FatArgs, FilesAction, FilesArgs, KindArg, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,

@@ -57,6 +57,19 @@ fn is_clean(bench: &Bench, image: &str) {
     assert_eq!(run.code, 0, "{}", run.stdout);
 }
 
+/// The journal's first block.
+fn journal_block(bench: &Bench) -> usize {
+    let root = root_of(bench, "card.img");
+    let run = bench.judge("debugfs", &["-R", "blocks <8>", &root]);
+    let blocks = run.unwrap().stdout;
+    blocks.split_whitespace().next().unwrap().parse().unwrap()
+}
+
+/// Bytes of a block, from the superblock of the first partition.
+fn block_size(card: &[u8]) -> usize {
+    1024 << card[(1 << 20) + 1024 + 24]
+}
+
 #[test]
 fn it_is_read_as_it_will_be() {
     needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");
@@ -173,6 +186,35 @@ fn check_says_how_it_is_and_settles_it() {
         .shows(&["sound:", "ext4: sound"]);
 }
 
+/// An image of a card that was cut off is finished when more is done than writing it.
+#[test]
+fn an_image_that_was_cut_off_is_written_larger() {
+    needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");
+    let Some(bench) = pulled() else { return };
+    bench
+        .run(&[
+            "write", "card.img", "--to", "new.img", "--size", "80MiB", "--grow",
+        ])
+        .expect(0)
+        .shows(&[
+            "finished",
+            "of its journal applied, 1 file without a name removed",
+        ]);
+    is_clean(&bench, "new.img");
+    let read = bench.run(&["files", "read", "new.img", "root:/etc/reading-17"]);
+    assert_eq!(read.stdout, "17\n");
+}
+
+#[test]
+fn check_says_when_there_is_nothing_to_check() {
+    let bench = Bench::new();
+    bench.write("card.img", vec![0; 4 << 20]);
+    bench
+        .run(&["check", "card.img"])
+        .expect(0)
+        .shows(&["has no FAT or ext file system: nothing was checked"]);
+}
+
 /// A FAT is settled if it is sound otherwise; clusters that belong to nothing only if that is wanted.
 #[test]
 fn check_clears_the_mark_of_a_fat() {
@@ -214,7 +256,8 @@ fn check_clears_the_mark_of_a_fat() {
     assert!(bench.read("card.img") == card);
     bench
         .run(&[&settle[..], &["--free-lost"]].concat())
-        .expect(0);
+        .expect(0)
+        .shows(&["is settled", "2 clusters in use by no file; freed"]);
     judged().expect(0);
     bench.run(&["check", "card.img"]).expect(0);
 }
@@ -282,18 +325,8 @@ fn a_killed_commit_is_never_half_a_replay(#[case] place: usize) {
         "debugfs"
     );
     let Some(bench) = pulled() else { return };
-    let root = root_of(&bench, "card.img");
-    let blocks = bench
-        .judge("debugfs", &["-R", "blocks <8>", &root])
-        .unwrap();
-    let first: usize = blocks
-        .stdout
-        .split_whitespace()
-        .next()
-        .unwrap()
-        .parse()
-        .unwrap();
-    let size = 1024 << bench.read("card.img")[(1 << 20) + 1024 + 24];
+    let first = journal_block(&bench);
+    let size = block_size(&bench.read("card.img"));
     let inside = [0, 1024, if size > 1024 { size } else { 2048 }, first * size][place];
     let rack = |faults: &str| {
         let text = format!(
@@ -348,19 +381,9 @@ fn a_killed_commit_is_never_half_a_replay(#[case] place: usize) {
 fn a_damaged_journal_is_refused(#[case] field: usize, #[case] said: &str) {
     needs!("mkfs.ext4", "mount", "umount", "sfdisk", "debugfs");
     let Some(bench) = pulled() else { return };
-    let root = root_of(&bench, "card.img");
-    let blocks = bench
-        .judge("debugfs", &["-R", "blocks <8>", &root])
-        .unwrap();
-    let first: usize = blocks
-        .stdout
-        .split_whitespace()
-        .next()
-        .unwrap()
-        .parse()
-        .unwrap();
+    let first = journal_block(&bench);
     let mut card = bench.read("card.img");
-    let size = 1024 << card[(1 << 20) + 1024 + 24];
+    let size = block_size(&card);
     card[(1 << 20) + first * size + field] ^= 0x40;
     bench.write("card.img", &card);
     bench.write("note.txt", "snow 0.4\n");

@@ -2,7 +2,7 @@
 
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Overlay, Window};
 use pinewrit_ext4::{ExtError, Mark, Volume, mark_clean};
-use pinewrit_fat::{self as fat, LostClusters};
+use pinewrit_fat as fat;
 use pinewrit_volume::check::fault;
 use pinewrit_volume::files::{FilesystemOf, filesystems};
 use pinewrit_volume::{Gathered, Recovered, Timestamp, recover};
@@ -46,6 +46,18 @@ pub struct Checked {
     pub recovered: Option<Recovered>,
     /// Clusters of a FAT that belong to no file.
     pub lost_clusters: u64,
+    /// Whether it has been settled.
+    #[serde(rename = "settled")]
+    pub is_settled: bool,
+}
+
+/// What happens to clusters of a FAT that are marked as used, but belong to no file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LostClusters {
+    /// They stay: somebody may want to look into them.
+    Kept,
+    /// They become free.
+    Freed,
 }
 
 impl Checked {
@@ -58,6 +70,7 @@ impl Checked {
             damage: None,
             recovered: None,
             lost_clusters: 0,
+            is_settled: false,
         }
     }
 
@@ -67,9 +80,13 @@ impl Checked {
         self
     }
 
-    /// Whether it can be settled.
-    pub fn is_unsettled(&self) -> bool {
-        matches!(self.condition, Condition::CutOff | Condition::LostClusters)
+    /// Whether it can be used: it was sound, or has been settled.
+    pub fn is_well(&self) -> bool {
+        match self.condition {
+            Condition::Sound | Condition::NotChecked => true,
+            Condition::CutOff | Condition::LostClusters => self.is_settled,
+            Condition::Flagged | Condition::Damaged => false,
+        }
     }
 }
 
@@ -78,20 +95,11 @@ impl Checked {
 /// # Errors
 /// The medium could not be read.
 pub fn check(medium: &dyn BlockDevice, now: Timestamp) -> Result<Vec<Checked>, DiskError> {
-    let all = filesystems(medium)?;
-    let checked = all.iter().map(|one| {
-        let range = one.range;
-        let overlay = Overlay::new(Window::new(medium, range));
-        let inside = one.at(ByteRange {
-            start: 0,
-            end: range.len(),
-        });
-        settled(&overlay, &inside, LostClusters::Freed, now)
-    });
-    checked.collect()
+    examine(medium, None, now)
 }
 
-/// Works out the settling of all file systems that were cut off. Those that are damaged stay as they are.
+/// Checks all file systems of a medium, and works out the settling of those that were cut off. Those that
+/// are damaged stay as they are.
 ///
 /// # Errors
 /// The medium could not be read.
@@ -100,26 +108,40 @@ pub fn settle(
     lost: LostClusters,
     now: Timestamp,
 ) -> Result<Gathered<'_, Vec<Checked>>, DiskError> {
-    let before = check(medium, now)?;
-    Gathered::whole(medium, |device| {
-        let mut all = Vec::new();
-        for (one, known) in filesystems(device)?.iter().zip(before) {
-            let stays = known.condition == Condition::LostClusters && lost == LostClusters::Refused;
-            all.push(if known.is_unsettled() && !stays {
-                settled(device, one, lost, now)?
-            } else {
-                known
-            });
+    Gathered::whole(medium, |device| examine(device, Some(lost), now))
+}
+
+/// Settles each file system in an overlay of its own, which is handed down if that is wanted.
+fn examine(
+    device: &dyn BlockDevice,
+    wanted: Option<LostClusters>,
+    now: Timestamp,
+) -> Result<Vec<Checked>, DiskError> {
+    let mut all = Vec::new();
+    for one in filesystems(device)? {
+        let overlay = Overlay::new(Window::new(device, one.range));
+        let inside = one.at(ByteRange {
+            start: 0,
+            end: one.range.len(),
+        });
+        let mut checked = settled(&overlay, &inside, now)?;
+        checked.is_settled = match checked.condition {
+            Condition::CutOff => wanted.is_some(),
+            Condition::LostClusters => wanted == Some(LostClusters::Freed),
+            _ => false,
+        };
+        if checked.is_settled {
+            overlay.hand_down()?;
         }
-        Ok(all)
-    })
+        all.push(checked);
+    }
+    Ok(all)
 }
 
 /// Settles a file system of a device, with an overlay underneath, and checks it.
 fn settled(
     device: &dyn BlockDevice,
     filesystem: &FilesystemOf,
-    lost: LostClusters,
     now: Timestamp,
 ) -> Result<Checked, DiskError> {
     let mut checked = Checked::new(filesystem);
@@ -138,7 +160,7 @@ fn settled(
             checked.condition = Condition::CutOff;
         }
     } else if kind.is_fat() {
-        match fat::settle(&window, lost) {
+        match fat::settle(&window) {
             Ok(settled) => {
                 checked.lost_clusters = settled.freed;
                 checked.condition = match (settled.was_marked, settled.freed) {

@@ -25,6 +25,10 @@ pub enum Stage {
     Finish,
     /// Comparing a medium with an image.
     Compare,
+    /// Reading what a failing medium gives at once.
+    Rescue,
+    /// Reading around the bad places of a failing medium.
+    CloseIn,
 }
 
 /// The progress of a stage.

@@ -67,13 +67,22 @@ impl FileDevice {
         self.direct.is_some()
     }
 
-    /// How many bytes of a transfer can bypass the cache: all whole blocks of an aligned one.
-    fn direct_part(&self, offset: u64, bytes: &[u8]) -> Option<(&File, usize)> {
+    /// How many bytes of a transfer can bypass the cache: all whole `units` of an aligned one.
+    fn direct_part(&self, offset: u64, bytes: &[u8], unit: usize) -> Option<(&File, usize)> {
         let direct = self.direct.as_ref()?;
-        let aligned = offset.is_multiple_of(BUFFER_ALIGNMENT as u64)
+        let aligned = offset.is_multiple_of(unit as u64)
             && (bytes.as_ptr() as usize).is_multiple_of(BUFFER_ALIGNMENT);
-        let whole = bytes.len() - bytes.len() % BUFFER_ALIGNMENT;
+        let whole = bytes.len() - bytes.len() % unit;
         (aligned && whole > 0).then_some((direct, whole))
+    }
+
+    /// The cache reads whole pages; of a page with a bad sector, a block device still gives the others.
+    fn read_unit(&self) -> usize {
+        if self.is_block {
+            self.sector.bytes() as usize
+        } else {
+            BUFFER_ALIGNMENT
+        }
     }
 }
 
@@ -135,7 +144,7 @@ impl BlockDevice for FileDevice {
         check_range(Operation::Read, offset, buffer.len(), self.size)?;
         let failed = failed(Operation::Read, offset);
         let mut done = 0;
-        if let Some((direct, whole)) = self.direct_part(offset, buffer) {
+        if let Some((direct, whole)) = self.direct_part(offset, buffer, self.read_unit()) {
             direct
                 .read_exact_at(&mut buffer[..whole], offset)
                 .map_err(&failed)?;
@@ -150,7 +159,7 @@ impl BlockDevice for FileDevice {
         check_range(Operation::Write, offset, data.len(), self.size)?;
         let failed = failed(Operation::Write, offset);
         let mut done = 0;
-        if let Some((direct, whole)) = self.direct_part(offset, data) {
+        if let Some((direct, whole)) = self.direct_part(offset, data, BUFFER_ALIGNMENT) {
             direct
                 .write_all_at(&data[..whole], offset)
                 .map_err(&failed)?;

@@ -31,6 +31,7 @@ pub mod group;
 pub mod htree;
 pub mod inode;
 pub mod superblock;
+mod time;
 pub mod xattr;
 
 pub use blocks::{ExtError, Source};

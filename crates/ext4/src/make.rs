@@ -2,6 +2,7 @@
 
 use pinewrit_disk::bytes::{high, low, put16, put32};
 use pinewrit_disk::{BlockDevice, ByteRange};
+use pinewrit_ext4_journal::Head;
 use pinewrit_ext4_layout::checksum::crc32c;
 use pinewrit_ext4_layout::fields::{bg, node, sb};
 use pinewrit_ext4_layout::inode::{FileKind, InodeNumber, Run};
@@ -308,7 +309,8 @@ impl<D: BlockDevice> Editor<D> {
         inode.set_size(len * block);
         self.put_inode(number, &inode)?;
         if let Some(first) = runs.first() {
-            self.put_block(first.start, journal_superblock(block, len));
+            let head = Head::empty(block as usize, len as u32);
+            self.put_block(first.start, head.to_block());
         }
         let copy = inode.map().to_vec();
         let raw = self.edit_sb()?;
@@ -330,22 +332,4 @@ fn journal_blocks(blocks: u64) -> u64 {
         262_144..1_048_576 => 8192,
         _ => 16_384,
     }
-}
-
-/// "Super Block" of the journal; its integers are big-endian.
-fn journal_superblock(block: u64, len: u64) -> Vec<u8> {
-    let mut raw = vec![0; block as usize];
-    let mut put = |at: usize, value: u32| {
-        raw[at..at + 4].copy_from_slice(&value.to_be_bytes());
-    };
-    put(0, 0xc03b_3998);
-    put(4, 4);
-    put(12, block as u32);
-    put(16, len as u32);
-    // First block of the log, and the number of the first transaction.
-    put(20, 1);
-    put(24, 1);
-    // One file system uses it.
-    put(64, 1);
-    raw
 }

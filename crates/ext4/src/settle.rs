@@ -1,7 +1,7 @@
 //! Finishing what a file system was about to do when it was cut off: its journal, then its orphans.
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_disk::bytes::{put16, put32, u16le};
+use pinewrit_disk::bytes::{put16, put32};
 use pinewrit_ext4_journal::{Head, JournalError, Replay, ReplayError};
 use pinewrit_ext4_layout::blocks::Source;
 use pinewrit_ext4_layout::checksum::crc32c;
@@ -11,7 +11,7 @@ use pinewrit_ext4_layout::{
 };
 
 use crate::edit::{EditError, Editor};
-use crate::volume::Volume;
+use crate::volume::{Volume, read_superblock};
 
 /// `s_state`: unmounted cleanly.
 const CLEAN: u16 = 1;
@@ -47,16 +47,26 @@ impl Mark {
 /// # Errors
 /// The device failed, or there is no file system.
 pub fn mark_clean(device: &dyn BlockDevice) -> Result<(), EditError> {
+    change_superblock(device, |superblock, raw| {
+        put16(raw, sb::STATE, superblock.state | CLEAN);
+    })
+}
+
+/// Changes the bytes of a superblock, and seals it again.
+fn change_superblock(
+    device: &dyn BlockDevice,
+    change: impl FnOnce(&Superblock, &mut [u8; Superblock::SIZE]),
+) -> Result<(), EditError> {
     let mut raw = [0; Superblock::SIZE];
     device.read_at(Superblock::OFFSET, &mut raw)?;
     let superblock = Superblock::parse(&raw)?;
-    put16(&mut raw, sb::STATE, superblock.state | CLEAN);
+    change(&superblock, &mut raw);
     seal(&superblock, &mut raw);
     Ok(device.write_at(Superblock::OFFSET, &raw)?)
 }
 
 /// Puts the checksum of a superblock right, if it has one.
-fn seal(superblock: &Superblock, raw: &mut [u8; Superblock::SIZE]) {
+pub(crate) fn seal(superblock: &Superblock, raw: &mut [u8; Superblock::SIZE]) {
     if superblock.read_only.has(ReadOnlyCompatible::METADATA_CSUM) {
         let sum = crc32c(!0, &raw[..sb::CHECKSUM]);
         put32(raw, sb::CHECKSUM, sum);
@@ -94,7 +104,7 @@ pub fn is_unsettled(superblock: &Superblock) -> bool {
 /// changed.
 pub fn settle<D: BlockDevice>(device: D, now: Timestamp) -> Result<Settled, EditError> {
     let mut settled = Settled::default();
-    let superblock = superblock_of(&device)?;
+    let superblock = read_superblock(&device)?;
     if !is_unsettled(&superblock) {
         return Ok(settled);
     }
@@ -105,14 +115,6 @@ pub fn settle<D: BlockDevice>(device: D, now: Timestamp) -> Result<Settled, Edit
     editor.finish_orphans(&mut settled)?;
     editor.commit()?;
     Ok(settled)
-}
-
-fn superblock_of(device: &dyn BlockDevice) -> Result<Superblock, EditError> {
-    let mut raw = [0; Superblock::SIZE];
-    device.read_at(Superblock::OFFSET, &mut raw)?;
-    let superblock = Superblock::parse(&raw)?;
-    superblock.check_room(device.size())?;
-    Ok(superblock)
 }
 
 impl From<ReplayError<ExtError>> for EditError {
@@ -187,15 +189,11 @@ fn replay(
 
 /// The superblock itself may have come from the journal.
 fn clear_recovery(device: &dyn BlockDevice, has_errors: bool) -> Result<(), EditError> {
-    let mut raw = [0; Superblock::SIZE];
-    device.read_at(Superblock::OFFSET, &mut raw)?;
-    let superblock = Superblock::parse(&raw)?;
-    let flags = superblock.incompatible - Incompatible::RECOVER;
-    put32(&mut raw, sb::INCOMPATIBLE, flags.bits());
-    if has_errors {
-        let state = u16le(&raw, sb::STATE);
-        put16(&mut raw, sb::STATE, state | HAS_ERRORS);
-    }
-    seal(&superblock, &mut raw);
-    Ok(device.write_at(Superblock::OFFSET, &raw)?)
+    change_superblock(device, |superblock, raw| {
+        let flags = superblock.incompatible - Incompatible::RECOVER;
+        put32(raw, sb::INCOMPATIBLE, flags.bits());
+        if has_errors {
+            put16(raw, sb::STATE, superblock.state | HAS_ERRORS);
+        }
+    })
 }

@@ -52,16 +52,22 @@ impl<D: BlockDevice> Source for Volume<D> {
     }
 }
 
+/// The superblock of the file system at the start of a device, which has room for it.
+pub(crate) fn read_superblock(device: &dyn BlockDevice) -> Result<Superblock, ExtError> {
+    let mut raw = [0; Superblock::SIZE];
+    device.read_at(Superblock::OFFSET, &mut raw)?;
+    let superblock = Superblock::parse(&raw)?;
+    superblock.check_room(device.size())?;
+    Ok(superblock)
+}
+
 impl<D: BlockDevice> Volume<D> {
     /// Opens the file system at the start of a device.
     ///
     /// # Errors
     /// [`ExtError`].
     pub fn open(device: D) -> Result<Self, ExtError> {
-        let mut raw = [0; Superblock::SIZE];
-        device.read_at(Superblock::OFFSET, &mut raw)?;
-        let superblock = Superblock::parse(&raw)?;
-        superblock.check_room(device.size())?;
+        let superblock = read_superblock(&device)?;
         let mut volume = Self {
             device,
             superblock,

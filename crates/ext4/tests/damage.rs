@@ -180,7 +180,10 @@ impl Tally {
         // A feature, an orphan or a journal: nothing is changed, for another reason.
         let is_refused = matches!(
             &own,
-            Err(CheckError::Feature(_) | CheckError::NeedsReplay | CheckError::Journal(_))
+            Err(CheckError::Feature(_)
+                | CheckError::NeedsReplay
+                | CheckError::Journal(_)
+                | CheckError::JournalHead(_))
         ) || matches!(
             &opened,
             Err(EditError::Feature(_) | EditError::NeedsReplay | EditError::Unclean)

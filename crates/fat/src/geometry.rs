@@ -231,10 +231,62 @@ impl Geometry {
         })
     }
 
+    /// Puts those of the first sectors of a FAT32 that `is_lost` back from their copy, where systems put it
+    /// ("BPB_BkBootSec": no value other than 6 is recommended). `false`: there is none.
+    ///
+    /// # Errors
+    /// The device failed.
+    pub fn restore(
+        device: &dyn BlockDevice,
+        is_lost: &dyn Fn(ByteRange) -> bool,
+    ) -> Result<bool, DiskError> {
+        const COPY: u64 = 6;
+        const SECTORS: u64 = 3;
+        let sector = device.logical_sector().bytes();
+        if device.size() < (COPY + SECTORS) * sector {
+            return Ok(false);
+        }
+        let mut raw = vec![0; (SECTORS * sector) as usize];
+        device.read_at(COPY * sector, &mut raw)?;
+        let boot = raw.first_chunk().and_then(Self::from_boot_sector);
+        let fits =
+            |found: &Self| found.backup == Some(COPY * sector) && found.size <= device.size();
+        let Some(boot) = boot.filter(fits) else {
+            return Ok(false);
+        };
+        // "FSI_Free_Count", "FSI_Nxt_Free": the copy is as old as the file system.
+        let counts = (sector + 488) as usize;
+        if boot.info == Some(sector) {
+            raw[counts..counts + 8].fill(0xff);
+        }
+        for (start, bytes) in (0..)
+            .step_by(sector as usize)
+            .zip(raw.chunks_exact(sector as usize))
+        {
+            let end = start + sector;
+            if is_lost(ByteRange { start, end }) {
+                device.write_at(start, bytes)?;
+            }
+        }
+        Ok(true)
+    }
+
     /// The volume's identifier, as `4E21-0F37`; `None` where there is none.
     pub fn id(&self) -> Option<String> {
         let (high, low) = (self.volume_id >> 16, self.volume_id & 0xffff);
         self.is_extended.then(|| format!("{high:04X}-{low:04X}"))
+    }
+
+    /// The copies of the allocation table that are kept equal, in bytes.
+    pub fn tables(&self) -> Vec<ByteRange> {
+        let len = self.table.len();
+        let starts = self.written_tables().into_iter();
+        starts
+            .map(|start| ByteRange {
+                start,
+                end: start + len,
+            })
+            .collect()
     }
 
     /// Whether it has as many clusters as its width requires. Operating systems read others as

@@ -53,7 +53,7 @@ mod tree;
 mod usage;
 
 pub use check::{CheckError, check};
-pub use edit::{EditError, Editor, FatSettled, LostClusters, Placement, Resized, settle};
+pub use edit::{EditError, Editor, FatSettled, Placement, Resized, settle};
 pub use error::FatError;
 pub use facts::FatFacts;
 pub use geometry::{FatWidth, Geometry};

@@ -369,3 +369,34 @@ fn what_another_check_finds_is_found(#[case] kind: MakeKind, #[case] mib: u64) {
     assert!(strict.is_empty(), "{strict:#?}");
     assert!(tally.found > 500 && tally.whole > 1000, "{tally:#?}");
 }
+
+/// Files that share their clusters would move more than there is.
+#[test]
+fn chains_that_meet_end_a_resize_and_no_table_is_written() {
+    let device = filesystem(MakeKind::Fat12, MIB);
+    let mut editor = Editor::open(&device).unwrap();
+    let large = (editor.free() * 2 / 5) as usize;
+    for (path, len) in [("/LARGE", large), ("/FIRST", 9), ("/SECOND", 9)] {
+        put(&mut editor, path, len);
+    }
+    editor.commit().unwrap();
+    let bytes = device.to_bytes();
+    let entry = |name: &[u8; 11]| bytes.windows(11).position(|at| at == name).unwrap();
+    let first = entry(b"LARGE      ") + 26;
+    for name in [b"FIRST      ", b"SECOND     "] {
+        device
+            .write_at(entry(name) as u64 + 26, &bytes[first..first + 2])
+            .unwrap();
+    }
+    let before = device.to_bytes();
+    let mut editor = Editor::open(&device).unwrap();
+    let least = editor.smallest_size();
+    assert!(matches!(
+        editor.resize(least),
+        Err(EditError::Volume(FatError::Damaged(_)))
+    ));
+    assert!(matches!(editor.commit(), Err(EditError::Spoiled)));
+    // Copied content may lie in free clusters; nothing leads there.
+    let used = 24 * 1024;
+    assert!(device.to_bytes()[..used] == before[..used]);
+}

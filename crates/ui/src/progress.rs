@@ -325,6 +325,8 @@ fn word(stage: Stage) -> &'static str {
         Stage::Configure => "settings",
         Stage::Finish => "finishing",
         Stage::Compare => "comparing",
+        Stage::Rescue => "reading",
+        Stage::CloseIn => "closing in",
         _ => "working",
     }
 }
@@ -346,7 +348,7 @@ impl Observer for ProgressView {
             bar.set_prefix(self.prefix(stage));
             bar.set_message(String::new());
             bar.set_position(match stage {
-                Stage::Write | Stage::Verify | Stage::Compare => 0,
+                Stage::Write | Stage::Verify | Stage::Compare | Stage::Rescue | Stage::CloseIn => 0,
                 _ => STEPS,
             });
             bar.tick();

@@ -13,7 +13,7 @@ use pinewrit_ext4::Timestamp;
 
 use crate::check::check;
 use crate::files::{Files, FilesError, FilesystemOf, open_to_change};
-use crate::recover::{Recovered, recover};
+use crate::recover::{Recovered, recover, recover_all};
 
 /// A change that is worked out but not yet on the medium, with its report.
 pub struct Gathered<'m, R> {
@@ -157,6 +157,16 @@ impl<'d> Site<'d> {
             touched: Vec::new(),
             recovered: Vec::new(),
         }
+    }
+
+    /// Finishes what file systems were about to do when they were cut off, before anything that does not
+    /// go through [`Site::change`]. Those that cannot be finished stay as they are.
+    ///
+    /// # Errors
+    /// The device could not be read.
+    pub fn recover(&mut self) -> Result<(), DiskError> {
+        self.recovered.extend(recover_all(self.device, self.now)?);
+        Ok(())
     }
 
     /// Changes files of one file system.

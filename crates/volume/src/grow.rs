@@ -1,7 +1,7 @@
 //! Growing the last partition of a written image to the end of its medium, and its file system.
 
-use pinewrit_disk::{BlockDevice, ByteRange, CommitError, DiskError, Overlay, Window};
-use pinewrit_ext4::{CheckError, EditError, Editor, ExtError, Growth, Timestamp, check, settle};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Overlay, Window};
+use pinewrit_ext4::{CheckError, EditError, Editor, ExtError, Growth, Timestamp, check};
 use pinewrit_table::TableError;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -136,7 +136,6 @@ impl From<CheckError> for Fault {
 
 fn grow_ext(partition: &Window<'_>, now: Timestamp) -> Result<Growth, Fault> {
     let gathered = Overlay::new(partition);
-    settle(&gathered, now)?;
     check(&gathered)?;
     let mut editor = Editor::open(&gathered, now)?;
     let sb = editor.superblock();
@@ -153,9 +152,6 @@ fn grow_ext(partition: &Window<'_>, now: Timestamp) -> Result<Growth, Fault> {
     editor.commit()?;
     // Nothing has reached the partition yet.
     check(&gathered)?;
-    match gathered.commit(&[], None) {
-        Ok(_) => Ok(growth),
-        Err(CommitError::Disk { source, .. }) => Err(Fault::Disk(source)),
-        Err(error) => Err(Fault::Kept(error.to_string())),
-    }
+    gathered.hand_down().map_err(Fault::Disk)?;
+    Ok(growth)
 }

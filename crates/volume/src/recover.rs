@@ -2,9 +2,7 @@
 //! changed, as a system would when it uses them.
 
 use pinewrit_disk::{BlockDevice, DiskError, Overlay, Window};
-use pinewrit_ext4::{
-    EditError, ExtError, Settled, Superblock, Timestamp, Volume, is_unsettled, settle,
-};
+use pinewrit_ext4::{Settled, Superblock, Timestamp, Volume, is_unsettled, settle};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -37,8 +35,8 @@ impl Recovered {
     }
 }
 
-/// Finishes what a file system was about to do; `None` if there is nothing. `device` is the medium, with
-/// an overlay underneath.
+/// Finishes what a file system was about to do, all of it or nothing; `None` if there is nothing.
+/// `device` is the medium, with an overlay underneath.
 ///
 /// # Errors
 /// [`FilesError::Edit`]: its journal cannot be replayed, or its orphans are damaged.
@@ -51,11 +49,10 @@ pub fn recover(
     if !filesystem.facts.kind.is_ext() || !is_cut_off(&window)? {
         return Ok(None);
     }
-    match settle(&window, now) {
-        Ok(settled) => Ok(Some(Recovered::new(filesystem.partition, settled))),
-        Err(EditError::Volume(ExtError::Disk(error))) => Err(error.into()),
-        Err(error) => Err(error.into()),
-    }
+    let overlay = Overlay::new(&window);
+    let settled = settle(&overlay, now)?;
+    overlay.hand_down()?;
+    Ok(Some(Recovered::new(filesystem.partition, settled)))
 }
 
 /// The same for all file systems of a medium. Those that cannot be finished stay as they are.
@@ -65,15 +62,10 @@ pub fn recover(
 pub fn recover_all(device: &dyn BlockDevice, now: Timestamp) -> Result<Vec<Recovered>, DiskError> {
     let mut all = Vec::new();
     for filesystem in filesystems(device)? {
-        let window = Window::new(device, filesystem.range);
-        if !filesystem.facts.kind.is_ext() || !is_cut_off(&window)? {
-            continue;
-        }
-        // Half of it would be worse than nothing.
-        match settle(Overlay::new(&window), now) {
-            Ok(_) => all.extend(recover(device, &filesystem, now).ok().flatten()),
-            Err(EditError::Volume(ExtError::Disk(error))) => return Err(error),
-            Err(_) => {}
+        match recover(device, &filesystem, now).map_err(FilesError::into_disk) {
+            Ok(recovered) => all.extend(recovered),
+            Err(Ok(error)) => return Err(error),
+            Err(Err(_)) => {}
         }
     }
     Ok(all)

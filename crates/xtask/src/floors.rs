@@ -23,7 +23,7 @@ const FLOORS: &[&[&str]] = &[
     &["pinewrit-settings"],
     &["pinewrit-firstboot"],
     &["pinewrit-core"],
-    &["pinewrit-build"],
+    &["pinewrit-build", "pinewrit-rescue"],
     &["pinewrit-ui"],
     &["pinewrit-args"],
     &["pinewrit"],

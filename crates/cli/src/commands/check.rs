@@ -1,8 +1,7 @@
 //! `pinewrit check MEDIUM`, and `--settle`
 
 use pinewrit_args::{ChangeArgs, CheckArgs};
-use pinewrit_core::check::{Checked, Condition, check, settle};
-use pinewrit_fat::LostClusters;
+use pinewrit_core::check::{Checked, Condition, LostClusters, check, settle};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Event, Exit, MediumName, Message, style, units, words};
@@ -21,9 +20,7 @@ pub(crate) struct CheckedEvent<'a> {
     command: &'static str,
     #[serde(flatten)]
     medium: MediumName,
-    /// Whether those that were cut off have been settled.
-    settled: bool,
-    /// The file systems, as they were found.
+    /// The file systems, as they were found, and what has been settled.
     filesystems: &'a [Checked],
 }
 
@@ -51,32 +48,34 @@ pub(crate) fn run(cx: &Context, args: &CheckArgs) -> Outcome {
     cx.ui.event(&CheckedEvent {
         command: "check",
         medium: opened.id.clone(),
-        settled: settles,
         filesystems: &found,
     });
     let name = &opened.name;
-    let is_damaged =
-        |one: &Checked| matches!(one.condition, Condition::Damaged | Condition::Flagged);
-    let is_left = |one: &Checked| {
-        one.is_unsettled() && !(settles && (args.free_lost || one.condition == Condition::CutOff))
-    };
-    let (damaged, left) = (found.iter().any(is_damaged), found.iter().any(is_left));
-    if damaged || left {
-        return Err(refused(name, &found, settles));
+    if !found.iter().all(Checked::is_well) {
+        return Err(refused(name, &found));
     }
+    cx.ui.result(result_text(name, &found));
+    Ok(())
+}
+
+fn result_text(name: &str, found: &[Checked]) -> String {
     let good = style::GOOD;
-    let head = if settles && found.iter().any(Checked::is_unsettled) {
-        format!("{good}done:{good:#} {name} is settled\n")
-    } else {
-        let count = units::counted(found.len() as u64, "file system");
-        format!("{good}sound:{good:#} {count} on {name}\n")
+    let is_checked = |one: &&Checked| one.condition != Condition::NotChecked;
+    let head = match found.iter().filter(is_checked).count() as u64 {
+        0 => format!("{name} has no FAT or ext file system: nothing was checked\n"),
+        _ if found.iter().any(|one| one.is_settled) => {
+            format!("{good}done:{good:#} {name} is settled\n")
+        }
+        count => {
+            let count = units::counted(count, "file system");
+            format!("{good}sound:{good:#} {count} on {name}\n")
+        }
     };
     let mut facts = FactList::default();
-    for (place, text) in states(&found, settles) {
+    for (place, text) in states(found) {
         facts.add(&place, text);
     }
-    cx.ui.result(head + &facts.to_text());
-    Ok(())
+    head + &facts.to_text()
 }
 
 fn waiting(cx: &Context, opened: &Opened) -> Waiting {
@@ -89,7 +88,7 @@ fn settled(cx: &Context, opened: &Opened, args: &CheckArgs) -> Result<Vec<Checke
     let lost = if args.free_lost {
         LostClusters::Freed
     } else {
-        LostClusters::Refused
+        LostClusters::Kept
     };
     let waiting = waiting(cx, opened);
     let gathered = settle(&*opened.medium.device, lost, clock::timestamp());
@@ -107,37 +106,41 @@ fn settled(cx: &Context, opened: &Opened, args: &CheckArgs) -> Result<Vec<Checke
 }
 
 /// Each file system, and how it is.
-fn states(found: &[Checked], is_settled: bool) -> impl Iterator<Item = (String, String)> {
-    found.iter().map(move |one| {
+fn states(found: &[Checked]) -> impl Iterator<Item = (String, String)> {
+    found.iter().map(|one| {
         let place = match one.partition {
             Some(number) => format!("part. {number}"),
             None => "whole".to_owned(),
         };
-        (place, words::checked(one, is_settled))
+        (place, words::checked(one))
     })
 }
 
-fn refused(name: &str, found: &[Checked], is_settled: bool) -> Message {
-    let has = |wanted: Condition| found.iter().any(|one| one.condition == wanted);
-    let is_damaged = has(Condition::Damaged);
-    let is_flagged = has(Condition::Flagged);
+fn refused(name: &str, found: &[Checked]) -> Message {
+    let is_left = |wanted: Condition| {
+        let mut open = found.iter().filter(|one| !one.is_settled);
+        open.any(|one| one.condition == wanted)
+    };
+    let is_damaged = is_left(Condition::Damaged);
+    let is_flagged = is_left(Condition::Flagged);
+    let has_lost = is_left(Condition::LostClusters);
     let what = if is_damaged {
         format!("{name} is damaged")
     } else if is_flagged {
         format!("{name} says that it has errors")
-    } else if is_settled {
-        format!("{name} still has lost clusters")
-    } else {
+    } else if is_left(Condition::CutOff) {
         format!("{name} was pulled while it was in use")
+    } else {
+        format!("{name} has lost clusters")
     };
     let mut message = Message::new(Exit::Differences, what);
-    for (place, text) in states(found, is_settled) {
+    for (place, text) in states(found) {
         message = message.fact(place, text);
     }
-    if !is_settled && has(Condition::CutOff) {
+    if is_left(Condition::CutOff) {
         message = message.remedy(format!("pinewrit check {name} --settle"));
     }
-    if has(Condition::LostClusters) {
+    if has_lost {
         message = message.remedy(format!("pinewrit check {name} --settle --free-lost"));
     }
     if is_damaged || is_flagged {

@@ -3,13 +3,14 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use pinewrit_args::{AsNewArgs, CloneArgs};
+use pinewrit_args::{AsNewArgs, CloneArgs, RescueArgs};
 use pinewrit_core::copy::{CopyView, Shrunk, ViewRequest, ViewSize};
 use pinewrit_core::renew::renew;
 use pinewrit_core::write::WriteRequest;
 use pinewrit_disk::{BlockDevice, FreeWrites, Overlay};
 use pinewrit_firstboot::as_new::{AsNew, AsNewReport};
 use pinewrit_image::{ImageSource, Location};
+use pinewrit_rescue::RescueReport;
 use pinewrit_table::{TableEdit, TableError};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::words::inspection::FactList;
@@ -23,7 +24,7 @@ use super::Outcome;
 use super::write::{self, Wish};
 use crate::clock;
 use crate::context::source::{self, CopySource, Keep};
-use crate::context::{Context, medium};
+use crate::context::{Context, medium, rescue};
 
 /// How a copy differs from its source.
 #[derive(Serialize, JsonSchema)]
@@ -62,27 +63,47 @@ pub(super) fn as_new(args: &AsNewArgs) -> Option<AsNew> {
 pub(super) struct Copied {
     pub(super) source: ImageSource,
     pub(super) view: Option<CopyView>,
+    /// What could be read of it, if it is rescued.
+    pub(super) rescued: Option<RescueReport>,
 }
 
 /// Works out the copy of an opened source.
 pub(super) fn copied(
     ui: &Ui,
-    opened: CopySource,
+    (command, opened): (&'static str, CopySource),
     request: &ViewRequest,
+    args: &RescueArgs,
 ) -> Result<Copied, Message> {
-    let CopySource { source, device } = opened;
+    let CopySource {
+        source,
+        device,
+        rescue,
+    } = opened;
     let Some(device) = device else {
-        return Ok(Copied { source, view: None });
+        return Ok(Copied {
+            source,
+            view: None,
+            rescued: None,
+        });
     };
     let name = source.name();
-    let waiting = Waiting::new(ui, format!("working out the copy of {name}"));
-    let view = CopyView::new(device, request, clock::timestamp());
-    drop(waiting);
-    let view = view.map_err(|e| words::view_error(&name, &e))?;
+    let (view, rescued) = match rescue {
+        Some(rescue) => {
+            let (view, report) = rescue::view(ui, (&name, command), &rescue, request, args)?;
+            (view, Some(report))
+        }
+        None => {
+            let waiting = Waiting::new(ui, format!("working out the copy of {name}"));
+            let view = CopyView::new(device, request, clock::timestamp());
+            drop(waiting);
+            (view.map_err(|e| words::view_error(&name, &e))?, None)
+        }
+    };
     let place = source.location().clone();
     Ok(Copied {
         source: source::of_device(&place, &name, &view.device)?,
         view: Some(view),
+        rescued,
     })
 }
 
@@ -136,7 +157,7 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
     let ui = &cx.ui;
     let settings = write::request(ui, args.settings.as_deref(), args.intake.as_deref())?;
     let access = (&args.medium, args.dry_run);
-    let opened = source::open_to_copy(cx, &args.source, &args.options, access)?;
+    let opened = source::open_to_copy(cx, &args.source, &args.options, access, &args.rescue)?;
     let smallest = smallest_target(cx, args)?;
     let size = match (&opened.device, smallest) {
         (Some(device), Some(most)) if most < device.size() => ViewSize::AtMost(most),
@@ -151,11 +172,14 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         // An exact copy is as it was.
         recovers: !args.keep_identifiers,
     };
-    let copied = copied(ui, opened, &request)?;
+    let copied = copied(ui, ("clone", opened), &request, &args.rescue)?;
     let mut is_renewed = !args.keep_identifiers;
     if let Some(view) = &copied.view {
         tell(ui, ("clone", &args.source), view, args.dry_run);
-        if let Some(why) = table_fault(&*view.device).filter(|_| is_renewed) {
+        let is_whole = copied.rescued.as_ref().is_none_or(RescueReport::is_whole);
+        let fault = table_fault(&*view.device);
+        let fault = fault.or_else(|| renewal_fault(&view.device).filter(|_| !is_whole));
+        if let Some(why) = fault.filter(|_| is_renewed) {
             is_renewed = false;
             let mut facts = FactList::default();
             let stay = format!("stay, because {why}: never use both in one computer");
@@ -181,6 +205,7 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         ..settings
     };
     let location = copied.source.location().clone();
+    let name = copied.source.name();
     let wish = Wish {
         command: "clone",
         image: &location,
@@ -198,7 +223,12 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         yes: args.yes,
         is_draft: false,
     };
-    write::carry(cx, &wish)
+    write::carry(cx, &wish)?;
+    rescue::end(
+        &format!("{name} is copied"),
+        copied.rescued.as_ref(),
+        &args.rescue,
+    )
 }
 
 /// The size of the smallest target, as far as it is known.
@@ -226,6 +256,13 @@ fn table_fault(device: &dyn BlockDevice) -> Option<String> {
         Ok(_) | Err(TableError::NoTable | TableError::Disk(_)) => None,
         Err(why) => Some(why.to_string()),
     }
+}
+
+/// Why the copy of a damaged medium cannot have identifiers of its own.
+fn renewal_fault(device: &Arc<dyn BlockDevice>) -> Option<String> {
+    let overlay = Overlay::new(&**device).with_free_writes(FreeWrites::Referenced);
+    let renewed = renew(&overlay, &mut random, clock::timestamp());
+    renewed.err().map(|why| why.to_string())
 }
 
 /// Which identifiers would be new, and what would follow.

@@ -6,6 +6,7 @@ use pinewrit_args::{SaveArgs, SourceArgs};
 use pinewrit_core::copy::{SaveRequest, Saved, Spare, ViewRequest, ViewSize, save};
 use pinewrit_core::{Observer, Progress, Stage};
 use pinewrit_image::Packing;
+use pinewrit_rescue::RescueReport;
 use pinewrit_ui::progress::{ProgressView, Screen};
 use pinewrit_ui::words::inspection::{self, FactList};
 use pinewrit_ui::{Answer, Event, Exit, Message, Ui, style, units, words};
@@ -14,7 +15,7 @@ use serde::Serialize;
 
 use super::{Outcome, clone, write};
 use crate::clock;
-use crate::context::{Context, medium, source};
+use crate::context::{Context, medium, rescue, source};
 use crate::signals;
 
 /// A saved medium.
@@ -73,7 +74,9 @@ pub(crate) fn run(cx: &Context, args: &SaveArgs) -> Outcome {
     }
     let begun = clock::seconds();
     let access = (&args.access, args.dry_run);
-    let opened = source::open_to_copy(cx, &args.medium, &SourceArgs::plain(), access)?;
+    must_not_be_on_source(cx, args)?;
+    let plain = SourceArgs::plain();
+    let opened = source::open_to_copy(cx, &args.medium, &plain, access, &args.rescue)?;
     let name = opened.source.name();
     if opened.device.is_none() {
         let what = format!("{name} is packed already, or not on this computer");
@@ -81,7 +84,6 @@ pub(crate) fn run(cx: &Context, args: &SaveArgs) -> Outcome {
             .remedy("a medium, or an image in no wrapping")
             .remedy("write it to a card file first"));
     }
-    must_not_be_on_source(cx, args)?;
     let request = ViewRequest {
         as_new: clone::as_new(&args.new),
         size: match (args.shrink, args.spare) {
@@ -91,7 +93,8 @@ pub(crate) fn run(cx: &Context, args: &SaveArgs) -> Outcome {
         },
         recovers: true,
     };
-    let copied = clone::copied(ui, opened, &request)?;
+    let copied = clone::copied(ui, ("save", opened), &request, &args.rescue)?;
+    let rescued = copied.rescued;
     let Some(view) = copied.view else {
         return Err(Message::new(Exit::Internal, "there is nothing to save"));
     };
@@ -125,8 +128,9 @@ pub(crate) fn run(cx: &Context, args: &SaveArgs) -> Outcome {
         receipt,
         report: &saved,
     });
-    ui.result(text(&name, &image, &saved, args));
-    Ok(())
+    let is_whole = rescued.as_ref().is_none_or(RescueReport::is_whole);
+    ui.result(text(&name, &image, &saved, (args, is_whole)));
+    rescue::end(&format!("{name} is saved"), rescued.as_ref(), &args.rescue)
 }
 
 /// The image must not come to lie on what is being read.
@@ -197,7 +201,7 @@ fn keep_receipt(
     }
 }
 
-fn text(name: &str, image: &str, saved: &Saved, args: &SaveArgs) -> String {
+fn text(name: &str, image: &str, saved: &Saved, (args, is_whole): (&SaveArgs, bool)) -> String {
     let good = style::GOOD;
     let mut facts = FactList::default();
     let share = 100.0 * saved.packed_bytes as f64 / saved.image_bytes.max(1) as f64;
@@ -240,8 +244,10 @@ fn text(name: &str, image: &str, saved: &Saved, args: &SaveArgs) -> String {
         "next",
         format!("pinewrit write {first} --to MEDIUM{grow} restores it"),
     );
-    format!(
-        "{good}done:{good:#} {name} is saved as {image}, verified\n{}",
-        facts.to_text()
-    )
+    let head = if is_whole {
+        format!("{good}done:{good:#} {name} is saved as {image}, verified")
+    } else {
+        format!("{name} is saved as {image}, with gaps")
+    };
+    format!("{head}\n{}", facts.to_text())
 }

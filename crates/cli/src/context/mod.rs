@@ -4,6 +4,7 @@
 pub(crate) mod change;
 mod folders;
 pub(crate) mod medium;
+pub(crate) mod rescue;
 pub(crate) mod settings;
 pub(crate) mod source;
 

@@ -3,18 +3,19 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use pinewrit_args::{MediumArgs, SourceArgs};
+use pinewrit_args::{MediumArgs, RescueArgs, SourceArgs};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::MediumError;
 use pinewrit_image::{
     FetchOptions, FetchStats, ImageSource, Location, OpenOptions, Spool, StreamError,
 };
+use pinewrit_rescue::Rescue;
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::{Event, Message, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{Context, medium};
+use super::{Context, medium, rescue};
 
 /// Whether a download is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -84,6 +85,8 @@ pub(crate) struct CopySource {
     pub(crate) source: ImageSource,
     /// It as a device, if all of it can be read anywhere: a medium, or an image in no wrapping.
     pub(crate) device: Option<Arc<dyn BlockDevice>>,
+    /// The same device, if it is read around errors.
+    pub(crate) rescue: Option<Arc<Rescue>>,
 }
 
 /// Opens a medium or an image to be copied; a medium has to hold still meanwhile.
@@ -92,28 +95,27 @@ pub(crate) fn open_to_copy(
     location: &Location,
     options: &SourceArgs,
     (access, is_dry): (&MediumArgs, bool),
+    rescue: &RescueArgs,
 ) -> Result<CopySource, Message> {
     let chosen = match location.path() {
         Some(path) => Some(medium::find(cx, path, false)?),
         None => None,
     };
     let Some(mut chosen) = chosen else {
+        if rescue.rescue.is_some() {
+            return Err(rescue::only_media(location));
+        }
         let source = open(cx, location, options, Keep::No)?;
-        return Ok(CopySource {
-            source,
-            device: None,
-        });
+        return Ok(CopySource::packed(source));
     };
     chosen.hold_still(cx, access, is_dry)?;
     let is_file = chosen.facts.is_none() && chosen.path.is_file();
-    if is_file {
+    // What cannot be read is no wrapping.
+    if is_file && rescue.rescue.is_none() {
         let source = open(cx, location, options, Keep::No)?;
         let is_plain = source.layers().is_empty() && source.files().len() == 1;
         if !is_plain {
-            return Ok(CopySource {
-                source,
-                device: None,
-            });
+            return Ok(CopySource::packed(source));
         }
     }
     let name = chosen.name();
@@ -123,12 +125,32 @@ pub(crate) fn open_to_copy(
         MediumError::Missing { .. } => words::medium_error(&e),
         _ => words::named_medium_error(&name, &e),
     })?;
-    let device: Arc<dyn BlockDevice> = Arc::from(opened.device);
+    let mut device: Arc<dyn BlockDevice> = Arc::from(opened.device);
+    let rescue = match &rescue.rescue {
+        None => None,
+        Some(place) => {
+            let begun = rescue::begin(cx, &chosen, device, (place, rescue))?;
+            device = Arc::clone(&begun) as Arc<dyn BlockDevice>;
+            Some(begun)
+        }
+    };
     let location = Location::Path(chosen.path);
     Ok(CopySource {
         source: of_device(&location, &name, &device)?,
         device: Some(device),
+        rescue,
     })
+}
+
+impl CopySource {
+    /// An image in a wrapping, or on a server.
+    fn packed(source: ImageSource) -> Self {
+        Self {
+            source,
+            device: None,
+            rescue: None,
+        }
+    }
 }
 
 /// A device as an image, in no wrapping.

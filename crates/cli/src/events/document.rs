@@ -15,7 +15,7 @@ use crate::commands::{
     build, check, clone, configure, eject, estimate, files, format, inspect, media, rack, save,
     table, verify, write,
 };
-use crate::context::{change, settings, source};
+use crate::context::{change, rescue, settings, source};
 
 /// A line, its schema, and the commands that end with it.
 struct Described {
@@ -42,6 +42,8 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<media::GoneEvent>,
         described::<clone::CopyEvent<'_>>,
         described::<change::RecoveredEvent<'_>>,
+        described::<rescue::RescueEvent<'_>>,
+        described::<rescue::GoneEvent>,
         described::<write::PlanEvent<'_>>,
         described::<build::BuiltEvent<'_>>,
         described::<FileEvent<'_>>,

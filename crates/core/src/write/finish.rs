@@ -7,8 +7,8 @@ use pinewrit_firstboot::as_new::{self, AsNewReport};
 use pinewrit_firstboot::configure::{self, ConfigureReport};
 use pinewrit_settings::CheckedSettings;
 use pinewrit_table::TableError;
-use pinewrit_volume::Site;
 use pinewrit_volume::grow::{self, GrowReport};
+use pinewrit_volume::{Recovered, Site, recover_all};
 
 use super::WriteOrder;
 use super::report::{ChunkRecord, WriteError};
@@ -46,6 +46,8 @@ pub(super) fn clear_head(medium: &dyn BlockDevice) -> Result<(), DiskError> {
 /// What was done besides writing the image.
 #[derive(Default)]
 pub(super) struct Finished {
+    /// What file systems of the image had left to do.
+    pub(super) recovered: Vec<Recovered>,
     pub(super) as_new: Option<AsNewReport>,
     pub(super) configured: Option<ConfigureReport>,
     pub(super) renewed: Option<RenewReport>,
@@ -66,6 +68,9 @@ pub(super) fn finish(
     let overlay = Overlay::new(medium);
     overlay.write_at(0, &state.first)?;
     let mut finished = Finished::default();
+    if target.changes_content() {
+        finished.recovered = recover_all(&overlay, target.now)?;
+    }
     if target.grow {
         let grown = if target.is_partition {
             grow::grow_whole(&overlay, target.now)

@@ -150,6 +150,7 @@ impl Lane<'_> {
             verify_seconds: verifying.elapsed().as_secs_f64(),
             repeated: state.repeated,
             as_new: finished.as_new,
+            recovered: finished.recovered,
             renewed: finished.renewed,
             configured: finished.configured,
             grown: finished.grown,

@@ -136,6 +136,12 @@ impl<'a> WriteOrder<'a> {
             observer,
         }
     }
+
+    /// Whether the medium gets more than the image.
+    fn changes_content(&self) -> bool {
+        let is_set_up = self.as_new.is_some() || self.settings.is_some();
+        is_set_up || self.new_ids.is_some() || self.grow
+    }
 }
 
 /// Writes `source` to one medium.

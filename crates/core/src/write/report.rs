@@ -4,6 +4,7 @@ use pinewrit_disk::{ByteRange, CommitError, DiskError};
 use pinewrit_firstboot::as_new::AsNewReport;
 use pinewrit_firstboot::configure::{ConfigureError, ConfigureReport};
 use pinewrit_image::{Checksum, StreamError, Subject};
+use pinewrit_volume::Recovered;
 use pinewrit_volume::extents::RegionFacts;
 use pinewrit_volume::grow::GrowReport;
 use schemars::JsonSchema;
@@ -36,6 +37,9 @@ pub struct WriteReport {
     pub verify_seconds: f64,
     /// Requests that failed and were repeated.
     pub repeated: u32,
+    /// What was finished in file systems of the image that were cut off.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub recovered: Vec<Recovered>,
     /// What was taken away to make the system as new.
     pub as_new: Option<AsNewReport>,
     /// The identifiers that the medium was given.

@@ -113,6 +113,20 @@ impl<D: BlockDevice> Overlay<D> {
         })
     }
 
+    /// Writes all changes to the device below, which is an overlay itself: part of a larger change that
+    /// is made as a whole, or not at all.
+    ///
+    /// # Errors
+    /// [`DiskError`].
+    pub fn hand_down(&self) -> Result<(), DiskError> {
+        for range in merged(self.changed_blocks()?) {
+            let mut new = AlignedBuf::new(range.len() as usize);
+            self.read_at(range.start, &mut new)?;
+            self.below.below().write_at(range.start, &new)?;
+        }
+        Ok(())
+    }
+
     fn undo_entry(&self, range: ByteRange) -> Result<UndoEntry, DiskError> {
         let mut old = AlignedBuf::new(range.len() as usize);
         self.below.below().read_at(range.start, &mut old)?;

@@ -23,6 +23,8 @@ use pinewrit_ext4_layout::{
 };
 use used::Used;
 
+use pinewrit_ext4_journal::JournalError;
+
 use crate::edit::unknown_feature;
 use crate::volume::Volume;
 
@@ -42,6 +44,9 @@ pub enum CheckError {
     /// The journal cannot be used.
     #[error("its journal: {0}")]
     Journal(&'static str),
+    /// The journal's superblock is damaged, or not understood.
+    #[error("its journal: {0}")]
+    JournalHead(#[from] JournalError),
     /// The superblock contradicts itself.
     #[error("the superblock: {0}")]
     Superblock(&'static str),

@@ -33,6 +33,7 @@ use pinewrit_ext4_layout::{
 };
 
 use crate::tree::Tree;
+use crate::volume::read_superblock;
 pub use content::Zeros;
 pub use error::{EditError, SizeError};
 use folder::Folder;
@@ -135,10 +136,7 @@ impl<D: BlockDevice> Editor<D> {
         now: Timestamp,
         refuse: impl FnOnce(&Superblock) -> Result<(), EditError>,
     ) -> Result<Self, EditError> {
-        let mut raw = [0; Superblock::SIZE];
-        device.read_at(Superblock::OFFSET, &mut raw)?;
-        let superblock = Superblock::parse(&raw)?;
-        superblock.check_room(device.size())?;
+        let superblock = read_superblock(&device)?;
         refuse(&superblock)?;
         let mut editor = Self::with_superblock(device, superblock, now);
         for group in 0..editor.sb.groups() {

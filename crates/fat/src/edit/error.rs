@@ -99,7 +99,7 @@ pub enum EditError {
         most: u64,
     },
     /// An earlier change failed after its old content had been given up.
-    #[error("a file lost its old content when its new one could not be read")]
+    #[error("an earlier change failed halfway, so nothing more is changed")]
     Spoiled,
 }
 

@@ -17,7 +17,7 @@ pub use alloc::Placement;
 pub(crate) use commit::info;
 pub use error::EditError;
 pub use resize::Resized;
-pub use settle::{FatSettled, LostClusters, settle};
+pub use settle::{FatSettled, settle};
 
 use crate::directory::{
     ENTRY, Entry, MAX_ENTRIES, New, attribute, long_entries, put_short, refresh,

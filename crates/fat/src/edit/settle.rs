@@ -3,19 +3,10 @@
 use pinewrit_disk::BlockDevice;
 
 use super::{EditError, Editor, is_clean};
-use crate::check::{CheckError, lost_clusters};
+use crate::check::lost_clusters;
 use crate::error::FatError;
 use crate::geometry::Geometry;
 use crate::store::Store;
-
-/// What happens to clusters that are marked as used, but belong to no file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum LostClusters {
-    /// They are damage.
-    Refused,
-    /// They become free.
-    Freed,
-}
 
 /// What was settled.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -26,20 +17,17 @@ pub struct FatSettled {
     pub freed: u64,
 }
 
-/// Clears the flags of a file system that was not unmounted, if everything else about it is sound, and
-/// puts its counts right.
+/// Clears the flags of a file system that was not unmounted, if everything else about it is sound, frees
+/// clusters that are marked as used but belong to no file, and puts its counts right.
 ///
 /// # Errors
 /// [`EditError::Check`]: it is not. Then nothing is changed.
-pub fn settle(device: &dyn BlockDevice, lost: LostClusters) -> Result<FatSettled, EditError> {
+pub fn settle(device: &dyn BlockDevice) -> Result<FatSettled, EditError> {
     let geometry = Geometry::read(device)?.ok_or(FatError::NotFat)?;
     let store = Store::new(device, geometry);
     let was_marked = !is_clean(&store)?;
     let found = lost_clusters(&store)?;
     let freed = found.len() as u64;
-    if freed > 0 && lost == LostClusters::Refused {
-        return Err(CheckError::Lost(freed).into());
-    }
     if was_marked || freed > 0 {
         let mut editor = Editor::open_unclean(device)?;
         editor.clear_marks()?;

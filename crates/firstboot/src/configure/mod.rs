@@ -139,6 +139,7 @@ pub fn apply(
     let device = site.device;
     let mut notes = Vec::new();
     let grown = if settings.grows_root {
+        site.recover()?;
         match grow::grow(device, site.now) {
             Ok(grown) => Some(grown),
             Err(pinewrit_table::TableError::Disk(error)) => return Err(error.into()),

@@ -4,13 +4,15 @@ use std::fs::OpenOptions;
 use std::io;
 use std::path::Path;
 use std::sync::Mutex;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use pinewrit_disk::{
-    BlockDevice, ByteRange, CacheUse, DiskError, Fault, FaultyDevice, FileDevice, SectorSize,
+    BlockDevice, ByteRange, CacheUse, DiskError, Fault, FaultyDevice, FileDevice, Operation,
+    SectorSize,
 };
+use rustix::io::Errno;
 
 use super::file::{Beyond, Card, Clock, FaultEntry};
 
@@ -37,7 +39,43 @@ pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl Bl
         spots: card.faults.iter().filter_map(Spot::of).collect(),
         clock,
         busy_until: Mutex::new(Instant::now()),
+        moody: card.faults.iter().filter_map(Moody::of).collect(),
+        read: AtomicU64::new(0),
     })
+}
+
+/// A fault of reading that does not stay.
+enum Moody {
+    /// So many requests that touch the range fail.
+    Flaky(ByteRange, AtomicU32),
+    /// After so many bytes, nothing is there any more.
+    Gone(u64),
+}
+
+impl Moody {
+    fn of(entry: &FaultEntry) -> Option<Self> {
+        match entry {
+            FaultEntry::FlakyRead { at, len, times } => {
+                let range = ByteRange::from_len(at.0, len.0)?;
+                Some(Self::Flaky(range, AtomicU32::new(*times)))
+            }
+            FaultEntry::Gone { after } => Some(Self::Gone(after.0)),
+            _ => None,
+        }
+    }
+
+    /// What it answers to a request, if it is in the mood.
+    fn answer(&self, asked: ByteRange, read: u64) -> Option<Errno> {
+        match self {
+            Self::Flaky(range, left) => {
+                range.intersection(asked)?;
+                let less = |left: u32| left.checked_sub(1);
+                let mood = left.fetch_update(Ordering::Relaxed, Ordering::Relaxed, less);
+                mood.ok().map(|_| Errno::IO)
+            }
+            Self::Gone(after) => (read > *after).then_some(Errno::NODEV),
+        }
+    }
 }
 
 fn fault(entry: &FaultEntry, card: &Card) -> Option<Fault> {
@@ -55,7 +93,10 @@ fn fault(entry: &FaultEntry, card: &Card) -> Option<Fault> {
                 end: card.size.0,
             })),
         },
-        FaultEntry::SlowSpot { .. } | FaultEntry::StuckWrite { .. } => None,
+        FaultEntry::SlowSpot { .. }
+        | FaultEntry::StuckWrite { .. }
+        | FaultEntry::FlakyRead { .. }
+        | FaultEntry::Gone { .. } => None,
     }
 }
 
@@ -100,6 +141,9 @@ struct Paced<D> {
     spots: Vec<Spot>,
     clock: Clock,
     busy_until: Mutex<Instant>,
+    moody: Vec<Moody>,
+    /// Bytes that were read since it was opened.
+    read: AtomicU64,
 }
 
 impl<D> Paced<D> {
@@ -137,6 +181,20 @@ impl<D: BlockDevice> BlockDevice for Paced<D> {
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
         self.take_time(offset, buffer.len(), self.read_speed, false);
+        let len = buffer.len() as u64;
+        let read = self.read.fetch_add(len, Ordering::Relaxed) + len;
+        let asked = ByteRange::from_len(offset, len);
+        let answers = self.moody.iter();
+        let refused = answers
+            .filter_map(|fault| fault.answer(asked?, read))
+            .next();
+        if let Some(errno) = refused {
+            return Err(DiskError::Io {
+                operation: Operation::Read,
+                offset,
+                source: errno.into(),
+            });
+        }
         self.inner.read_at(offset, buffer)
     }
 

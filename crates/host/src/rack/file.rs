@@ -104,6 +104,10 @@ fn usual_sector() -> u32 {
 pub(crate) enum FaultEntry {
     /// Reading there fails.
     ReadError { at: Bytes, len: Bytes },
+    /// Reading there fails so many times, then it succeeds.
+    FlakyRead { at: Bytes, len: Bytes, times: u32 },
+    /// The card disappears after this many read bytes, until it is opened again.
+    Gone { after: Bytes },
     /// Writing there fails.
     WriteError { at: Bytes, len: Bytes },
     /// The card disappears after this many written bytes.

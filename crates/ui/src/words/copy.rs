@@ -171,7 +171,7 @@ pub fn copied_whole(content: &Inspection) -> Vec<String> {
 }
 
 /// A file system and how it is.
-pub fn checked(one: &Checked, is_settled: bool) -> String {
+pub fn checked(one: &Checked) -> String {
     let label = one.label.as_deref().filter(|label| !label.is_empty());
     let name = match label {
         Some(label) => format!("{} {label:?}", one.kind),
@@ -186,10 +186,13 @@ pub fn checked(one: &Checked, is_settled: bool) -> String {
         (Condition::Flagged, _) => "says that it has errors; no fault was found".to_owned(),
         (Condition::LostClusters, _) => {
             let count = units::counted(one.lost_clusters, "cluster");
-            format!("{count} in use by no file")
+            let done = if one.is_settled { "; freed" } else { "" };
+            format!("{count} in use by no file{done}")
         }
-        (Condition::CutOff, _) => match (&one.recovered, is_settled) {
-            (Some(recovered), _) => format!("was cut off: {}", finished(recovered, is_settled)),
+        (Condition::CutOff, _) => match (&one.recovered, one.is_settled) {
+            (Some(recovered), is_settled) => {
+                format!("was cut off: {}", finished(recovered, is_settled))
+            }
             (None, true) => "was marked as in use; the mark is cleared".to_owned(),
             (None, false) => "is marked as in use, and sound otherwise".to_owned(),
         },

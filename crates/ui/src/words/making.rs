@@ -139,7 +139,8 @@ pub fn files_error(name: &str, error: &FilesError) -> Message {
             error @ (EditError::Journal(_) | EditError::ExternalJournal | EditError::Unclean),
         ) => message(Exit::Medium, format!("{name}: {error}"))
             .fact("state", "nothing was changed")
-            .remedy("run the system's own file system checker, or boot the board that used it"),
+            .remedy(format!("pinewrit check {name} shows how it is"))
+            .remedy("or run the system's own file system checker, or boot the board that used it"),
         FilesError::NotOnFat { .. }
         | FilesError::IsFolder(_)
         | FilesError::NotText(_)

@@ -5,6 +5,7 @@ mod fit;
 pub mod inspection;
 mod making;
 mod medium;
+mod rescue;
 mod source;
 
 use std::io::ErrorKind;
@@ -33,6 +34,7 @@ pub use medium::{
     doubts, eject_error, medium_error, named_medium_error, rack_error, reasons, unmount_error,
     unsure,
 };
+pub use rescue::{kept_error, not_whole, rescue_error, rescued};
 pub use source::{checksum_error, open_error, stream_error};
 
 /// What happened to the medium in a failed write.

@@ -75,6 +75,9 @@ impl ResultText<'_> {
                 format!("{kind} of the {} matches, {origin}", found.of),
             );
         }
+        for one in &report.recovered {
+            facts.add("finished", words::recovered(one));
+        }
         if let Some(grown) = &report.grown {
             facts.add("grown", inspection::grown(grown));
         }
