@@ -10,8 +10,8 @@ use super::ChangeArgs;
 
 /// Show and change the partition table of a medium
 ///
-/// Every change is shown before and after. The content of partitions is never moved; either all
-/// changes are made, or none.
+/// Every change is shown before and after; either all of it is made, or nothing. Only `move` moves the
+/// content of partitions.
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit table create card.img --size 8GB --scheme gpt\n  \
@@ -82,6 +82,17 @@ pub enum TableAction {
         /// Resize its file system (FAT, ext2, ext3, ext4) with it; what is in it stays
         #[arg(long)]
         with_filesystem: bool,
+    },
+    /// Move a partition with its content; run it again if it was interrupted
+    Move {
+        #[command(flatten)]
+        change: ChangeArgs,
+        /// Number, label or name
+        #[arg(value_name = "PARTITION")]
+        partition: String,
+        /// New first byte (64MiB, 131072s)
+        #[arg(long, value_name = "START", value_parser = parse_size)]
+        to: u64,
     },
     /// Convert MBR to GPT or back; partitions stay where they are
     Convert {

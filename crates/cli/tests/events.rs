@@ -126,6 +126,10 @@ fn every_line_of_every_command_is_described() {
         (0, &["save", card, "--to", "saved.img.zst"]),
         (
             0,
+            &["save", card, "--to", "whole.img", "--rescue", "card.rescue"],
+        ),
+        (
+            0,
             &["save", card, "--to", "new.img", "--as-new", "--shrink"],
         ),
         (7, &["configure", card, "--settings", "wrong.toml"]),
@@ -158,6 +162,10 @@ fn every_line_of_every_command_is_described() {
         (0, &["table", "type", "empty.img", "1", "linux"]),
         (0, &["table", "name", "empty.img", "1", "hut"]),
         (0, &["table", "resize", "empty.img", "1", "--size", "32MiB"]),
+        (
+            0,
+            &["table", "move", "empty.img", "1", "--to", "16MiB", "--yes"],
+        ),
         (0, &["table", "convert", "empty.img", "--scheme", "mbr"]),
         (0, &["table", "activate", "empty.img", "1"]),
         (0, &["format", "empty.img", "1", "--as", "ext4"]),
@@ -231,7 +239,7 @@ fn every_line_of_every_command_is_described() {
     let mut missing = described();
     missing.retain(|one| !found.contains(one));
     // Those need a server, somebody who plugs media in, and a file system that was cut off.
-    let elsewhere = ["download", "new", "gone", "recovered"];
+    let elsewhere = ["download", "new", "gone", "recovered", "away"];
     let missing: Vec<&String> = missing
         .iter()
         .filter(|one| !elsewhere.contains(&one.as_str()))

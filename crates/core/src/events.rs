@@ -27,6 +27,8 @@ pub enum Stage {
     Compare,
     /// Reading what a failing medium gives at once.
     Rescue,
+    /// Moving a partition.
+    Move,
     /// Reading around the bad places of a failing medium.
     CloseIn,
 }

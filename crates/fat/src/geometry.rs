@@ -277,6 +277,29 @@ impl Geometry {
         self.is_extended.then(|| format!("{high:04X}-{low:04X}"))
     }
 
+    /// Tells a FAT file system that it begins at another sector of its medium ("BPB_HiddSec", which some boot
+    /// code reads), if it knew the old one.
+    ///
+    /// # Errors
+    /// The device failed.
+    pub fn set_hidden(device: &dyn BlockDevice, (old, new): (u64, u64)) -> Result<(), DiskError> {
+        let Some(geometry) = Self::read(device)? else {
+            return Ok(());
+        };
+        let Ok(new) = u32::try_from(new) else {
+            return Ok(());
+        };
+        for start in [Some(0), geometry.backup].into_iter().flatten() {
+            let mut field = [0; 4];
+            let at = start + field::HIDD_SEC as u64;
+            device.read_at(at, &mut field)?;
+            if u64::from(u32::from_le_bytes(field)) == old {
+                device.write_at(at, &new.to_le_bytes())?;
+            }
+        }
+        Ok(())
+    }
+
     /// The copies of the allocation table that are kept equal, in bytes.
     pub fn tables(&self) -> Vec<ByteRange> {
         let len = self.table.len();

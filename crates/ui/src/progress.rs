@@ -327,6 +327,7 @@ fn word(stage: Stage) -> &'static str {
         Stage::Compare => "comparing",
         Stage::Rescue => "reading",
         Stage::CloseIn => "closing in",
+        Stage::Move => "moving",
         _ => "working",
     }
 }
@@ -348,7 +349,12 @@ impl Observer for ProgressView {
             bar.set_prefix(self.prefix(stage));
             bar.set_message(String::new());
             bar.set_position(match stage {
-                Stage::Write | Stage::Verify | Stage::Compare | Stage::Rescue | Stage::CloseIn => 0,
+                Stage::Write
+                | Stage::Verify
+                | Stage::Compare
+                | Stage::Rescue
+                | Stage::CloseIn
+                | Stage::Move => 0,
                 _ => STEPS,
             });
             bar.tick();

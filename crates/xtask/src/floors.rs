@@ -23,7 +23,7 @@ const FLOORS: &[&[&str]] = &[
     &["pinewrit-settings"],
     &["pinewrit-firstboot"],
     &["pinewrit-core"],
-    &["pinewrit-build", "pinewrit-rescue"],
+    &["pinewrit-build", "pinewrit-relocate", "pinewrit-rescue"],
     &["pinewrit-ui"],
     &["pinewrit-args"],
     &["pinewrit"],

@@ -28,6 +28,8 @@ pub(crate) struct Opened {
     pub(crate) id: MediumName,
     pub(crate) medium: Medium,
     pub(crate) undo: UndoLog,
+    /// The key of its records.
+    pub(crate) key: String,
     /// Its receipts, to be amended; `None` in a dry run.
     books: Option<Arc<AmendedMedium>>,
 }
@@ -97,6 +99,33 @@ fn amend(
 /// Opens a medium; read-only for a dry run. A card file that does not exist is created if a size is
 /// given.
 pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result<Opened, Message> {
+    let opened = open_as_it_is(cx, args, size)?;
+    must_not_be_moving(cx, &opened)?;
+    Ok(opened)
+}
+
+/// A medium of which a partition has been moved in part has to be finished first.
+fn must_not_be_moving(cx: &Context, opened: &Opened) -> Outcome {
+    let Some(state) = cx.folders.state_if_any() else {
+        return Ok(());
+    };
+    let note = state.move_note(&opened.key);
+    if !note.exists() {
+        return Ok(());
+    }
+    let found = pinewrit_relocate::interrupted(&*opened.medium.device, &note);
+    match found.map_err(|e| words::disk_error(&opened.name, &e))? {
+        Some((partition, to)) => Err(words::interrupted_move(&opened.name, partition, to)),
+        None => Ok(()),
+    }
+}
+
+/// The same for a medium of which a partition may have been moved in part.
+pub(crate) fn open_as_it_is(
+    cx: &Context,
+    args: &ChangeArgs,
+    size: Option<u64>,
+) -> Result<Opened, Message> {
     let mut chosen = medium::find(cx, &args.medium, size.is_some())?;
     let name = chosen.name();
     medium::must_not_be_system(&chosen)?;
@@ -132,6 +161,7 @@ pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result
         return Ok(Opened {
             undo: UndoLog::new(PathBuf::new()),
             books: None,
+            key: chosen.key(),
             id: chosen.medium_name(),
             name,
             medium,
@@ -150,6 +180,7 @@ pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result
     Ok(Opened {
         medium,
         books: Some(books),
+        key,
         id: chosen.medium_name(),
         name,
         undo,

@@ -23,13 +23,13 @@ use crate::{clock, signals};
 
 /// A medium that is gone while it is being read, or has come back.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct GoneEvent {
-    /// Whether it is gone.
-    gone: bool,
+pub(crate) struct AwayEvent {
+    /// Whether it is gone, or has come back.
+    is_away: bool,
 }
 
-impl Event for GoneEvent {
-    const EVENT: &'static str = "gone";
+impl Event for AwayEvent {
+    const EVENT: &'static str = "away";
 }
 
 /// What could be read of a medium.
@@ -52,7 +52,7 @@ struct Teller {
 
 impl Watcher for Teller {
     fn gone(&self, is_gone: bool) {
-        self.ui.event(&GoneEvent { gone: is_gone });
+        self.ui.event(&AwayEvent { is_away: is_gone });
         let name = &self.name;
         self.ui.warn(if is_gone {
             format!(

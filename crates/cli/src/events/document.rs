@@ -10,7 +10,7 @@ use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
 
 use super::{CheckEvent, Event, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
-use crate::commands::table::renew;
+use crate::commands::table::{relocate, renew};
 use crate::commands::{
     build, check, clone, configure, eject, estimate, files, format, inspect, media, rack, save,
     table, verify, write,
@@ -43,7 +43,7 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<clone::CopyEvent<'_>>,
         described::<change::RecoveredEvent<'_>>,
         described::<rescue::RescueEvent<'_>>,
-        described::<rescue::GoneEvent>,
+        described::<rescue::AwayEvent>,
         described::<write::PlanEvent<'_>>,
         described::<build::BuiltEvent<'_>>,
         described::<FileEvent<'_>>,
@@ -60,6 +60,7 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<configure::ConfigureEvent<'_>>,
         described::<build::BuildEvent<'_>>,
         described::<table::TableEvent<'_>>,
+        described::<relocate::MoveEvent<'_>>,
         described::<renew::RenewEvent<'_>>,
         described::<format::FormatEvent<'_>>,
         described::<ListEvent<'_>>,

@@ -91,6 +91,14 @@ impl StateFolder {
             .join(format!("{}.json", &name[..32]))
     }
 
+    /// Where the note of a begun move of a partition on this medium is kept.
+    pub fn move_note(&self, medium: &str) -> PathBuf {
+        let name = blake3::hash(medium.as_bytes()).to_hex();
+        self.path
+            .join("moves")
+            .join(format!("{}.json", &name[..32]))
+    }
+
     /// The note of an unfinished write to this medium, if there is one.
     pub fn note(&self, medium: &str) -> Option<UnfinishedWrite> {
         let mut json = Vec::new();

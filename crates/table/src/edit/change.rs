@@ -320,6 +320,55 @@ impl TableEdit {
         Ok(())
     }
 
+    /// Gives a partition another start, in bytes; it keeps its length. What is in it stays where it is.
+    ///
+    /// # Errors
+    /// [`TableError::Taken`], [`TableError::Misaligned`], [`TableError::Logical`]; nothing is changed then.
+    pub fn relocate(&mut self, number: u32, start: u64) -> Result<(), TableError> {
+        let slot = self.slot(number)?.clone();
+        let mut trial = self.clone();
+        trial.slots.retain(|other| other.number != number);
+        let moved = Slot {
+            first: Lba(start / self.sector.bytes()),
+            ..slot
+        };
+        if !start.is_multiple_of(self.sector.bytes()) {
+            let sector = self.sector.bytes();
+            return Err(TableError::Misaligned { start, sector });
+        }
+        trial.put_back(moved)?;
+        *self = trial;
+        Ok(())
+    }
+
+    /// Puts in a partition as it is.
+    ///
+    /// # Errors
+    /// [`TableError::Taken`], [`TableError::Logical`], [`TableError::WrongKind`]; nothing is changed then.
+    pub fn put_back(&mut self, slot: Slot) -> Result<(), TableError> {
+        if slot.is_logical() {
+            return Err(TableError::Logical(slot.number));
+        }
+        self.check_kind(slot.kind)?;
+        let gaps = match self.extended {
+            Some(_) => self.outer_gaps(),
+            None => self.gaps(),
+        };
+        let end = slot.first.0.saturating_add(slot.sectors);
+        let is_free = |gap: &Range<u64>| gap.start <= slot.first.0 && end <= gap.end;
+        let is_taken = self.slots.iter().any(|other| other.number == slot.number);
+        if is_taken || !gaps.iter().any(is_free) {
+            let sector = self.sector.bytes();
+            return Err(TableError::Taken {
+                start: slot.first.0.saturating_mul(sector),
+                end: end.saturating_mul(sector),
+            });
+        }
+        self.slots.push(slot);
+        self.sort();
+        Ok(())
+    }
+
     /// Lets the extended partition take the gap behind it.
     pub(crate) fn stretch_extended(&mut self) {
         let gaps = self.outer_gaps();

@@ -123,6 +123,9 @@ pub enum TableError {
         /// Its size in bytes.
         size: u64,
     },
+    /// A logical partition is bound to the record before it.
+    #[error("partition {0} is a logical one, which cannot be moved")]
+    Logical(u32),
     /// What prevents another kind of table.
     #[error("the table cannot be changed: {}", .0.join("; "))]
     InTheWay(Vec<String>),
@@ -154,7 +157,7 @@ pub struct Slot {
     /// Its own GUID; nil in an MBR.
     pub guid: Uuid,
     /// Attributes of a GPT entry, without the one that `active` stands for.
-    attributes: u64,
+    pub attributes: u64,
 }
 
 impl Slot {

@@ -5,6 +5,7 @@ mod fit;
 pub mod inspection;
 mod making;
 mod medium;
+mod relocate;
 mod rescue;
 mod source;
 
@@ -34,6 +35,7 @@ pub use medium::{
     doubts, eject_error, medium_error, named_medium_error, rack_error, reasons, unmount_error,
     unsure,
 };
+pub use relocate::{interrupted_move, move_error, move_plan};
 pub use rescue::{kept_error, not_whole, rescue_error, rescued};
 pub use source::{checksum_error, open_error, stream_error};
 

@@ -4,6 +4,7 @@ mod activate;
 mod add;
 mod convert;
 mod create;
+pub(crate) mod relocate;
 mod remove;
 mod rename;
 pub(crate) mod renew;
@@ -76,6 +77,11 @@ pub(crate) fn run(cx: &Context, args: &TableArgs) -> Outcome {
             size,
             with_filesystem,
         } => resize::resize(cx, change, partition, *size, *with_filesystem),
+        TableAction::Move {
+            change,
+            partition,
+            to,
+        } => relocate::run(cx, change, partition, *to),
         TableAction::Convert { change, scheme } => convert::convert(cx, change, scheme.kind()),
         TableAction::Activate { change, partition } => activate::activate(cx, change, partition),
         TableAction::Type {
