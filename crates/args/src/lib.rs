@@ -30,6 +30,7 @@ use pinewrit_disk::parse_size;
 use pinewrit_host::Tag;
 use pinewrit_image::Location;
 use pinewrit_ui::Ui;
+use pinewrit_volume::ErrorFlags;
 use pinewrit_volume::format::FormatKind;
 
 pub use check::CheckArgs;
@@ -406,12 +407,26 @@ pub struct ChangeArgs {
     pub medium: PathBuf,
     #[command(flatten)]
     pub access: MediumArgs,
+    /// Change an ext file system that says it has errors, if no fault is found; it goes on saying it
+    #[arg(long)]
+    pub despite_flag: bool,
     /// Show what would change, change nothing
     #[arg(long)]
     pub dry_run: bool,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,
+}
+
+impl ChangeArgs {
+    /// What flags of errors mean for the change.
+    pub fn flags(&self) -> ErrorFlags {
+        if self.despite_flag {
+            ErrorFlags::Ignored
+        } else {
+            ErrorFlags::Respected
+        }
+    }
 }
 
 /// Create a file system in a partition

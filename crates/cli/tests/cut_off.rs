@@ -288,6 +288,56 @@ fn check_knows_the_marks_of_ext2(#[case] state: u8, #[case] said: &str, #[case] 
     );
 }
 
+/// A sound file system that says it has errors is changed if that is wanted, and goes on saying it.
+#[rstest]
+#[case::files(&["files", "put", "card.img", "1:/note.txt", "note.txt"], 5)]
+#[case::identifiers(&["table", "renew", "card.img", "--yes"], 0)]
+#[case::smaller(&["table", "resize", "card.img", "1", "--size", "16MiB", "--with-filesystem"], 3)]
+#[case::larger(&["table", "resize", "card.img", "1", "--size", "rest", "--with-filesystem"], 3)]
+fn a_flag_of_errors_is_respected_and_kept(#[case] change: &[&str], #[case] code: i32) {
+    needs!("mkfs.ext4", "e2fsck", "debugfs", "sfdisk");
+    let bench = Bench::new();
+    let script = "set -e; truncate -s 20M root.img; mkfs.ext4 -q root.img
+        debugfs -w -R 'ssv state 3' root.img; truncate -s 30M card.img
+        printf 'label: dos\nstart=2048, size=40960, type=83\n' | sfdisk -q card.img
+        dd if=root.img of=card.img bs=1M seek=1 conv=notrunc status=none";
+    bench.judge("sh", &["-c", script]).unwrap().expect(0);
+    bench.write("note.txt", "snow 0.4\n");
+    let before = bench.read("card.img");
+    let run = bench.run(change).expect(code);
+    if code == 0 {
+        run.shows(&["kept      that of the file system in partition 1"]);
+    } else {
+        assert!(bench.read("card.img") == before);
+    }
+    let despite = [change, &["--despite-flag"]].concat();
+    let run = bench.run(&despite).expect(0);
+    assert!(!run.stdout.contains("kept"), "{}", run.stdout);
+    let root = root_of(&bench, "card.img");
+    let state = bench.judge("debugfs", &["-R", "stats -h", &root]).unwrap();
+    assert!(state.stdout.contains("with errors"), "{}", state.stdout);
+    let judged = bench.judge("e2fsck", &["-fn", &root]).unwrap();
+    assert_eq!(judged.code, 0, "{}", judged.stdout);
+    bench
+        .run(&["check", "card.img"])
+        .expect(6)
+        .says(&["says that it has errors; no fault was found"]);
+    // What has a fault as well is not changed.
+    let mut card = bench.read("card.img");
+    let size = block_size(&card);
+    let descriptors = (1 << 20) + if size == 1024 { 2048 } else { size };
+    let place = u32::from_le_bytes(card[descriptors..descriptors + 4].try_into().unwrap());
+    card[(1 << 20) + place as usize * size + 300] ^= 0xff;
+    bench.write("card.img", &card);
+    let run = bench.run(&despite);
+    if code == 0 {
+        run.expect(0).shows(&["kept"]);
+    } else {
+        assert_ne!(run.code, 0);
+        assert!(bench.read("card.img") == card);
+    }
+}
+
 /// Damage is told and left alone.
 #[test]
 fn check_leaves_damage_alone() {

@@ -6,7 +6,10 @@ use pinewrit_table::{Ids, SchemeKind, TableEdit, TableError};
 use pinewrit_volume::check::fault;
 use pinewrit_volume::files::{Files, FilesError, Kind, join, open_to_change};
 use pinewrit_volume::format::set_swap_uuid;
-use pinewrit_volume::{FilesystemFacts, FilesystemKind, Gathered, Timestamp, probe, recover_all};
+use pinewrit_volume::{
+    ErrorFlags, FilesystemFacts, FilesystemKind, Gathered, HiddenFlags, Timestamp, probe,
+    recover_all,
+};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -115,6 +118,7 @@ const MAX_SEARCHED: u64 = 1 << 20;
 pub fn prepare<'m>(
     medium: &'m dyn BlockDevice,
     ids: Ids<'_>,
+    flags: ErrorFlags,
     now: Timestamp,
 ) -> Result<Gathered<'m, RenewReport>, RenewError> {
     // Without a table there is nothing here to give an identifier to.
@@ -122,7 +126,10 @@ pub fn prepare<'m>(
     let mut recovered = Vec::new();
     let gathered = Gathered::whole(medium, |device| {
         recovered = recover_all(device, now)?;
-        renew(device, ids, now)
+        let hidden = HiddenFlags::of(device, flags)?;
+        let report = renew(device, ids, now)?;
+        hidden.give_back(device)?;
+        Ok::<_, RenewError>(report)
     });
     Ok(gathered?.with_recovered(recovered))
 }
@@ -158,7 +165,7 @@ pub fn renew(
         }
     }
     follow(device, &places, &mut report, now)?;
-    Ok(report)
+    Ok::<_, RenewError>(report)
 }
 
 /// The file systems of a medium: their partitions, ranges and facts.

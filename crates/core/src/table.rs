@@ -5,7 +5,9 @@ use pinewrit_table::{PartitionSize, TableEdit, TableError};
 use pinewrit_volume::check::fault;
 use pinewrit_volume::files::filesystems;
 use pinewrit_volume::resize::{ResizeError, ResizeReport, resize, size_limits};
-use pinewrit_volume::{FilesystemKind, Gathered, Timestamp, probe, recover};
+use pinewrit_volume::{
+    ErrorFlags, FilesystemKind, Gathered, HiddenFlags, Timestamp, probe, recover,
+};
 
 use crate::inspect::{Inspection, inspect};
 
@@ -110,7 +112,7 @@ impl From<DiskError> for ResizePartitionError {
 pub fn prepare_resize<'m>(
     medium: &'m dyn BlockDevice,
     (number, size): (u32, PartitionSize),
-    free: FreeWrites,
+    (free, flags): (FreeWrites, ErrorFlags),
     now: Timestamp,
 ) -> Result<(TableChange<'m>, ResizeReport), ResizePartitionError> {
     let whole = medium.size();
@@ -118,6 +120,7 @@ pub fn prepare_resize<'m>(
     let mut done = None;
     let mut recovered = Vec::new();
     let change = Gathered::whole_with(medium, free, |device| {
+        let hidden = HiddenFlags::of(device, flags)?;
         let mut table = TableEdit::read(device)?;
         let old = range_of(&table, device, number)?;
         table.resize(number, size)?;
@@ -144,6 +147,7 @@ pub fn prepare_resize<'m>(
             done = Some(resize(&window, new.len().min(limits.most), now)?);
         }
         must_be_sound(new)?;
+        hidden.give_back(device)?;
         let after = inspect(device, Some(whole))?;
         Ok::<_, ResizePartitionError>(TableReport { before, after })
     })?;

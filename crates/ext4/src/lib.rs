@@ -57,6 +57,6 @@ pub use pinewrit_ext4_layout::{
     Compatible, Entry, ExtError, FileKind, GroupDescriptor, Incompatible, InodeNumber,
     ReadOnlyCompatible, Superblock, SuperblockError, Timestamp, Xattr,
 };
-pub use settle::{Mark, Settled, is_unsettled, mark_clean, settle};
+pub use settle::{Mark, Settled, is_unsettled, mark_clean, set_errors, settle};
 pub use tree::{Content, Metadata, Tree};
 pub use volume::{Owner, Volume};

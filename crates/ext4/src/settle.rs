@@ -52,6 +52,18 @@ pub fn mark_clean(device: &dyn BlockDevice) -> Result<(), EditError> {
     })
 }
 
+/// Sets or clears the flag of the file system at the start of a device that says it has errors.
+///
+/// # Errors
+/// The device failed, or there is no file system.
+pub fn set_errors(device: &dyn BlockDevice, has_errors: bool) -> Result<(), EditError> {
+    change_superblock(device, |superblock, raw| {
+        let rest = superblock.state & !HAS_ERRORS;
+        let flag = if has_errors { HAS_ERRORS } else { 0 };
+        put16(raw, sb::STATE, rest | flag);
+    })
+}
+
 /// Changes the bytes of a superblock, and seals it again.
 fn change_superblock(
     device: &dyn BlockDevice,

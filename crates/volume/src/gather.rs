@@ -13,6 +13,7 @@ use pinewrit_ext4::Timestamp;
 
 use crate::check::check;
 use crate::files::{Files, FilesError, FilesystemOf, open_to_change};
+use crate::flags::{ErrorFlags, HiddenFlags};
 use crate::recover::{Recovered, recover, recover_all};
 
 /// A change that is worked out but not yet on the medium, with its report.
@@ -146,6 +147,7 @@ pub struct Site<'d> {
     pub now: Timestamp,
     touched: Vec<FilesystemOf>,
     recovered: Vec<Recovered>,
+    hidden: Option<HiddenFlags>,
 }
 
 impl<'d> Site<'d> {
@@ -156,7 +158,17 @@ impl<'d> Site<'d> {
             now,
             touched: Vec::new(),
             recovered: Vec::new(),
+            hidden: None,
         }
+    }
+
+    /// Says what flags of errors mean, before anything is changed.
+    ///
+    /// # Errors
+    /// The device could not be read.
+    pub fn set_flags(&mut self, flags: ErrorFlags) -> Result<(), DiskError> {
+        self.hidden = Some(HiddenFlags::of(self.device, flags)?);
+        Ok(())
     }
 
     /// Finishes what file systems were about to do when they were cut off, before anything that does not
@@ -228,6 +240,9 @@ impl<'d> Site<'d> {
                     end: start + geometry.data_start,
                 });
             }
+        }
+        if let Some(hidden) = self.hidden {
+            hidden.give_back(self.device)?;
         }
         Ok(last)
     }

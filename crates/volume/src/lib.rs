@@ -39,6 +39,7 @@ pub mod resize;
 pub mod system;
 
 mod diff;
+mod flags;
 mod gather;
 mod kind;
 mod nearest;
@@ -47,6 +48,7 @@ mod recover;
 
 pub use bootmode::{BiosBoot, BootModes, UefiLoader};
 pub use diff::text_diff;
+pub use flags::{ErrorFlags, HiddenFlags};
 pub use gather::{Gathered, Site};
 pub use kind::FilesystemKind;
 pub use nearest::nearest;

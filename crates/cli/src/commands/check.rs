@@ -34,6 +34,7 @@ pub(crate) fn run(cx: &Context, args: &CheckArgs) -> Outcome {
     let access = ChangeArgs {
         medium: args.change.medium.clone(),
         access: args.change.access.clone(),
+        despite_flag: false,
         dry_run: !settles,
         yes: args.change.yes,
     };

@@ -14,7 +14,7 @@ use pinewrit_rescue::RescueReport;
 use pinewrit_table::{TableEdit, TableError};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::words::inspection::FactList;
-use pinewrit_ui::{Event, Message, Ui, style, words};
+use pinewrit_ui::{Event, Exit, Message, Ui, style, words};
 use pinewrit_volume::Recovered;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -223,7 +223,11 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         yes: args.yes,
         is_draft: false,
     };
-    write::carry(cx, &wish)?;
+    let written = write::carry(cx, &wish);
+    written.map_err(|message| match message.exit {
+        Exit::Source if is_device => message.remedy(words::READ_AROUND),
+        _ => message,
+    })?;
     rescue::end(
         &format!("{name} is copied"),
         copied.rescued.as_ref(),

@@ -85,6 +85,7 @@ pub(crate) fn run(cx: &Context, args: &ConfigureArgs) -> Outcome {
     } = &opened;
     let free = FreeWrites::default();
     let prepared = Gathered::files(&*medium.device, free, clock::timestamp(), |site| {
+        site.set_flags(change.flags())?;
         let as_new = wanted.as_ref().map(|wanted| as_new::apply(site, wanted));
         let as_new = as_new.transpose()?;
         let configured = checked.as_ref().map(|checked| apply(site, checked));

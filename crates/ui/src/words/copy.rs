@@ -18,7 +18,7 @@ use crate::{Exit, Message, units};
 /// A copy that cannot be made like this.
 pub fn view_error(name: &str, error: &ViewError) -> Message {
     match error {
-        ViewError::Disk(error) => disk_error(name, error),
+        ViewError::Disk(error) => disk_error(name, error).remedy(READ_AROUND),
         ViewError::Table(error) => table_error(name, error),
         ViewError::AsNew(error) => {
             configure_error(name, error).instead("state", "nothing was copied")
@@ -71,6 +71,9 @@ pub fn view_error(name: &str, error: &ViewError) -> Message {
     }
 }
 
+/// What helps a copy of a medium with read errors.
+pub const READ_AROUND: &str = "--rescue FILE reads around the errors of a medium";
+
 /// A partition that cannot have another size with its file system.
 pub fn resize_error(name: &str, number: u32, error: &ResizePartitionError) -> Message {
     let failed = || {
@@ -101,6 +104,7 @@ pub fn resize_error(name: &str, number: u32, error: &ResizePartitionError) -> Me
         other => failed()
             .fact("because", error_chain(other))
             .fact("state", unchanged)
+            .remedy(format!("pinewrit check {name} shows how it is"))
             .remedy("without --with-filesystem only the partition is resized"),
     }
 }
@@ -109,7 +113,7 @@ pub fn resize_error(name: &str, number: u32, error: &ResizePartitionError) -> Me
 pub fn save_error(name: &str, image: &str, error: &SaveError) -> Message {
     let message = match error {
         SaveError::Open(error) => open_error(error),
-        SaveError::Source(error) => stream_error(name, error),
+        SaveError::Source(error) => stream_error(name, error).remedy(READ_AROUND),
         SaveError::Out(error) => Message::new(Exit::Medium, format!("{image} cannot be written"))
             .fact("system", error_chain(error))
             .remedy(match error.kind() {

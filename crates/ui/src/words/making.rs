@@ -135,12 +135,20 @@ pub fn files_error(name: &str, error: &FilesError) -> Message {
                 .remedy("grow it first, or remove something")
         }
         FilesError::FatEdit(error) => fat_error(name, error),
-        FilesError::Edit(
-            error @ (EditError::Journal(_) | EditError::ExternalJournal | EditError::Unclean),
-        ) => message(Exit::Medium, format!("{name}: {error}"))
-            .fact("state", "nothing was changed")
-            .remedy(format!("pinewrit check {name} shows how it is"))
-            .remedy("or run the system's own file system checker, or boot the board that used it"),
+        FilesError::Edit(error @ EditError::Unclean) => {
+            message(Exit::Medium, format!("{name}: {error}"))
+                .fact("state", "nothing was changed")
+                .remedy(format!("pinewrit check {name} shows how it is"))
+                .remedy("--despite-flag, if it only says that it has errors")
+        }
+        FilesError::Edit(error @ (EditError::Journal(_) | EditError::ExternalJournal)) => {
+            message(Exit::Medium, format!("{name}: {error}"))
+                .fact("state", "nothing was changed")
+                .remedy(format!("pinewrit check {name} shows how it is"))
+                .remedy(
+                    "or run the system's own file system checker, or boot the board that used it",
+                )
+        }
         FilesError::NotOnFat { .. }
         | FilesError::IsFolder(_)
         | FilesError::NotText(_)

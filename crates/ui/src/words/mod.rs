@@ -26,8 +26,8 @@ use crate::units;
 use crate::{FileMistake, Message};
 
 pub use copy::{
-    as_new_facts, as_new_list, checked, copied_whole, recovered, renewed, resize_error, save_error,
-    shrunk, view_error,
+    READ_AROUND, as_new_facts, as_new_list, checked, copied_whole, recovered, renewed,
+    resize_error, save_error, shrunk, view_error,
 };
 pub use fit::{plan_error, too_large};
 pub use making::{build_error, cut_filesystem, files_error, fill_error, format_error, table_error};

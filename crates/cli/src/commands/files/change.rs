@@ -75,7 +75,10 @@ impl<'a> Work<'a> {
     ) -> Result<(Gathered<'a, ()>, T), E> {
         let device = &*self.opened.medium.device;
         let (free, now) = (free_writes(args), clock::timestamp());
-        let gathered = Gathered::files(device, free, now, |site| site.change(&self.found, change));
+        let gathered = Gathered::files(device, free, now, |site| {
+            site.set_flags(args.flags()).map_err(FilesError::from)?;
+            site.change(&self.found, change)
+        });
         gathered.map(Gathered::split)
     }
 

@@ -34,7 +34,12 @@ pub(crate) fn run(cx: &Context, args: &ChangeArgs) -> Outcome {
     let opened = change::open(cx, args, None)?;
     let name = &opened.name;
     let mut ids = || Uuid::new_v4().into_bytes();
-    let prepared = prepare(&*opened.medium.device, &mut ids, clock::timestamp());
+    let prepared = prepare(
+        &*opened.medium.device,
+        &mut ids,
+        args.flags(),
+        clock::timestamp(),
+    );
     let prepared = prepared.map_err(|e| explained(name, &e))?;
     let report = prepared.report().clone();
     change::tell_recovered(&cx.ui, &opened.id, prepared.recovered(), args.dry_run);

@@ -42,7 +42,12 @@ pub(super) fn resize(
     };
     let device = &*opened.medium.device;
     let waiting = Waiting::new(&cx.ui, format!("working out the new size on {name}"));
-    let prepared = prepare_resize(device, (number, size), free, clock::timestamp());
+    let prepared = prepare_resize(
+        device,
+        (number, size),
+        (free, change.flags()),
+        clock::timestamp(),
+    );
     drop(waiting);
     let (prepared, resized) = prepared.map_err(|e| words::resize_error(name, number, &e))?;
     change::tell_recovered(&cx.ui, &opened.id, prepared.recovered(), change.dry_run);
