@@ -11,7 +11,7 @@ import subprocess
 import sys
 import time
 
-NAMES = ["networkd", "netplan", "networkmanager", "ifupdown", "dhcpcd", "cloud-init", "copies"]
+NAMES = ["networkd", "netplan", "networkmanager", "ifupdown", "dhcpcd", "cloud-init", "copies", "pulled"]
 # After the login prompt a start has so many seconds left.
 PATIENCE = 20
 LAYOUT = """
@@ -445,6 +445,49 @@ def copies(name, port):
     return judge.bad
 
 
+# The board loses its power so many seconds after its system has said hello.
+CUTS = [1, 4, 9]
+
+
+def pulled(name, port):
+    """A card whose board loses its power during the first start: configured anew, it starts as usual."""
+    print(name, flush=True)
+    judge = Judge(name)
+    image = f"{name}.img"
+    values = {"key": open("key.pub").read().strip(), "port": port, "stock": "", "joined": ""}
+    open(f"{name}.log", "w").close()
+    with open(f"{name}.layout.toml", "w") as out:
+        out.write(LAYOUT.format(name="networkd"))
+    for cut in CUTS:
+        if os.path.exists(image):
+            os.remove(image)
+        pinewrit("-q", "build", f"{name}.layout.toml", "--to", image, "--size", "3GiB", "--yes")
+        os.truncate(image, 4 << 30)
+        configure(image, name, FIRST.format(**values), "rootfs")
+        unit = Unit(name, image, port, cable=True)
+        if not unit.until(r"Welcome to", 300):
+            judge.must("the first start", "it does not begin", "it begins")
+            return judge.bad
+        end = time.time() + cut
+        while time.time() < end:
+            unit.listen()
+        unit.process.kill()
+        unit.process.wait()
+        found = subprocess.run(["pinewrit", "check", image], stderr=subprocess.PIPE, text=True)
+        judge.must(f"cut off after {cut} s", "was cut off" in found.stderr, True)
+        print("        " + next(line for line in found.stderr.splitlines() if "cut off" in line).strip())
+        configure(image, name, SECOND.format(**values), "rootfs")
+        judge.must("checked", subprocess.run(["pinewrit", "-q", "check", image]).returncode, 0)
+        unit = Unit(name, image, port, cable=True)
+        if judge.start(unit, "configured anew"):
+            judge.shell(unit, "hostname", "larkfell-04")
+            judge.shell(unit, "id -un", "hilda")
+            judge.shell(unit, "id warden 2>&1 | grep -o 'no such user'", "no such user")
+            judge.must("host name by SSH", ssh(name, port, "larkfell-04", "hilda", "hostname"), "larkfell-04")
+        unit.off()
+    return judge.bad
+
+
 def main():
     os.environ["HUT"] = WORDS
     os.environ["XDG_STATE_HOME"] = os.path.abspath("state")
@@ -452,7 +495,7 @@ def main():
     unknown = [name for name in names if name not in NAMES]
     if unknown:
         raise SystemExit(f"not one of {', '.join(NAMES)}: {', '.join(unknown)}")
-    judges = {"copies": copies}
+    judges = {"copies": copies, "pulled": pulled}
     bad = {name: judges.get(name, judge)(name, 2200 + NAMES.index(name)) for name in names}
     for name, count in bad.items():
         print(f"{name}: {count or 'nothing'} bad")

@@ -1,7 +1,8 @@
 #!/usr/bin/env bash
 # The last judge: Debians that are built, configured and started in an emulator, once for each intake and
 # for each network manager; with a cable and without one, and configured anew after a start; and copies of
-# one that has been in use: a clone on a smaller card, and a saved image that is written and grown.
+# one that has been in use: a clone on a smaller card, and a saved image that is written and grown; and
+# cards whose boards lose their power during the first start.
 #
 # Needs root and, from Debian: debootstrap qemu-system-x86 openssh-client python3
 # Usage: scripts/first-boot.sh [FOLDER [NAME...]]      the folder keeps the roots for the next time
@@ -34,7 +35,7 @@ root() {
   [ -e "$name.tar" ] && return
   case "$names" in
     "  " | *" $name "*) ;;
-    *" copies "*) [ "$name" = networkd ] || return 0 ;;
+    *" copies "* | *" pulled "*) [ "$name" = networkd ] || return 0 ;;
     *) return 0 ;;
   esac
   rm -rf "$name"

@@ -359,6 +359,25 @@ fn check_leaves_damage_alone() {
     assert!(bench.read("card.img") == card);
 }
 
+/// A reader that holds the card.
+fn rack(bench: &Bench, more: &str) {
+    let text = format!(
+        "[[readers]]\nname = \"slot\"\nbus = \"sd\"\nholds = \"card\"\n\
+         [[cards]]\nname = \"card\"\nfile = \"card.img\"\nsize = \"60MiB\"\nmaker = \"Larch\"\n\
+         model = \"Needle\"\nserial = \"1\"\n{more}"
+    );
+    bench.write("rack.toml", text);
+}
+
+const SETTLE: [&str; 6] = [
+    "--rack",
+    "rack.toml",
+    "check",
+    "rack:slot",
+    "--settle",
+    "--yes",
+];
+
 /// Killed where it writes the superblock, the descriptors or the journal's head: the next command puts it
 /// back or finishes it, and never finds half of it.
 #[rstest]
@@ -378,28 +397,15 @@ fn a_killed_commit_is_never_half_a_replay(#[case] place: usize) {
     let first = journal_block(&bench);
     let size = block_size(&bench.read("card.img"));
     let inside = [0, 1024, if size > 1024 { size } else { 2048 }, first * size][place];
-    let rack = |faults: &str| {
-        let text = format!(
-            "[[readers]]\nname = \"slot\"\nbus = \"sd\"\nholds = \"card\"\n\
-             [[cards]]\nname = \"card\"\nfile = \"card.img\"\nsize = \"60MiB\"\nmaker = \"Larch\"\n\
-             model = \"Needle\"\nserial = \"1\"\n{faults}"
-        );
-        bench.write("rack.toml", text);
-    };
-    let settle = [
-        "--rack",
-        "rack.toml",
-        "check",
-        "rack:slot",
-        "--settle",
-        "--yes",
-    ];
-    rack(&format!(
-        "faults = [{{ kind = \"stuck-write\", at = {}, ms = 60000 }}]\n",
-        (1 << 20) + inside
-    ));
+    rack(
+        &bench,
+        &format!(
+            "faults = [{{ kind = \"stuck-write\", at = {}, ms = 60000 }}]\n",
+            (1 << 20) + inside
+        ),
+    );
     let mut child = bench
-        .command(&settle)
+        .command(&SETTLE)
         .stdout(Stdio::null())
         .spawn()
         .unwrap();
@@ -410,18 +416,55 @@ fn a_killed_commit_is_never_half_a_replay(#[case] place: usize) {
     );
     child.kill().unwrap();
     child.wait().unwrap();
-    rack("");
-    bench.run(&settle).expect(0);
+    rack(&bench, "");
+    bench.run(&SETTLE).expect(0);
     is_clean(&bench, "card.img");
-    let list = [
-        "--rack",
-        "rack.toml",
-        "files",
-        "list",
-        "rack:slot",
-        "root:/etc",
-    ];
-    bench.run(&list).expect(0).shows(&["reading-40"]);
+    bench
+        .run(&["files", "list", "card.img", "root:/etc"])
+        .expect(0)
+        .shows(&["reading-40"]);
+}
+
+/// Killed at any moment, also while the next command takes it back; `PINEWRIT_KILLS` for more.
+#[test]
+fn killed_at_any_moment_it_is_whole_or_as_it_was() {
+    needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");
+    let Some(bench) = pulled() else { return };
+    let pulled = bench.read("card.img");
+    let kills = std::env::var("PINEWRIT_KILLS").map_or(6, |count| count.parse().unwrap());
+    let (mut seed, mut cut) = (7_u64, 0);
+    for kill in 0..kills {
+        bench.write("card.img", &pulled);
+        rack(&bench, "write-speed = \"400kB/s\"\nlatency-ms = 4\n");
+        for _ in 0..2 {
+            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            let mut command = bench.command(&SETTLE);
+            command.stdout(Stdio::null()).stderr(Stdio::null());
+            let mut child = command.spawn().unwrap();
+            std::thread::sleep(Duration::from_millis((seed >> 33) % 1500));
+            cut += u32::from(child.try_wait().unwrap().is_none());
+            child.kill().unwrap();
+            child.wait().unwrap();
+        }
+        rack(&bench, "");
+        // Whatever comes next puts it back or finishes it.
+        let list = [
+            "--rack",
+            "rack.toml",
+            "files",
+            "make-folder",
+            "rack:slot",
+            "root:/var",
+        ];
+        bench.run(&[&list[..], &["--yes"]].concat()).expect(0);
+        is_clean(&bench, "card.img");
+        for number in [1, 17, 40] {
+            let place = format!("root:/etc/reading-{number}");
+            let read = bench.run(&["files", "read", "card.img", &place]);
+            assert_eq!(read.stdout, format!("{number}\n"), "kill {kill}");
+        }
+    }
+    assert!(cut > 0, "every run was faster");
 }
 
 /// What cannot be replayed is refused by name, and nothing is changed.

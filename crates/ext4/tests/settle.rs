@@ -1,7 +1,11 @@
 //! File systems that were cut off while the kernel was busy with them: after the journal is replayed and
 //! the orphans are finished, they are what `e2fsck` makes of them.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test that cannot go on fails, and says what it has counted"
+)]
 
 mod common;
 
@@ -231,4 +235,100 @@ fn a_busy_file_system_is_finished_as_e2fsck_does(#[case] kind: &[&str], #[case] 
         }
     }
     assert!(total.transactions > 0, "nothing was replayed");
+}
+
+/// Where the journal's blocks lie in an image, in bytes.
+fn journal(image: &Path) -> Vec<usize> {
+    let name = image.to_str().unwrap();
+    let size = 1024 << fs::read(image).unwrap()[1024 + 24];
+    let said = good("debugfs", &["-R", "blocks <8>", name]).unwrap();
+    let blocks = said.lines().last().unwrap().split_whitespace();
+    blocks
+        .map(|block| block.parse::<usize>().unwrap() * size)
+        .collect()
+}
+
+/// One block of each kind in a log, and the fields of it that say something: offset and name.
+fn kinds_of_blocks(state: &[u8], places: &[usize]) -> Vec<(usize, Vec<usize>, &'static str)> {
+    let big = |at: usize| u32::from_be_bytes(state[at..at + 4].try_into().unwrap());
+    let size = (places[1] - places[0]).max(1024);
+    let head = places[0];
+    let start = big(head + 28) as usize;
+    let mut found = vec![(head, (0..92).step_by(4).chain([252]).collect(), "head")];
+    // The first two of each kind: the log may end with either.
+    let mut seen = BTreeMap::<u32, usize>::new();
+    for place in &places[start..] {
+        if big(*place) != 0xc03b_3998 {
+            // A data block, whose checksum is in its tag.
+            if seen.entry(0).or_insert(0) == &0 {
+                found.push((*place, vec![0, size - 4], "data"));
+            }
+            *seen.entry(0).or_insert(0) += 1;
+            continue;
+        }
+        let kind = big(*place + 4);
+        let count = seen.entry(kind).or_insert(0);
+        *count += 1;
+        let (fields, name): (Vec<usize>, _) = match kind {
+            1 => ((0..60).step_by(4).chain([size - 4]).collect(), "descriptor"),
+            2 => ((0..60).step_by(4).collect(), "commit"),
+            5 => ((0..28).step_by(4).chain([size - 4]).collect(), "revoke"),
+            _ => continue,
+        };
+        if *count <= 2 {
+            found.push((*place, fields, name));
+        }
+    }
+    found
+}
+
+/// Each field of each kind of block, damaged: what we replay then is what `e2fsck` replays, or it is
+/// refused, or our check finds the result damaged.
+#[rstest]
+#[case::sums(&["-t", "ext4"], "data=journal")]
+#[case::no_sums(&["-t", "ext4", "-O", "^metadata_csum,^64bit"], "data=ordered")]
+#[case::commit_sums(&["-t", "ext4", "-O", "^metadata_csum"], "data=journal,journal_checksum")]
+fn a_damaged_journal_ends_where_it_ends_for_e2fsck(#[case] kind: &[&str], #[case] options: &str) {
+    needs!("mke2fs", "e2fsck", "dumpe2fs", "debugfs", "mount", "umount");
+    let dir = tempfile::tempdir().unwrap();
+    let image = dir.path().join("busy.img");
+    sparse(&image, 16 << 20);
+    let name = image.to_str().unwrap();
+    let make = [&["-q", "-F", "-b", "1024", "-J", "size=1"], kind, &[name]].concat();
+    good("mke2fs", &make);
+    let Some(mounted) = Mounted::with_options(&image, &format!("loop,commit=1,{options}")) else {
+        common::skip("no mount");
+        return;
+    };
+    let stop = AtomicBool::new(false);
+    let state = std::thread::scope(|scope| {
+        scope.spawn(|| keep_busy(mounted.dir(), 41, &stop));
+        std::thread::sleep(Duration::from_millis(1400));
+        let state = at_one_moment(&image);
+        stop.store(true, Ordering::Relaxed);
+        state.unwrap()
+    });
+    drop(mounted);
+    fs::write(&image, &state).unwrap();
+    let places = journal(&image);
+    let (mut refused, mut found, mut same) = (0, 0, 0);
+    let ours = dir.path().join("damaged.img");
+    for (place, fields, what) in kinds_of_blocks(&state, &places) {
+        for field in fields {
+            let mut damaged = state.clone();
+            damaged[place + field + 1] ^= 0x04;
+            let when = format!("{kind:?} {what} at {place}, field {field}");
+            fs::write(&ours, &damaged).unwrap();
+            if settle(device(&ours), Timestamp::at(1_800_000_000)).is_err() {
+                refused += 1;
+            } else if check(device(&ours)).is_err() {
+                found += 1;
+            } else {
+                compare(dir.path(), &damaged, &when);
+                same += 1;
+            }
+        }
+    }
+    eprintln!("{kind:?}: {same} as e2fsck, {refused} refused, {found} found damaged");
+    assert!(same > 0 && refused > 0);
 }

@@ -3,6 +3,30 @@
 //! Content moves in rounds, each of which is flushed and read back. A note in a file, and on the medium
 //! where there is room, says how far it is, so that it can go on after a cut at any moment. While old and
 //! new place share bytes, the partition is in no table: nobody mounts half of it.
+//!
+//! ```
+//! use pinewrit_core::{Cancel, Silent};
+//! use pinewrit_disk::{BlockDevice, MemoryDevice, SectorSize, UndoLog};
+//! use pinewrit_relocate::Move;
+//! use pinewrit_table::{NewPartition, PartitionSize, PartitionType, SchemeKind, TableEdit};
+//!
+//! let medium = MemoryDevice::new(16 << 20);
+//! let mut ids = || [7; 16];
+//! let mut table = TableEdit::create(16 << 20, SectorSize::B512, SchemeKind::Mbr, &mut ids)?;
+//! let new = NewPartition::new(PartitionType::Mbr(0x83), PartitionSize::Bytes(4 << 20));
+//! table.add(&new, &mut ids)?;
+//! table.write(&medium)?;
+//! medium.write_at(3 << 20, b"larkfell")?;
+//!
+//! let folder = tempfile::tempdir()?;
+//! let (note, undo) = (folder.path().join("note"), UndoLog::new(folder.path().join("undo")));
+//! let work = Move::prepare(&medium, &note, (1, 2 << 20))?;
+//! work.carry_out(&undo, &Silent, &Cancel::default())?;
+//! let mut moved = [0; 8];
+//! medium.read_at(4 << 20, &mut moved)?;
+//! assert_eq!(&moved, b"larkfell");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod error;
 mod note;

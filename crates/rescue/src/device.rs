@@ -47,6 +47,24 @@ pub struct Means {
     pub watcher: Box<dyn Watcher>,
 }
 
+struct Silent;
+
+impl Watcher for Silent {
+    fn gone(&self, _is_gone: bool) {}
+}
+
+impl Default for Means {
+    /// A medium that is gone stays gone, and nobody is told.
+    fn default() -> Self {
+        Self {
+            reopen: Box::new(|| None),
+            wait: Duration::ZERO,
+            cancel: Cancel::default(),
+            watcher: Box::new(Silent),
+        }
+    }
+}
+
 /// What a request to the medium gave.
 pub(crate) enum Got {
     /// The bytes, after this time.
