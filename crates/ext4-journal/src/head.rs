@@ -120,7 +120,9 @@ impl Head {
             && u64::from(len) <= blocks
             && len >= LEAST_BLOCKS
             && first > 0
-            && first < len;
+            && first < len
+            // One that several file systems share is on a device of its own.
+            && (kind == WITHOUT_FEATURES || big(raw, at::USERS) <= 1);
         if !is_possible {
             return Err(JournalError::Head);
         }
