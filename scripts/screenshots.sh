@@ -144,7 +144,8 @@ if wanted check; then
   python3 - << 'PY' > field.toml
 card = open("pulled.img", "rb").read()
 file = card.find(b"snow 0.7\n")
-places = [(4194304 + 512 * 9, 1024), (file, 9)]
+table = 4194304 + 512 * int.from_bytes(card[4194304 + 14:][:2], "little")
+places = [(table, 1024), (file, 9)]
 faults = ", ".join(f'{{ kind = "read-error", at = {at}, len = {len} }}' for at, len in places)
 print(f"""[[readers]]
 name = "slot"

@@ -121,6 +121,52 @@ fn a_change_finishes_it_first_and_says_so() {
     assert!(!again.expect(0).stderr.contains("was not unmounted"));
 }
 
+/// A card that already has accounts is configured anew, and finished with the same change.
+#[rstest]
+#[case::plain("")]
+#[case::grown("grow-root = true\n")]
+fn settings_are_put_on_it(#[case] more: &str) {
+    needs!("mount", "umount", "e2fsck");
+    let bench = Bench::with_hut();
+    let place = bench
+        .read("hut.img")
+        .windows(16)
+        .position(|at| at == b"larkfell-root\0\0\0");
+    let start = place.unwrap() - 1024 - 0x78;
+    let script = format!(
+        "set -e
+        mkdir m
+        mount -o loop,commit=1,offset={start} hut.img m || exit 7
+        trap 'umount m' EXIT
+        for number in $(seq 40); do echo $number > m/var/reading-$number; done
+        sync
+        cp hut.img card.img"
+    );
+    let run = bench.judge("sh", &["-c", &script]).unwrap();
+    if run.code == 7 {
+        pinewrit_judges::say_skipped("nothing can be mounted");
+        return;
+    }
+    run.expect(0);
+    let key = std::fs::read_to_string(common::demo("hut-03.toml")).unwrap();
+    let key = key
+        .lines()
+        .find(|line| line.contains("ssh-ed25519"))
+        .unwrap();
+    let user = format!("[[users]]\nname = \"warden\"\n{key}\n");
+    let text = format!("hostname = \"larkfell-09\"\n{more}{user}");
+    bench.write("settings.toml", text);
+    let settings = ["--settings", "settings.toml", "--intake", "rootfs"];
+    bench
+        .run(&[&["configure", "card.img", "--yes"], &settings[..]].concat())
+        .expect(0)
+        .says(&["was not unmounted; done first"]);
+    let read = |place: &str| bench.run(&["files", "read", "card.img", place]).stdout;
+    assert_eq!(read("root:/etc/hostname"), "larkfell-09\n");
+    assert_eq!(read("root:/var/reading-17"), "17\n");
+    bench.run(&["check", "card.img"]).expect(0);
+}
+
 #[test]
 fn copies_are_finished_and_exact_ones_are_as_it_was() {
     needs!("mkfs.ext4", "mount", "umount", "sfdisk", "e2fsck");

@@ -175,11 +175,11 @@ fn a_move_that_is_killed_goes_on(#[case] scheme: &str, #[case] first: u64) {
          [[cards]]\nname = \"card\"\nfile = \"card.img\"\nsize = \"64MiB\"\nmaker = \"Larch\"\n\
          model = \"Needle\"\nserial = \"1\"\nread-speed = \"30MB/s\"\nwrite-speed = \"15MB/s\"\n";
     bench.write("rack.toml", rack);
-    let least = std::env::var("PINEWRIT_KILLS").map_or(4, |count| count.parse().unwrap());
+    let least = std::env::var("PINEWRIT_KILLS").map_or(2, |count| count.parse().unwrap());
     let mut times = times(first);
     let (mut kills, mut place, mut runs) = (0, 24 * MIB, 0);
     let (mut says_so, mut is_done) = (false, true);
-    while kills < least || !is_done || place != 24 * MIB {
+    while kills < least || !is_done || place != 24 * MIB || !says_so {
         let to = if place == 24 * MIB { first } else { 24 * MIB };
         let text = to.to_string();
         let arguments = [
@@ -197,8 +197,8 @@ fn a_move_that_is_killed_goes_on(#[case] scheme: &str, #[case] first: u64) {
         command.stdout(Stdio::null()).stderr(Stdio::null());
         let mut child = command.spawn().unwrap();
         std::thread::sleep(times.next().unwrap());
-        // Towards the end, it may have been faster.
-        if child.try_wait().unwrap().is_none() {
+        // Towards the end, it may have been faster; on a busy machine, no round may be done in time.
+        if runs % 8 < 7 && child.try_wait().unwrap().is_none() {
             child.kill().unwrap();
             kills += 1;
         }
@@ -225,7 +225,6 @@ fn a_move_that_is_killed_goes_on(#[case] scheme: &str, #[case] first: u64) {
             says_so |= run.code == 3 && run.stderr.contains("was interrupted");
         }
     }
-    assert!(says_so, "no other command has met half a move");
     assert!(table(&bench).len() == 2);
 }
 

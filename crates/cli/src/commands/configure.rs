@@ -96,10 +96,10 @@ pub(crate) fn run(cx: &Context, args: &ConfigureArgs) -> Outcome {
     });
     let prepared = prepared.map_err(|e| words::configure_error(name, &e))?;
     let (prepared, outcomes) = prepared.split();
-    change::tell_recovered(&cx.ui, &opened.id, prepared.recovered(), change.dry_run);
     if let Some(report) = outcomes.configured.as_ref().filter(|_| !change.dry_run) {
         settings::must_have_way_in(&cx.ui, report, change.yes)?;
     }
+    change::tell_recovered(&cx.ui, &opened.id, prepared.recovered(), change.dry_run);
     if !change.dry_run && !outcomes.is_unchanged() {
         if let Some(report) = &outcomes.configured {
             confirm(&cx.ui, change, report)?;

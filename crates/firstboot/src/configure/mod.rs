@@ -138,8 +138,9 @@ pub fn apply(
 ) -> Result<ConfigureReport, ConfigureError> {
     let device = site.device;
     let mut notes = Vec::new();
+    // What is chosen depends on what is in the files.
+    site.recover()?;
     let grown = if settings.grows_root {
-        site.recover()?;
         match grow::grow(device, site.now) {
             Ok(grown) => Some(grown),
             Err(pinewrit_table::TableError::Disk(error)) => return Err(error.into()),
