@@ -365,6 +365,26 @@ fn a_moody_card_is_read_whole() {
     again.expect(0);
 }
 
+/// Where reading takes long, the rest is read first; nothing of it is lost.
+#[test]
+fn slow_places_are_read_as_well() {
+    needs!("mkfs.ext4", "mkfs.fat", "mcopy", "sfdisk", "debugfs");
+    let Some(bench) = card("dos") else { return };
+    let (_, path, ranges) = places(&bench).swap_remove(30);
+    let bad = format!(
+        "{{ kind = \"read-error\", at = {}, len = 9 }}",
+        ranges[0].start
+    );
+    let slow = |at: usize| format!("{{ kind = \"slow-spot\", at = {at}, len = 1, ms = 2100 }}");
+    let all = [slow(ROOT + 12 * MIB), bad, slow(BOOT + 2 * MIB)].join(", ");
+    rack(&bench, &format!("faults = [{all}]"));
+    let report = report(&save(&bench).expect(5));
+    assert_eq!(report["hits"].as_array().unwrap().len(), 1, "{report}");
+    assert_eq!(report["hits"][0]["name"], path.as_str());
+    assert_eq!(report["missing_bytes"], 512);
+    is_true_to(&bench);
+}
+
 /// A card that disappears is waited for.
 #[test]
 fn a_card_that_is_gone_is_waited_for() {

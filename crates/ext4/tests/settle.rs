@@ -18,7 +18,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use common::{Mounted, device, good, judge, sparse};
-use pinewrit_ext4::{Settled, Timestamp, Volume, check, is_unsettled, settle};
+use pinewrit_ext4::{
+    EditError, JournalError, Settled, Timestamp, Volume, check, is_unsettled, settle,
+};
 use pinewrit_judges::{needs, noise};
 use rstest::rstest;
 
@@ -144,16 +146,29 @@ fn free(image: &Path) -> (u64, u64) {
 
 /// Finishes a state by our code, and compares it with what `e2fsck` makes of it.
 fn compare(dir: &Path, state: &[u8], when: &str) -> Settled {
+    compare_with(dir, state, &by_e2fsck, when)
+}
+
+fn by_e2fsck(image: &Path) -> String {
+    let name = image.to_str().unwrap();
+    let (_, said) = judge("e2fsck", &["-fy", "-E", "no_optimize_extents", name]).unwrap();
+    said
+}
+
+/// `e2fsck` 1.47.0 gives up on old fast commits ("Invalid argument while recovering journal").
+fn by_kernel(image: &Path) -> String {
+    drop(Mounted::with_options(image, "loop"));
+    "by the kernel".to_owned()
+}
+
+/// The same with another judge, which finishes an image.
+fn compare_with(dir: &Path, state: &[u8], judged: &dyn Fn(&Path) -> String, when: &str) -> Settled {
     let (ours, theirs) = (dir.join("ours.img"), dir.join("theirs.img"));
     fs::write(&ours, state).unwrap();
     fs::write(&theirs, state).unwrap();
     let settled = settle(device(&ours), Timestamp::at(1_800_000_000));
     let settled = settled.unwrap_or_else(|error| panic!("{when}: {error}"));
-    let (_, said) = judge(
-        "e2fsck",
-        &["-fy", "-E", "no_optimize_extents", theirs.to_str().unwrap()],
-    )
-    .unwrap();
+    let said = judged(&theirs);
     good("e2fsck", &["-fn", theirs.to_str().unwrap()]);
     let (is_clean, found) = judge("e2fsck", &["-fn", ours.to_str().unwrap()]).unwrap();
     assert!(is_clean, "{when}: {found}\n{said}");
@@ -235,6 +250,58 @@ fn a_busy_file_system_is_finished_as_e2fsck_does(#[case] kind: &[&str], #[case] 
         }
     }
     assert!(total.transactions > 0, "nothing was replayed");
+}
+
+/// Fast commits are refused by name; without any, the journal is replayed as always.
+#[test]
+fn fast_commits_are_refused_by_name() {
+    needs!("mke2fs", "e2fsck", "dumpe2fs", "mount", "umount");
+    let dir = tempfile::tempdir().unwrap();
+    let image = dir.path().join("busy.img");
+    let name = image.to_str().unwrap();
+    let (mut refused, mut same) = (0, 0);
+    for round in 0..states() {
+        let _ = fs::remove_file(&image);
+        sparse(&image, 32 << 20);
+        good(
+            "mke2fs",
+            &["-q", "-F", "-t", "ext4", "-O", "fast_commit", name],
+        );
+        let Some(mounted) = Mounted::with_options(&image, "loop,commit=1") else {
+            common::skip("no mount with fast commits");
+            return;
+        };
+        let stop = AtomicBool::new(false);
+        let state = std::thread::scope(|scope| {
+            scope.spawn(|| keep_busy(mounted.dir(), round + 5, &stop));
+            std::thread::sleep(Duration::from_millis(300 + round * 170 % 900));
+            // What is synchronised alone is what fast commits are for.
+            let file = File::create(mounted.dir().join("alone")).unwrap();
+            (&file).write_all(b"snow 0.4").unwrap();
+            file.sync_all().unwrap();
+            let state = at_one_moment(&image);
+            stop.store(true, Ordering::Relaxed);
+            state
+        });
+        drop(mounted);
+        let Some(state) = state else { continue };
+        let ours = dir.path().join("ours.img");
+        fs::write(&ours, &state).unwrap();
+        match settle(device(&ours), Timestamp::at(1_800_000_000)) {
+            Err(EditError::Journal(JournalError::FastCommits)) => refused += 1,
+            Err(error) => panic!("round {round}: {error}"),
+            Ok(_) => {
+                compare_with(
+                    dir.path(),
+                    &state,
+                    &by_kernel,
+                    &format!("fast commits, round {round}"),
+                );
+                same += 1;
+            }
+        }
+    }
+    eprintln!("fast commits: {refused} refused, {same} as e2fsck");
 }
 
 /// Where the journal's blocks lie in an image, in bytes.
