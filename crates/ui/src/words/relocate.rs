@@ -31,7 +31,9 @@ pub fn move_error(name: &str, (partition, to): (u32, u64), error: &MoveError) ->
             .remedy(again.clone())
     };
     match error {
-        MoveError::Table(error) => table_error(name, error).fact("state", "nothing was changed"),
+        MoveError::Table(error) => table_error(name, error)
+            .fact("state", "nothing was changed")
+            .remedy(format!("pinewrit table show {name} lists what is free")),
         MoveError::InPlace(_) => {
             Message::new(Exit::Usage, error.to_string()).fact("state", "nothing was changed")
         }
