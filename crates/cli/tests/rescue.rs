@@ -406,7 +406,10 @@ fn a_card_that_is_gone_is_waited_for() {
     );
     let child = command.stderr(Stdio::piped()).stdout(Stdio::null()).spawn();
     let child = child.unwrap();
-    std::thread::sleep(Duration::from_millis(500));
+    // It has been opened then, and is gone a second later.
+    while !bench.path("card.rescue.map").exists() {
+        std::thread::sleep(Duration::from_millis(10));
+    }
     bench.write("rack.toml", text.replace("holds = \"card\"\n", ""));
     let output = child.wait_with_output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr);
