@@ -23,7 +23,7 @@ pub struct AsNewArgs {
 #[derive(Clone, Debug, ClapArgs)]
 pub struct RescueArgs {
     /// Read around errors; keep what was read in this file, and the map of it in FILE.map
-    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, conflicts_with = "dry_run")]
     pub rescue: Option<PathBuf>,
     /// With --rescue: take what another rescue of the same medium has read; repeatable
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, requires = "rescue")]

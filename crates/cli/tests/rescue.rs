@@ -440,6 +440,9 @@ fn another_medium_is_not_mixed_in() {
     let mut mine = SAVE;
     mine[7] = "notes.txt";
     bench.run(&mine).expect(2).says(&["has no map beside it"]);
+    // A dry run writes nothing, and a rescue writes what it reads.
+    let dry = [&SAVE[..], &["--dry-run"]].concat();
+    bench.run(&dry).expect(2);
     assert_eq!(bench.read("notes.txt"), b"mine");
 }
 
