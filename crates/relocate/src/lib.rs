@@ -82,8 +82,8 @@ pub struct Move<'m> {
 /// The medium could not be read.
 pub fn interrupted(medium: &dyn BlockDevice, file: &Path) -> Result<Option<(u32, u64)>, DiskError> {
     let found = Desk { medium, file }.find()?;
-    let found = found.filter(|note| !is_in_place(medium, note).unwrap_or(false));
-    Ok(found.map(|note| (note.slot.number, note.to)))
+    let found = found.filter(|found| found.is_noted && !is_in_place(medium, &found.note));
+    Ok(found.map(|found| (found.note.slot.number, found.note.to)))
 }
 
 impl<'m> Move<'m> {
@@ -101,10 +101,15 @@ impl<'m> Move<'m> {
         let found = desk.find()?;
         let is_wanted = |note: &Note| (note.slot.number, note.to) == (partition, to);
         // An earlier one that is done has nothing to say.
-        let found =
-            found.filter(|note| is_wanted(note) || !is_in_place(medium, note).unwrap_or(false));
+        let found = found.filter(|found| {
+            if is_in_place(medium, &found.note) {
+                is_wanted(&found.note)
+            } else {
+                found.is_noted
+            }
+        });
         let is_resumed = found.is_some();
-        let note = match found {
+        let note = match found.map(|found| found.note) {
             Some(note) if is_wanted(&note) => note,
             Some(note) => {
                 return Err(MoveError::Interrupted {
@@ -157,7 +162,7 @@ impl<'m> Move<'m> {
             plan,
         } = self;
         let medium = desk.medium;
-        if plan.resumed && is_in_place(medium, &note)? {
+        if plan.resumed && is_in_place(medium, &note) {
             desk.clear();
             return Ok(plan);
         }
@@ -232,11 +237,11 @@ fn partitions(medium: &dyn BlockDevice) -> Result<Vec<ByteRange>, MoveError> {
 }
 
 /// Whether all of a move was done, and only its note is left.
-fn is_in_place(medium: &dyn BlockDevice, note: &Note) -> Result<bool, MoveError> {
-    let sector = medium.logical_sector().bytes();
-    let wanted = slot(note, sector)?;
-    let table = TableEdit::read(medium)?;
-    Ok(note.done == note.rounds() && table.partitions().contains(&wanted))
+fn is_in_place(medium: &dyn BlockDevice, note: &Note) -> bool {
+    let wanted = slot(note, medium.logical_sector().bytes()).ok();
+    let table = TableEdit::read(medium).ok();
+    let is_there = |table: TableEdit| wanted.is_some_and(|slot| table.partitions().contains(&slot));
+    note.done == note.rounds() && table.is_some_and(is_there)
 }
 
 /// Takes the entry of the partition out of the table, if it is still there.

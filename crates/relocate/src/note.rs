@@ -189,6 +189,13 @@ impl Note {
     }
 }
 
+/// A note that may be about a medium.
+pub(crate) struct FoundNote {
+    pub(crate) note: Note,
+    /// The medium has it too, or has no room for it.
+    pub(crate) is_noted: bool,
+}
+
 /// Where notes of one medium are kept.
 pub(crate) struct Desk<'d> {
     pub(crate) medium: &'d dyn BlockDevice,
@@ -218,17 +225,17 @@ impl Desk<'_> {
     }
 
     /// The latest note about this medium: that in the file, or the one on the medium.
-    pub(crate) fn find(&self) -> Result<Option<Note>, DiskError> {
+    pub(crate) fn find(&self) -> Result<Option<FoundNote>, DiskError> {
         let size = self.medium.size();
         let filed = std::fs::read(self.file).ok();
         let filed: Option<Note> = filed.and_then(|text| serde_json::from_slice(&text).ok());
         let filed = filed.filter(|note| note.is_possible(size));
         let own = self.on_medium()?;
-        Ok(match (filed, own) {
+        // Its last step takes the note off the medium; until then, one without it is another medium.
+        let is_noted = own.is_some() || filed.as_ref().is_some_and(|note| note.place.is_none());
+        let note = match (filed, own) {
             // The file is of another medium in the same reader.
             (Some(filed), Some(own)) if filed.id != own.id => Some(own),
-            // Its last step has taken the note off the medium.
-            (Some(filed), None) if filed.place.is_some() && filed.done < filed.rounds() => None,
             (Some(filed), Some(own)) if own.done > filed.done => Some(Note {
                 done: own.done,
                 spare: None,
@@ -236,7 +243,8 @@ impl Desk<'_> {
             }),
             (Some(filed), _) => Some(filed),
             (None, own) => own,
-        })
+        };
+        Ok(note.map(|note| FoundNote { note, is_noted }))
     }
 
     fn on_medium(&self) -> Result<Option<Note>, DiskError> {

@@ -93,3 +93,30 @@ fn a_note_of_another_medium_is_not_followed() {
     other.read_at(8 * MIB, &mut there).unwrap();
     assert!(there == content);
 }
+
+/// A move whose note was not cleared away says nothing about the next medium in the reader.
+#[test]
+fn a_finished_move_leaves_other_media_alone() {
+    let (device, _) = medium(8 * MIB, 6 * MIB);
+    let (other, _) = medium(8 * MIB, 6 * MIB);
+    let folder = tempfile::tempdir().unwrap();
+    let note = folder.path().join("note.json");
+    let undo = UndoLog::new(folder.path().join("undo"));
+    let cut = FaultyDevice::new(&device, vec![Fault::PulledAfter(3 * MIB)]);
+    let first = Move::prepare(&cut, &note, (1, 20 * MIB)).unwrap();
+    assert!(first.carry_out(&undo, &Silent, &Cancel::default()).is_err());
+    let mut text: serde_json::Value =
+        serde_json::from_slice(&std::fs::read(&note).unwrap()).unwrap();
+    // As it stands when everything is done but clearing it.
+    text["done"] = 1.into();
+    std::fs::write(&note, text.to_string()).unwrap();
+    let before = other.to_bytes();
+    assert_eq!(interrupted(&other, &note).unwrap(), None);
+    assert!(
+        !Move::prepare(&other, &note, (1, 20 * MIB))
+            .unwrap()
+            .plan()
+            .resumed
+    );
+    assert!(other.to_bytes() == before);
+}
