@@ -29,10 +29,20 @@ pub struct RescueArgs {
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, requires = "rescue")]
     pub merge: Vec<PathBuf>,
     /// With --rescue: the most minutes for each pass over what does not read at once
-    #[arg(long, value_name = "MINUTES", default_value_t = 30, hide_short_help = true)]
+    #[arg(
+        long,
+        value_name = "MINUTES",
+        default_value_t = 30,
+        hide_short_help = true
+    )]
     pub pass_minutes: u64,
     /// With --rescue: how many seconds to wait for a medium that is gone
-    #[arg(long, value_name = "SECONDS", default_value_t = 300, hide_short_help = true)]
+    #[arg(
+        long,
+        value_name = "SECONDS",
+        default_value_t = 300,
+        hide_short_help = true
+    )]
     pub wait: u64,
 }
 

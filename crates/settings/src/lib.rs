@@ -35,6 +35,8 @@ mod wireless;
 
 use std::path::Path;
 
+use toml::de::DeTable;
+
 use crate::document::{Document, Fields};
 pub use crate::document::{Mistakes, Remark, SecretSource};
 pub use enterprise::{AccountPassword, EapMethod, Enterprise};
@@ -108,7 +110,8 @@ pub enum IntakeWish {
     Described(String),
 }
 
-const TOP: &[&str] = &[
+/// The keys of a settings file.
+pub const TOP: &[&str] = &[
     "hostname",
     "timezone",
     "locale",
@@ -142,10 +145,32 @@ pub fn check(
     secrets: &dyn SecretSource,
 ) -> Result<CheckedSettings, Mistakes> {
     let document = Document::new(text, folder, secrets);
-    let Some(root) = document.parse() else {
-        return Err(document.into_mistakes());
-    };
-    let top = Fields::new(&document, &root, 1, "the settings", TOP);
+    match document.parse() {
+        Some(root) => check_document(document, &root, 1),
+        None => Err(document.into_mistakes()),
+    }
+}
+
+/// As [`check`], for a table that was put together from parts of `text`: its spans are places there,
+/// and `line` is where mistakes about the whole are reported.
+///
+/// # Errors
+/// As [`check`].
+pub fn check_table(
+    root: &DeTable<'_>,
+    (text, line): (&str, usize),
+    folder: &Path,
+    secrets: &dyn SecretSource,
+) -> Result<CheckedSettings, Mistakes> {
+    check_document(Document::new(text, folder, secrets), root, line)
+}
+
+fn check_document<'t>(
+    document: Document<'t>,
+    root: &DeTable<'t>,
+    line: usize,
+) -> Result<CheckedSettings, Mistakes> {
+    let top = Fields::new(&document, root, line, "the settings", TOP);
     let mut settings = CheckedSettings {
         host_name: top.checked("hostname", hosts::host_name),
         time_zone: top.checked("timezone", regional::time_zone),
@@ -159,7 +184,7 @@ pub fn check(
     settings.wired = network::read_wired(&document, &top);
     settings.wireless = wireless::read_wireless(&document, &top);
     read_extras(&document, &top, &mut settings);
-    warn_of_missing(&document, &settings);
+    warn_of_missing(&document, &settings, line);
 
     if document.has_mistakes() {
         return Err(document.into_mistakes());
@@ -229,17 +254,17 @@ fn read_ssh(document: &Document<'_>, top: &Fields<'_, '_>, settings: &mut Checke
 }
 
 /// Whether settings would leave no login.
-fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings) {
+fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings, line: usize) {
     if settings.host_name.is_none() {
         document.warn(
-            1,
+            line,
             "no hostname: the unit keeps the image's, like every other",
             "add hostname = \"larkfell-03\"",
         );
     }
     if settings.users.is_empty() {
         document.warn(
-            1,
+            line,
             "no users: the image's own accounts stay",
             "add [[users]] with a name and ssh-keys",
         );
@@ -248,7 +273,7 @@ fn warn_of_missing(document: &Document<'_>, settings: &CheckedSettings) {
         !settings.users.is_empty() && settings.users.iter().all(|user| user.ssh_keys.is_empty());
     if only_passwords && settings.ssh_password_login != Some(true) {
         document.warn(
-            1,
+            line,
             "no user has an SSH key, and SSH accepts no passwords",
             "add ssh-keys to a user, or password-login = true under [ssh]",
         );
