@@ -8,7 +8,7 @@ use std::io::{self, Read};
 use std::path::Path;
 
 use pinewrit_disk::open_plain;
-use pinewrit_settings::document::Document;
+use pinewrit_settings::document::{Document, Lines};
 use pinewrit_settings::{CheckedSettings, Mistakes, Remark, SecretSource, check_table};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -130,8 +130,8 @@ pub(crate) fn roster(
     let mut base = head.settings_table(&root);
     match &settings_text {
         Some((at, Ok(text))) => {
+            let line = texts.first_line();
             let start = texts.add(&folder.join(&at.value).display().to_string(), text);
-            let line = texts.line_at(start);
             let own = Document::new(text, folder, secrets);
             match own.parse() {
                 Some(table) => {
@@ -159,8 +159,8 @@ pub(crate) fn roster(
     let sheet = match &sheet_text {
         Some((at, Ok(text))) => {
             let name = folder.join(&at.value).display().to_string();
-            let start = texts.add(&name, text);
-            let line = texts.line_at(start);
+            let line = texts.first_line();
+            texts.add(&name, text);
             match Sheet::read(text) {
                 Ok(sheet) => Some((sheet, line)),
                 Err(faults) => {
@@ -181,9 +181,10 @@ pub(crate) fn roster(
         }
         None => None,
     };
+    let lines = texts.lines();
     let mut raw = source::units_of_tables(&document, &root, &head);
     if let Some((sheet, line)) = &sheet {
-        let rows = source::units_of_sheet(sheet, *line, (&texts, folder), raw.len(), &mut mistakes);
+        let rows = source::units_of_sheet(sheet, *line, (&lines, folder), raw.len(), &mut mistakes);
         raw.extend(rows);
     }
     raw.extend(source::counted_units(&document, &head));
@@ -209,6 +210,7 @@ pub(crate) fn roster(
         has_settings: wants_settings && head.media.iter().any(|medium| medium.gets_settings),
         head: &head,
         texts: &texts,
+        lines: &lines,
         folder,
         secrets,
         base,
@@ -227,6 +229,7 @@ struct Units<'r, 't> {
     head: &'r Head,
     has_settings: bool,
     texts: &'r Texts,
+    lines: &'r Lines,
     folder: &'r Path,
     secrets: &'r dyn SecretSource,
     base: DeTable<'t>,
@@ -277,7 +280,7 @@ impl<'t> Units<'_, 't> {
                 ("wired", &["wired", "addresses"]),
             ] {
                 let at = offset_of(&merged.table, path);
-                let line = at.map_or(unit.line, |at| self.texts.line_at(at));
+                let line = at.map_or(unit.line, |at| self.lines.line_of(at));
                 places.insert((unit.name.clone(), key), self.texts.place(line));
             }
             units.push(Unit {
@@ -318,7 +321,7 @@ impl<'t> Units<'_, 't> {
         let each = fill(&self.each, &values, &mut |offset, error| {
             let (what, remedy) = error.words();
             mistakes.push(Remark {
-                line: self.texts.line_at(offset),
+                line: self.lines.line_of(offset),
                 what,
                 remedy,
             });
@@ -331,7 +334,7 @@ impl<'t> Units<'_, 't> {
             let put = crate::merge::put(&mut table, &steps, value.clone(), *offset..*offset);
             if let Err(why) = put {
                 mistakes.push(Remark {
-                    line: self.texts.line_at(*offset),
+                    line: self.lines.line_of(*offset),
                     what: format!("{path} cannot be set: {}", why.0),
                     remedy: "put what it belongs to under [settings] first".to_owned(),
                 });
@@ -377,8 +380,8 @@ impl<'t> Units<'_, 't> {
                 checked.push(None);
                 continue;
             }
-            let text = (self.texts.whole(), unit.line);
-            match check_table(&merged.table, text, self.folder, secrets(nth)) {
+            let place = (self.lines, unit.line);
+            match check_table(&merged.table, place, self.folder, secrets(nth)) {
                 Ok(settings) => {
                     doubtful.add(&unit.name, &settings.warnings);
                     checked.push(Some(settings));

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use pinewrit_settings::Remark;
-use pinewrit_settings::document::{Document, Fields, nearest};
+use pinewrit_settings::document::{Document, Fields, Lines, nearest};
 use toml::de::{DeTable, DeValue};
 
 use crate::Content;
@@ -11,7 +11,6 @@ use crate::count::counted;
 use crate::fill::Values;
 use crate::head::{self, Head};
 use crate::sheet::{Cell, Sheet};
-use crate::texts::Texts;
 
 const UNIT: &[&str] = &["name", "image", "checksum", "settings", "my"];
 /// Settings that are lists, by the last part of their path.
@@ -126,7 +125,7 @@ fn all_keys<'r>(root: &'r DeTable<'_>) -> Vec<&'r str> {
 pub(crate) fn units_of_sheet<'t>(
     sheet: &'t Sheet,
     first_line: usize,
-    (texts, folder): (&Texts, &Path),
+    (lines, folder): (&Lines, &Path),
     before: usize,
     mistakes: &mut Vec<Remark>,
 ) -> Vec<RawUnit<'t>> {
@@ -151,7 +150,7 @@ pub(crate) fn units_of_sheet<'t>(
     let mut units = Vec::new();
     for (row, number) in sheet.rows.iter().zip(before as u64 + 1..) {
         let line = row.first().map_or(first_line, line_of);
-        let offset = texts.offset_of_line(line);
+        let offset = lines.start_of(line);
         let name = match head::name(&row[names].text) {
             Ok(name) => name,
             Err(wrong) => {

@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use pinewrit_settings::document::Lines;
 use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
 
@@ -16,10 +17,15 @@ pub(crate) struct Texts {
 }
 
 impl Texts {
+    /// The line after all files so far.
+    pub(crate) fn first_line(&self) -> usize {
+        self.whole.matches('\n').count() + 1
+    }
+
     /// Appends a file; returns the offset of its first byte.
     pub(crate) fn add(&mut self, name: &str, text: &str) -> usize {
         let start = self.whole.len();
-        let line = self.whole.matches('\n').count() + 1;
+        let line = self.first_line();
         self.files.push((name.to_owned(), start, line));
         self.whole.push_str(text);
         if !text.ends_with('\n') {
@@ -28,25 +34,9 @@ impl Texts {
         start
     }
 
-    /// All of them.
-    pub(crate) fn whole(&self) -> &str {
-        &self.whole
-    }
-
-    /// The line of an offset, counted over all files.
-    pub(crate) fn line_at(&self, offset: usize) -> usize {
-        let before = self.whole.as_bytes().get(..offset);
-        let before = before.unwrap_or(self.whole.as_bytes());
-        before.iter().filter(|byte| **byte == b'\n').count() + 1
-    }
-
-    /// The offset at which a line begins.
-    pub(crate) fn offset_of_line(&self, line: usize) -> usize {
-        let mut ends = self.whole.match_indices('\n').map(|(at, _)| at + 1);
-        match line {
-            0 | 1 => 0,
-            line => ends.nth(line - 2).unwrap_or(self.whole.len()),
-        }
+    /// The lines of all of them.
+    pub(crate) fn lines(&self) -> Lines {
+        Lines::of(&self.whole)
     }
 
     /// The file and line of a line that was counted over all files.

@@ -1,5 +1,6 @@
 //! A TOML document whose fields are read one by one; every mistake has its line.
 
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::fmt;
 use std::io;
@@ -77,9 +78,32 @@ impl Wrong {
     }
 }
 
+/// Where the lines of a text begin.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Lines(Vec<usize>);
+
+impl Lines {
+    /// The lines of a text.
+    pub fn of(text: &str) -> Self {
+        Self(text.match_indices('\n').map(|(at, _)| at).collect())
+    }
+
+    /// The line of an offset in bytes, from 1.
+    pub fn line_of(&self, offset: usize) -> usize {
+        self.0.partition_point(|end| *end < offset) + 1
+    }
+
+    /// The offset at which a line begins; 0 for lines that do not exist.
+    pub fn start_of(&self, line: usize) -> usize {
+        let end = line.checked_sub(2).and_then(|before| self.0.get(before));
+        end.map_or(0, |end| end + 1)
+    }
+}
+
 /// A document being read.
 pub struct Document<'t> {
     text: &'t str,
+    lines: Cow<'t, Lines>,
     folder: &'t Path,
     secrets: &'t dyn SecretSource,
     mistakes: RefCell<Vec<Remark>>,
@@ -91,10 +115,19 @@ impl<'t> Document<'t> {
     pub fn new(text: &'t str, folder: &'t Path, secrets: &'t dyn SecretSource) -> Self {
         Self {
             text,
+            lines: Cow::Owned(Lines::of(text)),
             folder,
             secrets,
             mistakes: RefCell::default(),
             warnings: RefCell::default(),
+        }
+    }
+
+    /// One whose tables were read before, from a text with these lines.
+    pub fn of_lines(lines: &'t Lines, folder: &'t Path, secrets: &'t dyn SecretSource) -> Self {
+        Self {
+            lines: Cow::Borrowed(lines),
+            ..Self::new("", folder, secrets)
         }
     }
 
@@ -148,8 +181,7 @@ impl<'t> Document<'t> {
     }
 
     fn line_of(&self, span: Range<usize>) -> usize {
-        let before = self.text.get(..span.start).unwrap_or(self.text);
-        before.matches('\n').count() + 1
+        self.lines.line_of(span.start)
     }
 }
 

@@ -37,7 +37,7 @@ use std::path::Path;
 
 use toml::de::DeTable;
 
-use crate::document::{Document, Fields};
+use crate::document::{Document, Fields, Lines};
 pub use crate::document::{Mistakes, Remark, SecretSource};
 pub use enterprise::{AccountPassword, EapMethod, Enterprise};
 pub use extras::{
@@ -151,18 +151,18 @@ pub fn check(
     }
 }
 
-/// As [`check`], for a table that was put together from parts of `text`: its spans are places there,
-/// and `line` is where mistakes about the whole are reported.
+/// As [`check`], for a table that was put together from parts of a text with these lines; `line` is
+/// where mistakes about the whole are reported.
 ///
 /// # Errors
 /// As [`check`].
 pub fn check_table(
     root: &DeTable<'_>,
-    (text, line): (&str, usize),
+    (lines, line): (&Lines, usize),
     folder: &Path,
     secrets: &dyn SecretSource,
 ) -> Result<CheckedSettings, Mistakes> {
-    check_document(Document::new(text, folder, secrets), root, line)
+    check_document(Document::of_lines(lines, folder, secrets), root, line)
 }
 
 fn check_document<'t>(
