@@ -349,8 +349,8 @@ impl Receipt {
             },
             chunk_bytes: CHUNK_SIZE as u64,
             chunks: in_use.map(ReceiptChunk::of).collect(),
-            pace_written: report.pace.written.clone(),
-            pace_read: report.pace.read.clone(),
+            pace_written: report.pace.written.iter().map(PacePoint::rounded).collect(),
+            pace_read: report.pace.read.iter().map(PacePoint::rounded).collect(),
             changes: Vec::new(),
             digest: String::new(),
         }
@@ -362,11 +362,20 @@ impl Receipt {
     /// [`ReceiptError::Form`]: a number in it has no form in JSON.
     pub fn to_json(&self) -> Result<Vec<u8>, ReceiptError> {
         let mut sealed = self.clone();
-        sealed.digest = self.computed_digest()?;
+        sealed.seal()?;
         let mut json =
             serde_json::to_vec(&sealed).map_err(|e| ReceiptError::Form(e.to_string()))?;
         json.push(b'\n');
         Ok(json)
+    }
+
+    /// Gives it the digest of what is in it.
+    ///
+    /// # Errors
+    /// As [`Receipt::to_json`].
+    pub fn seal(&mut self) -> Result<(), ReceiptError> {
+        self.digest = self.computed_digest()?;
+        Ok(())
     }
 
     /// Reads and checks a receipt.

@@ -109,6 +109,18 @@ pub struct PacePoint {
     pub took: f64,
 }
 
+impl PacePoint {
+    /// The same in steps of a tenth of a millisecond, which is how it is kept.
+    pub fn rounded(&self) -> Self {
+        let steps = |time: f64| (time * 1e4).round() / 1e4;
+        Self {
+            at: steps(self.at),
+            took: steps(self.took),
+            ..*self
+        }
+    }
+}
+
 /// Where something is on a medium.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Whereabouts {

@@ -1,0 +1,77 @@
+//! Records that could not be sent: kept in files until the ledger can be reached.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use pinewrit_core::receipt::Receipt;
+use pinewrit_core::state::save;
+use serde::{Deserialize, Serialize};
+
+use crate::{Entry, Ledger, LedgerError};
+
+const ENDING: &str = "record.json";
+
+/// A record on its way.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Parcel {
+    /// What was done.
+    pub entry: Entry,
+    /// The finished medium's receipt.
+    pub receipt: Option<Receipt>,
+}
+
+/// A folder of records to be sent.
+#[derive(Clone, Debug)]
+pub struct Outbox(PathBuf);
+
+impl Outbox {
+    /// The one in this folder, which is created when it is needed.
+    pub fn in_folder(folder: &Path) -> Self {
+        Self(folder.join("unsent"))
+    }
+
+    /// Keeps a record until it is sent.
+    ///
+    /// # Errors
+    /// It could not be written.
+    pub fn keep(&self, parcel: &Parcel) -> io::Result<()> {
+        let json = serde_json::to_vec(parcel).map_err(io::Error::other)?;
+        let name = format!("{}.{ENDING}", parcel.entry.id);
+        save(&self.0.join(name), &json)
+    }
+
+    /// How many records wait.
+    pub fn waiting(&self) -> usize {
+        self.files().len()
+    }
+
+    fn files(&self) -> Vec<PathBuf> {
+        let entries = fs::read_dir(&self.0).into_iter().flatten().flatten();
+        let mut files: Vec<PathBuf> = entries
+            .map(|entry| entry.path())
+            .filter(|path| path.to_string_lossy().ends_with(ENDING))
+            .collect();
+        files.sort();
+        files
+    }
+
+    /// Sends all records that wait; returns how many there were. What is no record stays.
+    ///
+    /// # Errors
+    /// [`LedgerError`]: the rest still waits.
+    pub fn send(&self, ledger: &mut Ledger) -> Result<usize, LedgerError> {
+        let mut sent = 0;
+        for path in self.files() {
+            let json = fs::read(&path).unwrap_or_default();
+            let Ok(parcel) = serde_json::from_slice::<Parcel>(&json) else {
+                continue;
+            };
+            ledger.record(&parcel.entry, parcel.receipt.as_ref())?;
+            // A record that is sent twice is there once.
+            let _ = fs::remove_file(&path);
+            sent += 1;
+        }
+        Ok(sent)
+    }
+}

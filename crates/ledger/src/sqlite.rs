@@ -1,0 +1,109 @@
+//! The ledger of one computer: a file, shared by all its processes.
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use rusqlite::types::{ToSqlOutput, ValueRef};
+use rusqlite::{Connection, ToSql, TransactionBehavior, params_from_iter};
+
+use crate::LedgerError;
+use crate::schema::{Dialect, migrate};
+use crate::store::{Row, Session, Store, Value, Work};
+
+/// How long another process may keep the file for itself.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// A file of SQLite, in WAL mode.
+pub struct Sqlite {
+    connection: Connection,
+    path: PathBuf,
+}
+
+impl Sqlite {
+    /// Opens a file, which is created if it does not exist.
+    ///
+    /// # Errors
+    /// It cannot be used, or a newer program has changed it.
+    pub fn open(path: &Path) -> Result<Self, LedgerError> {
+        let mut connection = Connection::open(path)?;
+        connection.busy_timeout(PATIENCE)?;
+        connection.pragma_update(None, "journal_mode", "wal")?;
+        // A record is on the disk before a command says so.
+        connection.pragma_update(None, "synchronous", "full")?;
+        connection.pragma_update(None, "foreign_keys", "on")?;
+        migrate(&mut connection, Dialect::Sqlite)?;
+        Ok(Self {
+            connection,
+            path: path.to_owned(),
+        })
+    }
+}
+
+impl Store for Sqlite {
+    fn change(&mut self, work: &mut Work<'_>) -> Result<(), LedgerError> {
+        let behavior = TransactionBehavior::Immediate;
+        let transaction = self.connection.transaction_with_behavior(behavior)?;
+        work(&mut Open(&transaction))?;
+        Ok(transaction.commit()?)
+    }
+
+    fn read(&mut self, work: &mut Work<'_>) -> Result<(), LedgerError> {
+        let transaction = self.connection.transaction()?;
+        work(&mut Open(&transaction))
+    }
+
+    fn place(&self) -> String {
+        self.path.display().to_string()
+    }
+}
+
+struct Open<'c>(&'c Connection);
+
+impl Session for Open<'_> {
+    fn execute(&mut self, sql: &str, values: &[Value]) -> Result<u64, LedgerError> {
+        let mut statement = self.0.prepare_cached(sql)?;
+        Ok(statement.execute(params_from_iter(values))? as u64)
+    }
+
+    fn query(&mut self, sql: &str, values: &[Value]) -> Result<Vec<Row>, LedgerError> {
+        let mut statement = self.0.prepare_cached(sql)?;
+        let columns = statement.column_count();
+        let mut rows = statement.query(params_from_iter(values))?;
+        let mut found = Vec::new();
+        while let Some(row) = rows.next()? {
+            let values = (0..columns).map(|column| row.get_ref(column).map(value_of));
+            found.push(Row::of(values.collect::<Result<Vec<_>, _>>()?));
+        }
+        Ok(found)
+    }
+
+    fn now(&mut self) -> Result<i64, LedgerError> {
+        let mut rows = self.query("SELECT CAST(strftime('%s', 'now') AS INTEGER)", &[])?;
+        Ok(rows.pop().and_then(|mut row| row.int()).unwrap_or(0))
+    }
+
+    /// A transaction that changes something has the file to itself.
+    fn skip_locked(&self) -> &'static str {
+        ""
+    }
+}
+
+fn value_of(value: ValueRef<'_>) -> Value {
+    match value {
+        ValueRef::Integer(value) => Value::Int(value),
+        ValueRef::Text(text) => Value::Text(String::from_utf8_lossy(text).into_owned()),
+        ValueRef::Blob(bytes) => Value::Bytes(bytes.to_vec()),
+        ValueRef::Null | ValueRef::Real(_) => Value::Null,
+    }
+}
+
+impl ToSql for Value {
+    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+        Ok(ToSqlOutput::Borrowed(match self {
+            Self::Null => ValueRef::Null,
+            Self::Int(value) => ValueRef::Integer(*value),
+            Self::Text(text) => ValueRef::Text(text.as_bytes()),
+            Self::Bytes(bytes) => ValueRef::Blob(bytes),
+        }))
+    }
+}
