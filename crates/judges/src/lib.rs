@@ -7,6 +7,7 @@
 )]
 
 mod images;
+mod server;
 
 use std::env;
 use std::ffi::OsString;
@@ -14,6 +15,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 pub use images::{noise, sparse};
+pub use server::Server;
 
 /// Ends the test that it is in, unless all of these programs are there. What is not the name of a program
 /// but a path is a file that has to be there.
