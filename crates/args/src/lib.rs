@@ -15,6 +15,7 @@
     reason = "what people read is the help of each argument, as plain text; more would be shown to them"
 )]
 
+mod batch;
 mod check;
 mod copy;
 mod estimate;
@@ -33,6 +34,9 @@ use pinewrit_ui::Ui;
 use pinewrit_volume::ErrorFlags;
 use pinewrit_volume::format::FormatKind;
 
+pub use batch::{
+    BatchArgs, ExportForm, LedgerAction, LedgerArgs, LedgerExportArgs, LedgerListArgs, OverArg,
+};
 pub use check::CheckArgs;
 pub use copy::{AsNewArgs, CloneArgs, RescueArgs, SaveArgs};
 pub use estimate::{EstimateAction, EstimateArgs};
@@ -47,7 +51,8 @@ pub use table::{AddArgs, SchemeArg, TableAction, TableArgs};
     name = "pinewrit",
     version,
     after_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
-                  5 medium bad, 6 differences found, 7 settings, layout or rack file invalid, 130 interrupted"
+                  5 medium bad, 6 differences found, 7 settings, layout, roster or rack file invalid,\n\
+                  8 nothing found, 130 interrupted"
 )]
 pub struct Args {
     #[command(flatten)]
@@ -90,6 +95,15 @@ pub struct Global {
     /// Use simulated readers and cards instead of the computer's
     #[arg(long, global = true, value_name = "FILE", env = "PINEWRIT_RACK", value_hint = ValueHint::FilePath)]
     pub rack: Option<PathBuf>,
+    /// Where records are kept: a file, or postgres://USER@HOST/DATABASE for several stations
+    #[arg(
+        long,
+        global = true,
+        value_name = "PLACE",
+        env = "PINEWRIT_LEDGER",
+        hide_env_values = true
+    )]
+    pub ledger: Option<String>,
     /// Print only the result and errors
     #[arg(short, long, global = true, conflicts_with = "verbose")]
     pub quiet: bool,
@@ -140,6 +154,8 @@ pub enum Command {
     Files(FilesArgs),
     Clone(CloneArgs),
     Save(SaveArgs),
+    Batch(BatchArgs),
+    Ledger(LedgerArgs),
     Estimate(EstimateArgs),
     Eject(EjectArgs),
     Rack(RackArgs),

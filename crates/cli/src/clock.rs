@@ -23,3 +23,18 @@ pub(crate) fn text() -> String {
 pub(crate) fn change(command: &str, files: Vec<String>) -> ReceiptChange {
     ReceiptChange::new(text(), command, files)
 }
+
+/// A time as people here write it: `2026-11-28 14:02`.
+pub(crate) fn local(seconds: i64) -> String {
+    let zone = jiff::tz::TimeZone::system();
+    let time = jiff::Timestamp::from_second(seconds);
+    time.map_or(String::new(), |time| {
+        time.to_zoned(zone).strftime("%Y-%m-%d %H:%M").to_string()
+    })
+}
+
+/// A time in RFC 3339.
+pub(crate) fn rfc3339(seconds: i64) -> String {
+    let time = jiff::Timestamp::from_second(seconds);
+    time.map_or(String::new(), |time| time.to_string())
+}

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
+use pinewrit_batch::Control;
 use pinewrit_core::Cancel;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
@@ -34,4 +35,29 @@ fn is_ignored(signal: i32) -> bool {
         u64::from_str_radix(mask, 16).ok()
     });
     mask.is_some_and(|mask| mask >> (signal - 1) & 1 == 1)
+}
+
+/// The first ^C begins no new media, the second stops everything in an orderly way, the third ends
+/// the program at once.
+pub(crate) fn watch_twice(control: &Control) {
+    let signals = [SIGHUP, SIGINT, SIGTERM].into_iter();
+    let watched: Vec<i32> = signals.filter(|signal| !is_ignored(*signal)).collect();
+    // If the system refuses, ^C ends the program as usual.
+    let Ok(mut signals) = signal_hook::iterator::Signals::new(watched) else {
+        return;
+    };
+    let control = control.clone();
+    // It ends with the program.
+    std::thread::spawn(move || {
+        for (count, signal) in (1..).zip(signals.forever()) {
+            match count {
+                // A terminal that is gone does not come back.
+                1 if signal == SIGINT => control.close(),
+                1 | 2 if !control.cancel.is_cancelled() => control.cancel.cancel(),
+                _ => {
+                    let _ = signal_hook::low_level::emulate_default_handler(signal);
+                }
+            }
+        }
+    });
 }

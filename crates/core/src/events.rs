@@ -73,6 +73,11 @@ pub trait Observer: Sync {
     /// Progress in the current stage.
     fn progress(&self, _progress: Progress) {}
 
+    /// Whether the medium may be finished, asked just before its first chunk is written.
+    fn may_finish(&self) -> bool {
+        true
+    }
+
     /// No note of this job can be kept: after an interruption, there will be no record of it.
     fn not_remembered(&self, _why: &std::io::Error) {}
 }

@@ -31,7 +31,7 @@ const BLOCKS_IN_FLIGHT: usize = 8;
 /// How often a request to stop is checked while no chunk arrives.
 const LOOK: Duration = Duration::from_millis(100);
 /// Chunk buffers in all queues together, including those of several media: 72 MiB.
-const BUFFERS: usize = 18;
+pub(crate) const BUFFERS: usize = 18;
 /// The shortest run of zeros worth a request of its own, in bytes.
 const ZERO_RUN: usize = 64 << 10;
 
@@ -149,7 +149,7 @@ impl SourcePosition {
 /// [`Interrupted`] says who ended it. All threads have ended when this returns.
 pub(crate) fn stream_chunks<E>(
     source: &ImageSource,
-    sums: WantedSums,
+    (sums, buffers): (WantedSums, usize),
     tracker: MapTracker,
     position: &SourcePosition,
     cancel: &Cancel,
@@ -160,7 +160,7 @@ pub(crate) fn stream_chunks<E>(
         let (sum_tx, sum_rx) = bounded::<Block>(BLOCKS_IN_FLIGHT);
         let (filled_tx, filled_rx) = bounded(BUFFERS);
         let (chunk_tx, chunk_rx) = bounded::<Chunk>(BUFFERS);
-        let buffers = Buffers::new();
+        let buffers = Buffers::new(buffers);
 
         let sum_tx = sums.packed.map(|_| sum_tx);
         // A checksum needs all of it, in order.
@@ -451,15 +451,17 @@ fn zero_runs(chunk: &Chunk, range: ByteRange) -> Vec<ByteRange> {
 
 /// The buffers of a stream: allocated when first needed, and then reused.
 struct Buffers {
+    most: usize,
     made: usize,
     home: Sender<AlignedBuf>,
     back: Receiver<AlignedBuf>,
 }
 
 impl Buffers {
-    fn new() -> Self {
-        let (home, back) = bounded(BUFFERS);
+    fn new(most: usize) -> Self {
+        let (home, back) = bounded(most);
         Self {
+            most,
             made: 0,
             home,
             back,
@@ -469,7 +471,7 @@ impl Buffers {
     fn next(&mut self) -> Option<AlignedBuf> {
         match self.back.try_recv() {
             Ok(buffer) => Some(buffer),
-            Err(_) if self.made < BUFFERS => {
+            Err(_) if self.made < self.most => {
                 self.made += 1;
                 Some(AlignedBuf::new(CHUNK_SIZE))
             }

@@ -89,7 +89,7 @@ pub struct Identity {
 
 impl Identity {
     /// Everything that stays the same on every port and every computer.
-    pub(crate) fn key(&self) -> String {
+    pub fn key(&self) -> String {
         let text = |part: &Option<String>| part.clone().unwrap_or_default();
         // A stick stays the same on a faster port.
         format!(

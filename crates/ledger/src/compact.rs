@@ -22,9 +22,12 @@ const LEVEL: i32 = 6;
 #[error("the stored receipt is damaged")]
 pub struct Damaged;
 
+/// What is in use of a chunk, and the digest of that.
+type Used = (Vec<(u64, u64)>, [u8; DIGEST]);
+
 /// The chunks of a medium, as they are kept once for all with the same image.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct ChunkMap(BTreeMap<u64, (Vec<(u64, u64)>, [u8; DIGEST])>);
+pub struct ChunkMap(BTreeMap<u64, Used>);
 
 impl ChunkMap {
     /// The chunks of a receipt; `None` if one has no valid digest.

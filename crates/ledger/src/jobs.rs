@@ -10,7 +10,7 @@ use crate::store::{Row, Session, Value};
 use crate::{Entry, Ledger, LedgerError};
 
 /// Which job it is.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct JobKey {
     /// The unit's name.
     pub unit: String,
@@ -95,7 +95,7 @@ pub struct Wanted<'w> {
 }
 
 /// A job that a station may make now.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Claim {
     /// The batch.
     pub batch: String,

@@ -8,7 +8,7 @@ use pinewrit_core::receipt::Receipt;
 use pinewrit_core::state::save;
 use serde::{Deserialize, Serialize};
 
-use crate::{Entry, Ledger, LedgerError};
+use crate::{Claim, Entry, Ledger, LedgerError, Lost};
 
 const ENDING: &str = "record.json";
 
@@ -19,6 +19,22 @@ pub struct Parcel {
     pub entry: Entry,
     /// The finished medium's receipt.
     pub receipt: Option<Receipt>,
+    /// The job that is done with it.
+    #[serde(default)]
+    pub claim: Option<Claim>,
+}
+
+impl Parcel {
+    /// Records what is in it; a job is done with it.
+    ///
+    /// # Errors
+    /// [`LedgerError`]: it was not recorded. Inside, [`Lost`]: the job is another station's.
+    pub fn send(&self, ledger: &mut Ledger) -> Result<Result<(), Lost>, LedgerError> {
+        match &self.claim {
+            Some(claim) => ledger.finish(claim, &self.entry, self.receipt.as_ref()),
+            None => ledger.record(&self.entry, self.receipt.as_ref()).map(Ok),
+        }
+    }
 }
 
 /// A folder of records to be sent.
@@ -67,8 +83,8 @@ impl Outbox {
             let Ok(parcel) = serde_json::from_slice::<Parcel>(&json) else {
                 continue;
             };
-            ledger.record(&parcel.entry, parcel.receipt.as_ref())?;
-            // A record that is sent twice is there once.
+            // Whoever has the job by now: what was made is on record, once.
+            let _ = parcel.send(ledger)?;
             let _ = fs::remove_file(&path);
             sent += 1;
         }

@@ -379,15 +379,15 @@ impl Ledger {
         self.read(|session| events(session, sql, &values))
     }
 
-    /// Which of these host names and addresses other units already have: the word, and the latest
-    /// record with it. What belongs to the same unit is no conflict.
+    /// Which of these host names and addresses other units already have: unit and word as given, and
+    /// the latest record with it. What belongs to the same unit is no conflict.
     ///
     /// # Errors
     /// [`LedgerError`].
     pub fn owners(
         &mut self,
         wanted: &[(String, String)],
-    ) -> Result<Vec<(String, Record)>, LedgerError> {
+    ) -> Result<Vec<((String, String), Record)>, LedgerError> {
         let sql = format!(
             "SELECT {COLUMNS} FROM records WHERE id IN (SELECT record FROM words WHERE word = ?1) \
              AND (unit IS NULL OR unit <> ?2) ORDER BY time DESC, id LIMIT 1"
@@ -397,7 +397,10 @@ impl Ledger {
             for (unit, word) in wanted {
                 let values: [Value; 2] = [word.to_lowercase().into(), unit.as_str().into()];
                 let rows = records(session, &sql, &values)?;
-                found.extend(rows.into_iter().map(|record| (word.clone(), record)));
+                found.extend(
+                    rows.into_iter()
+                        .map(|record| ((unit.clone(), word.clone()), record)),
+                );
             }
             Ok(found)
         })

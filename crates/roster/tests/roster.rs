@@ -1,5 +1,7 @@
 //! Rosters as people write them: units from tables, from a sheet, counted; and their mistakes.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::fs;

@@ -19,8 +19,10 @@ pub enum Exit {
     Medium,
     /// What was compared differs.
     Differences,
-    /// A settings file, layout or rack file has mistakes.
+    /// A settings file, layout, roster or rack file has mistakes.
     Settings,
+    /// What was looked for is not there.
+    NotFound,
     /// Stopped by the user.
     Interrupted,
 }
@@ -37,6 +39,7 @@ impl Exit {
             Self::Medium => 5,
             Self::Differences => 6,
             Self::Settings => 7,
+            Self::NotFound => 8,
             Self::Interrupted => 130,
         }
     }

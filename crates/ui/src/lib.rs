@@ -13,6 +13,7 @@
 //! assert!(message.to_text().contains("try"));
 //! ```
 
+pub mod bench;
 mod event;
 mod exit;
 pub mod map;
@@ -103,6 +104,11 @@ impl Ui {
 }
 
 impl Ui {
+    /// Rings the terminal's bell.
+    pub fn ring(&self) {
+        let _ = write!(io::stderr(), "\x07");
+    }
+
     /// Asks for a line of text; `None` if there is nobody to ask.
     pub fn ask_text(&self, question: impl Display) -> Option<String> {
         if !io::stdin().is_terminal() || !io::stderr().is_terminal() {

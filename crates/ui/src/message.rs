@@ -61,9 +61,15 @@ struct Fact<'a> {
 }
 
 impl FileMistake {
-    fn rows(&self) -> [(String, String); 2] {
+    /// With the file's name if there are several files.
+    fn rows(&self, with_file: bool) -> [(String, String); 2] {
+        let name = self.file.rsplit('/').next().unwrap_or_default();
+        let place = match with_file {
+            true => format!("{name} line {}", self.line),
+            false => format!("line {}", self.line),
+        };
         [
-            (format!("line {}", self.line), self.what.clone()),
+            (place, self.what.clone()),
             (String::new(), format!("→ {}", self.remedy)),
         ]
     }
@@ -120,6 +126,14 @@ impl Message {
         self
     }
 
+    /// The same under another headline.
+    pub fn titled(&self, what: String) -> Self {
+        Self {
+            what,
+            ..self.clone()
+        }
+    }
+
     /// What failed.
     pub fn what(&self) -> &str {
         &self.what
@@ -127,7 +141,14 @@ impl Message {
 
     /// Everything else as rows of a name and a text.
     pub fn rows(&self) -> Vec<(String, String)> {
-        let mistakes = self.mistakes.iter().flat_map(FileMistake::rows);
+        let several = self
+            .mistakes
+            .windows(2)
+            .any(|pair| pair[0].file != pair[1].file);
+        let mistakes = self
+            .mistakes
+            .iter()
+            .flat_map(|mistake| mistake.rows(several));
         let remedies = self.remedies.iter().enumerate().map(|(index, remedy)| {
             let name = if index == 0 { "try" } else { "" };
             (name.to_owned(), remedy.clone())

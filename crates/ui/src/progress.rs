@@ -54,7 +54,7 @@ struct State {
     stage: Option<Stage>,
     began: Instant,
     shown: Instant,
-    samples: VecDeque<(Instant, u64, f64)>,
+    samples: Samples,
     bar: Option<ProgressBar>,
 }
 
@@ -132,7 +132,7 @@ impl ProgressView {
                 stage: None,
                 began: now,
                 shown: now,
-                samples: VecDeque::new(),
+                samples: Samples::default(),
                 bar,
             }),
         }
@@ -143,7 +143,7 @@ impl ProgressView {
     }
 
     fn show(&self, state: &mut State, stage: Stage, progress: Progress) {
-        let pace = state.pace();
+        let pace = state.samples.pace();
         if self.ui.json {
             self.ui.event(&ProgressEvent {
                 medium: self.id.as_ref(),
@@ -178,7 +178,7 @@ impl ProgressView {
             Stage::Verify if self.reads_back => "2/2 ",
             _ => "",
         };
-        let text = format!("{part}{}", word(stage));
+        let text = format!("{part}{}", stage_word(stage));
         match &self.name {
             Some(name) => format!("{name:<8} {text:<13}"),
             None => text,
@@ -195,27 +195,25 @@ impl ProgressView {
 }
 
 /// The rate over the last seconds.
-struct Pace {
-    bytes_per_second: u64,
-    left: Option<Duration>,
+pub(crate) struct Pace {
+    pub(crate) bytes_per_second: u64,
+    pub(crate) left: Option<Duration>,
 }
 
-impl State {
-    fn sample(&mut self, now: Instant, progress: Progress) {
-        self.samples
-            .push_back((now, progress.done, progress.fraction()));
-        while self.samples.len() > 2
-            && self
-                .samples
-                .front()
-                .is_some_and(|(at, ..)| now - *at > RATE_OVER)
-        {
-            self.samples.pop_front();
+/// What was done when, over the last seconds.
+#[derive(Default)]
+pub(crate) struct Samples(VecDeque<(Instant, u64, f64)>);
+
+impl Samples {
+    pub(crate) fn add(&mut self, now: Instant, progress: Progress) {
+        self.0.push_back((now, progress.done, progress.fraction()));
+        while self.0.len() > 2 && self.0.front().is_some_and(|(at, ..)| now - *at > RATE_OVER) {
+            self.0.pop_front();
         }
     }
 
-    fn pace(&self) -> Pace {
-        let ends = self.samples.front().zip(self.samples.back());
+    pub(crate) fn pace(&self) -> Pace {
+        let ends = self.0.front().zip(self.0.back());
         let Some((first, last)) = ends.filter(|(first, last)| last.0 > first.0) else {
             return Pace {
                 bytes_per_second: 0,
@@ -248,7 +246,7 @@ fn numbers(progress: Progress, pace: &Pace) -> String {
 }
 
 /// The remaining time; an estimate has no use for tenths of a second.
-fn left_text(left: Duration) -> String {
+pub(crate) fn left_text(left: Duration) -> String {
     match left.as_secs() {
         seconds @ 0..10 => format!("{} s left", seconds + 1),
         seconds => format!("{} left", units::time(Duration::from_secs(seconds))),
@@ -316,7 +314,7 @@ impl Drop for Waiting {
 }
 
 /// The stage in words.
-fn word(stage: Stage) -> &'static str {
+pub(crate) fn stage_word(stage: Stage) -> &'static str {
     match stage {
         Stage::Clear => "clearing",
         Stage::Write => "writing",
@@ -342,7 +340,7 @@ impl Observer for ProgressView {
         let now = Instant::now();
         let mut state = self.lock();
         state.stage = Some(stage);
-        state.samples.clear();
+        state.samples = Samples::default();
         state.shown = now;
         if let Some(bar) = &state.bar {
             // Flushing can take a long time on a slow medium: it must not look stuck.
@@ -364,7 +362,7 @@ impl Observer for ProgressView {
     fn progress(&self, progress: Progress) {
         let now = Instant::now();
         let mut state = self.lock();
-        state.sample(now, progress);
+        state.samples.add(now, progress);
         let Some(stage) = state.stage else { return };
         let patient = now - state.began < PATIENCE;
         if patient || now - state.shown < self.interval() {
@@ -393,7 +391,7 @@ mod tests {
             stage: None,
             began: now,
             shown: now,
-            samples: VecDeque::new(),
+            samples: Samples::default(),
             bar: None,
         }
     }
@@ -415,13 +413,15 @@ mod tests {
         // Ten fast seconds, then three at 10 bytes a second.
         for second in 0..10 {
             let now = start + Duration::from_secs(second);
-            state.sample(now, progress(second * 50, Some(1000)));
+            state.samples.add(now, progress(second * 50, Some(1000)));
         }
         for second in 0..4 {
             let now = start + Duration::from_secs(10 + second);
-            state.sample(now, progress(500 + second * 10, Some(1000)));
+            state
+                .samples
+                .add(now, progress(500 + second * 10, Some(1000)));
         }
-        let pace = state.pace();
+        let pace = state.samples.pace();
         assert_eq!(pace.bytes_per_second, 10);
         assert_eq!(pace.left.map(|left| left.as_secs()), Some(47));
     }
@@ -430,18 +430,22 @@ mod tests {
     fn without_a_known_size_the_source_tells_what_is_left() {
         let mut state = state();
         let start = Instant::now();
-        state.sample(start, progress(0, None));
-        state.sample(start + Duration::from_secs(1), progress(250, None));
-        assert_eq!(state.pace().left, Some(Duration::from_secs(3)));
+        state.samples.add(start, progress(0, None));
+        state
+            .samples
+            .add(start + Duration::from_secs(1), progress(250, None));
+        assert_eq!(state.samples.pace().left, Some(Duration::from_secs(3)));
     }
 
     #[test]
     fn a_standstill_has_no_remaining_time() {
         let mut state = state();
         let start = Instant::now();
-        state.sample(start, progress(10, Some(100)));
-        state.sample(start + Duration::from_secs(2), progress(10, Some(100)));
-        assert!(state.pace().left.is_none());
-        assert_eq!(state.pace().bytes_per_second, 0);
+        state.samples.add(start, progress(10, Some(100)));
+        state
+            .samples
+            .add(start + Duration::from_secs(2), progress(10, Some(100)));
+        assert!(state.samples.pace().left.is_none());
+        assert_eq!(state.samples.pace().bytes_per_second, 0);
     }
 }

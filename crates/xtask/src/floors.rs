@@ -29,6 +29,7 @@ const FLOORS: &[&[&str]] = &[
         "pinewrit-relocate",
         "pinewrit-rescue",
     ],
+    &["pinewrit-batch"],
     &["pinewrit-ui"],
     &["pinewrit-args"],
     &["pinewrit"],

@@ -141,7 +141,7 @@ pub(crate) fn run(cx: &Context, args: &BuildArgs) -> Outcome {
     Ok(())
 }
 
-fn read(path: &Path) -> Result<Layout, Message> {
+pub(crate) fn read(path: &Path) -> Result<Layout, Message> {
     let failed = |found: String| {
         let what = format!("the layout {} cannot be read", path.display());
         Message::new(Exit::Settings, what).fact("system", found)

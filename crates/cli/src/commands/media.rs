@@ -289,6 +289,7 @@ fn watch(cx: &Context) -> Outcome {
         ui: cx.ui,
         readers: cx.readers.clone(),
         folders: cx.folders.clone(),
+        ledger: cx.ledger.clone(),
     };
     let cancel = signals::watch();
     cx.ui.say("watching for media; ^C ends\n");

@@ -1,5 +1,6 @@
 //! The commands, one file each.
 
+pub(crate) mod batch;
 pub(crate) mod build;
 pub(crate) mod check;
 pub(crate) mod clone;
@@ -10,6 +11,7 @@ pub(crate) mod estimate;
 pub(crate) mod files;
 pub(crate) mod format;
 pub(crate) mod inspect;
+pub(crate) mod ledger;
 pub(crate) mod media;
 pub(crate) mod rack;
 pub(crate) mod save;
@@ -84,7 +86,11 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
     if let Command::Rack(args) = &args.command {
         return rack::run(ui, path, args);
     }
-    run_in(&context(*ui, path)?, args.command)
+    let context = Context {
+        ledger: args.global.ledger,
+        ..context(*ui, path)?
+    };
+    run_in(&context, args.command)
 }
 
 /// Runs a command in a given context.
@@ -102,6 +108,8 @@ pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
         Command::Format(args) => format::run(cx, &args),
         Command::Clone(args) => clone::run(cx, &args),
         Command::Save(args) => save::run(cx, &args),
+        Command::Batch(args) => batch::run(cx, &args),
+        Command::Ledger(args) => ledger::run(cx, &args),
         Command::Estimate(args) => estimate::run(&cx.ui, &args),
         Command::Eject(args) => eject::run(cx, &args),
         Command::Rack(args) => rack::run(&cx.ui, None, &args),

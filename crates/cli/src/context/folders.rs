@@ -10,6 +10,7 @@ use pinewrit_ui::{Exit, Message};
 #[derive(Clone, Default)]
 pub(crate) struct Folders {
     state: Arc<OnceLock<StateFolder>>,
+    is_given: bool,
 }
 
 impl Folders {
@@ -18,7 +19,13 @@ impl Folders {
         let folder = StateFolder::open(folder).map_err(|e| unusable(&e))?;
         Ok(Self {
             state: Arc::new(OnceLock::from(folder)),
+            is_given: true,
         })
+    }
+
+    /// Whether they are not this user's own, as those of a rack.
+    pub(crate) fn are_given(&self) -> bool {
+        self.is_given
     }
 
     /// The state folder: according to the XDG Base Directory Specification, or in the home from the
@@ -92,7 +99,7 @@ fn cache() -> Result<PathBuf, String> {
 }
 
 /// Where to unpack archives that cannot be read as a stream.
-pub(super) fn spool() -> Option<PathBuf> {
+pub(crate) fn spool() -> Option<PathBuf> {
     Some(cache().ok()?.with_file_name("spool"))
 }
 

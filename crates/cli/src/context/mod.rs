@@ -7,12 +7,13 @@ pub(crate) mod medium;
 pub(crate) mod rescue;
 pub(crate) mod settings;
 pub(crate) mod source;
+pub(crate) mod workshop;
 
 use pinewrit_core::state::StateFolder;
 use pinewrit_core::write::Surroundings;
 use pinewrit_host::Readers;
 
-pub(crate) use folders::Folders;
+pub(crate) use folders::{Folders, spool};
 use pinewrit_ui::Ui;
 
 /// The context of a command.
@@ -23,6 +24,8 @@ pub(crate) struct Context {
     pub(crate) readers: Readers,
     /// Where records and downloads are kept.
     pub(crate) folders: Folders,
+    /// Where the ledger is, if that was chosen.
+    pub(crate) ledger: Option<String>,
 }
 
 impl Context {
@@ -32,6 +35,7 @@ impl Context {
             ui,
             readers,
             folders: Folders::default(),
+            ledger: None,
         }
     }
 

@@ -62,7 +62,7 @@ pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<Checked
 }
 
 /// The requested intake: a word, a file, or the name of one in the user's folder.
-fn wish(text: &str) -> Result<IntakeWish, Message> {
+pub(crate) fn wish(text: &str) -> Result<IntakeWish, Message> {
     match text {
         "cloud-init" => return Ok(IntakeWish::CloudInit),
         "rootfs" => return Ok(IntakeWish::Root),

@@ -12,8 +12,8 @@ use serde_json::{Map, Value, json};
 use super::{CheckEvent, Event, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
 use crate::commands::table::{relocate, renew};
 use crate::commands::{
-    build, check, clone, configure, eject, estimate, files, format, inspect, media, rack, save,
-    table, verify, write,
+    batch, build, check, clone, configure, eject, estimate, files, format, inspect, ledger, media,
+    rack, save, table, verify, write,
 };
 use crate::context::{change, rescue, settings, source};
 
@@ -48,6 +48,18 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<build::BuiltEvent<'_>>,
         described::<FileEvent<'_>>,
         described::<ExpectedEvent<'_>>,
+        described::<batch::RosterEvent<'_>>,
+        described::<batch::UnitsEvent>,
+        described::<batch::SpooledEvent<'_>>,
+        described::<batch::WaitingEvent<'_>>,
+        described::<batch::UnitStartedEvent<'_>>,
+        described::<batch::UnitDoneEvent<'_>>,
+        described::<batch::UnitFailedEvent<'_>>,
+        described::<batch::LeftAloneEvent>,
+        described::<batch::LedgerEvent<'_>>,
+        described::<batch::ClosingEvent>,
+        described::<ledger::RecordEvent<'_>>,
+        described::<ledger::HappenedEvent<'_>>,
         described::<ErrorEvent<'_>>,
         described::<media::MediaEvent>,
         described::<estimate::NetEvent<'_>>,
@@ -67,6 +79,9 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<ReadEvent<'_>>,
         described::<CheckEvent<'_>>,
         described::<files::ChangeEvent<'_>>,
+        described::<batch::BatchResult<'_>>,
+        described::<ledger::LedgerResult>,
+        described::<ledger::LedgerVerifyEvent<'_>>,
         described::<eject::EjectEvent>,
         described::<rack::RackEvent<'_>>,
     ];

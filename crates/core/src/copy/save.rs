@@ -17,7 +17,9 @@ use serde::Serialize;
 
 use super::scratch::Scratch;
 use super::sink::{Piece, Sink};
-use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, spawn, stream_chunks};
+use crate::pipeline::{
+    BUFFERS, Chunk, Interrupted, SourcePosition, WantedSums, spawn, stream_chunks,
+};
 use crate::receipt::{Identifiers, Receipt, ReceiptImage, ReceiptMedium};
 use crate::write::{ChunkRecord, WriteReport, rfc3339};
 use crate::{Cancel, Observer, Progress, Stage};
@@ -213,7 +215,7 @@ fn stream(
     let position = SourcePosition::default();
     let end = stream_chunks(
         source,
-        WantedSums::default(),
+        (WantedSums::default(), BUFFERS),
         tracker,
         &position,
         cancel,
@@ -364,7 +366,7 @@ fn compare(
     let mut first_bad = None;
     let end = stream_chunks(
         &source,
-        WantedSums::default(),
+        (WantedSums::default(), BUFFERS),
         MapTracker::every_byte(),
         &position,
         cancel,

@@ -12,7 +12,7 @@ use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
 use pinewrit_image::{ImageSource, StreamError};
 use pinewrit_volume::extents::MapTracker;
 
-use crate::pipeline::{Chunk, Interrupted, SourcePosition, WantedSums, stream_chunks};
+use crate::pipeline::{BUFFERS, Chunk, Interrupted, SourcePosition, WantedSums, stream_chunks};
 use crate::write::ChunkRecord;
 use crate::{Cancel, Observer, Progress, Stage};
 pub(crate) use comparison::Found;
@@ -82,7 +82,7 @@ pub fn verify(
         };
         stream_chunks(
             source,
-            WantedSums::default(),
+            (WantedSums::default(), BUFFERS),
             tracker,
             &position,
             cancel,

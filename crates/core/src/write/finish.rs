@@ -114,6 +114,9 @@ pub(super) fn finish(
         finished.renewed = Some(report.map_err(WriteError::Renew)?);
     }
     target.observer.stage(Stage::Finish, None);
+    if !target.observer.may_finish() {
+        return Err(WriteError::Cancelled);
+    }
     let first = ByteRange {
         start: 0,
         end: state.first.len() as u64,

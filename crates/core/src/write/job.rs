@@ -149,6 +149,7 @@ pub fn carry_out(
         clear_free: request.clear_free,
         only_changes: start.only_changes,
         in_place,
+        at_once: request.at_once,
         expected_free: if request.every_byte { 0 } else { expected_free },
         as_it_is: request.as_it_is || in_place,
     };

@@ -9,7 +9,7 @@ use pinewrit_volume::extents::MapTracker;
 
 use super::report::{ChunkRecord, Owned, OwnerKind, Whereabouts};
 use crate::Cancel;
-use crate::pipeline::{Chunk, SourcePosition, WantedSums, stream_chunks};
+use crate::pipeline::{BUFFERS, Chunk, SourcePosition, WantedSums, stream_chunks};
 use crate::verify::Found;
 
 /// What is at `offset` of a medium. `first` is the content of its first chunk, in case the table is
@@ -136,6 +136,6 @@ pub(super) fn count_differences(
     };
     let (tracker, position) = (MapTracker::every_byte(), SourcePosition::default());
     let sums = WantedSums::default();
-    let _ = stream_chunks(source, sums, tracker, &position, cancel, take);
+    let _ = stream_chunks(source, (sums, BUFFERS), tracker, &position, cancel, take);
     found.span.map(|(first, _)| (first, found.bytes))
 }

@@ -33,7 +33,7 @@ use pinewrit_volume::expect::expectation;
 use pinewrit_volume::extents::MapTracker;
 
 use crate::pipeline::{
-    Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, spawn, stream_chunks,
+    BUFFERS, Chunk, Interrupted, SourcePosition, StreamEnd, WantedSums, spawn, stream_chunks,
 };
 use crate::{Cancel, Observer};
 pub use job::{
@@ -75,6 +75,8 @@ pub struct WriteOptions<'a> {
     pub in_place: bool,
     /// Free bytes in the image, as far as known beforehand; for the time left.
     pub expected_free: u64,
+    /// How many writes of this program share its memory.
+    pub at_once: usize,
     /// Write an image even if its table says that it should be longer.
     pub as_it_is: bool,
 }
@@ -90,6 +92,7 @@ impl Default for WriteOptions<'_> {
             only_changes: false,
             in_place: false,
             expected_free: 0,
+            at_once: 1,
             as_it_is: false,
         }
     }
@@ -276,7 +279,14 @@ fn stream_to(
             Err(None)
         }
     };
-    let end = stream_chunks(source, sums, tracker, position, cancel, take)?;
+    let end = stream_chunks(
+        source,
+        (sums, buffers_for(options.at_once)),
+        tracker,
+        position,
+        cancel,
+        take,
+    )?;
     if end.unpacked < reach {
         let missing = StreamFault::Short {
             wanted: reach,
@@ -293,6 +303,11 @@ fn stream_to(
     let checksum = checksum.transpose();
     let checksum = checksum.map_err(|e| Interrupted::Taker(Some(Box::new(e))))?;
     Ok((end, checksum.or_else(|| options.checked.cloned())))
+}
+
+/// Buffers of one of several writes: all of them have twice as many as one alone.
+fn buffers_for(at_once: usize) -> usize {
+    (2 * BUFFERS / at_once.max(1)).clamp(4, BUFFERS)
 }
 
 /// Hashes a local source before anything is written. `Ok(None)`: this decides nothing, because the

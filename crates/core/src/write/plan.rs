@@ -256,7 +256,7 @@ impl WritePlan {
             prepare(device, tried, self.request.now()).map(|prepared| prepared.report().clone())
         };
         let mut trial = report(&tried, &larger);
-        if grows && trial.as_ref().is_err_and(is_out_of_reach) {
+        if grows && trial.as_ref().is_err_and(ConfigureError::is_out_of_reach) {
             // The end of the file system, where the room is, is out of reach.
             tried.grows_root = false;
             tried.swap = None;
@@ -264,7 +264,7 @@ impl WritePlan {
         }
         match trial {
             Ok(report) => Ok(Some(report)),
-            Err(error) if is_out_of_reach(&error) => Ok(None),
+            Err(error) if error.is_out_of_reach() => Ok(None),
             Err(error) => Err(PlanError::Settings(error)),
         }
     }
@@ -319,20 +319,4 @@ fn look_into(source: &ImageSource) -> Result<Option<Inspection>, PlanError> {
         Err(DiskError::PastEnd { .. }) if source.fetch_stats().is_some() => Ok(None),
         Err(error) => Err(PlanError::Image(error)),
     }
-}
-
-/// Whether an error only says that the preview ended.
-fn is_out_of_reach(error: &ConfigureError) -> bool {
-    if let ConfigureError::Unseen { .. } = error {
-        return true;
-    }
-    let mut cause: Option<&dyn std::error::Error> = Some(error);
-    while let Some(error) = cause {
-        let is_disk = error.downcast_ref::<DiskError>().is_some();
-        if is_disk || error.downcast_ref::<std::io::Error>().is_some() {
-            return true;
-        }
-        cause = error.source();
-    }
-    false
 }

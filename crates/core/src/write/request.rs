@@ -33,6 +33,8 @@ pub struct WriteRequest {
     pub as_new: Option<AsNew>,
     /// Give each medium identifiers of its own, from these random bytes.
     pub new_ids: Option<Randomness>,
+    /// How many writes of this program share its memory.
+    pub at_once: usize,
     /// Write something that does not look like an image, or is shorter than its table says.
     pub as_it_is: bool,
     /// The program and its version, for receipts.
@@ -62,6 +64,7 @@ impl WriteRequest {
             clear_free: false,
             as_new: None,
             new_ids: None,
+            at_once: 1,
             as_it_is: false,
             tool: tool.into(),
             receipt: None,

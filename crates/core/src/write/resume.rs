@@ -112,6 +112,10 @@ fn save(store: Option<&StateFolder>, note: &UnfinishedWrite) -> io::Result<()> {
 }
 
 impl Observer for NoteKeeper<'_> {
+    fn may_finish(&self) -> bool {
+        self.inner.may_finish()
+    }
+
     fn stage(&self, stage: Stage, total: Option<u64>) {
         let mut state = self.state.lock().unwrap_or_else(|e| e.into_inner());
         state.is_writing = stage == Stage::Write;

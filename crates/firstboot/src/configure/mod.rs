@@ -114,6 +114,24 @@ pub enum ConfigureError {
     },
 }
 
+impl ConfigureError {
+    /// Whether it only says that a preview of the medium ended.
+    pub fn is_out_of_reach(&self) -> bool {
+        if let Self::Unseen { .. } = self {
+            return true;
+        }
+        let mut cause: Option<&dyn std::error::Error> = Some(self);
+        while let Some(error) = cause {
+            let is_disk = error.downcast_ref::<DiskError>().is_some();
+            if is_disk || error.downcast_ref::<std::io::Error>().is_some() {
+                return true;
+            }
+            cause = error.source();
+        }
+        false
+    }
+}
+
 /// Works out what `settings` change on `medium`, without changing it; changes get the time `now`.
 ///
 /// # Errors

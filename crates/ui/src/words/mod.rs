@@ -8,6 +8,7 @@ mod medium;
 mod relocate;
 mod rescue;
 mod source;
+mod workshop;
 
 use std::io::ErrorKind;
 
@@ -38,6 +39,9 @@ pub use medium::{
 pub use relocate::{interrupted_move, move_error, move_plan};
 pub use rescue::{kept_error, not_whole, rescue_error, rescued};
 pub use source::{checksum_error, open_error, stream_error};
+pub use workshop::{
+    fault, job, ledger_error, no_spool, refusal, roster_error, roster_mistakes, trouble,
+};
 
 /// What happened to the medium in a failed write.
 const NO_TABLE: &str = "has no partition table: nothing on it looks finished";

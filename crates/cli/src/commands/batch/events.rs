@@ -1,0 +1,253 @@
+//! The lines of `--json` of a batch.
+
+use pinewrit_ledger::{Job, JobState, Record};
+use pinewrit_ui::{Event, MediumName};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// A unit of a checked roster.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct RosterUnit<'a> {
+    /// Its name.
+    pub(crate) unit: &'a str,
+    /// Its host name.
+    pub(crate) host_name: Option<&'a str>,
+    /// Its fixed addresses.
+    pub(crate) addresses: Vec<String>,
+    /// Its media: role and content of each.
+    pub(crate) media: Vec<(String, String)>,
+    /// The settings in which units differ: path and value.
+    pub(crate) differs: Vec<(&'a str, Option<&'a str>)>,
+}
+
+/// A roster without mistakes.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct RosterEvent<'a> {
+    /// The command.
+    pub(crate) command: &'static str,
+    /// The batch's name.
+    pub(crate) batch: &'a str,
+    /// All units.
+    pub(crate) units: Vec<RosterUnit<'a>>,
+}
+
+impl Event for RosterEvent<'_> {
+    const EVENT: &'static str = "roster";
+}
+
+/// What the next medium is for.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct WaitingEvent<'a> {
+    /// The unit; null if none is open.
+    pub(crate) unit: Option<&'a str>,
+    /// The role of the medium in it.
+    pub(crate) role: Option<&'a str>,
+    /// Media that are done, being made, open, and that failed in this run.
+    pub(crate) done: usize,
+    /// See `done`.
+    pub(crate) held: usize,
+    /// See `done`.
+    pub(crate) open: usize,
+    /// See `done`.
+    pub(crate) failed: usize,
+}
+
+impl Event for WaitingEvent<'_> {
+    const EVENT: &'static str = "waiting";
+}
+
+/// An image was unpacked for all media, or why it was not.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct SpooledEvent<'a> {
+    /// The image.
+    pub(crate) image: &'a str,
+    /// Bytes that it takes; null if each medium unpacks it by itself.
+    pub(crate) bytes: Option<u64>,
+    /// Why.
+    pub(crate) why: Option<String>,
+}
+
+impl Event for SpooledEvent<'_> {
+    const EVENT: &'static str = "spooled";
+}
+
+/// A medium begins to become a unit's.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct UnitStartedEvent<'a> {
+    #[serde(flatten)]
+    pub(crate) medium: MediumName,
+    /// The unit.
+    pub(crate) unit: &'a str,
+    /// The role of the medium in it; empty if it has one.
+    pub(crate) role: &'a str,
+}
+
+impl Event for UnitStartedEvent<'_> {
+    const EVENT: &'static str = "unit-started";
+}
+
+/// A unit's medium is finished.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct UnitDoneEvent<'a> {
+    #[serde(flatten)]
+    pub(crate) medium: MediumName,
+    /// The unit.
+    pub(crate) unit: &'a str,
+    /// The role of the medium in it; empty if it has one.
+    pub(crate) role: &'a str,
+    /// Its record in the ledger.
+    pub(crate) record: &'a str,
+    /// How long it took.
+    pub(crate) seconds: f64,
+    /// Why it is not safe to take out yet.
+    pub(crate) not_ejected: Option<&'a str>,
+    /// Whether the record waits to be sent to the ledger.
+    pub(crate) unsent: bool,
+}
+
+impl Event for UnitDoneEvent<'_> {
+    const EVENT: &'static str = "unit-done";
+}
+
+/// A unit's medium was not finished; the unit is open again.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct UnitFailedEvent<'a> {
+    #[serde(flatten)]
+    pub(crate) medium: MediumName,
+    /// The unit.
+    pub(crate) unit: &'a str,
+    /// The role of the medium in it; empty if it has one.
+    pub(crate) role: &'a str,
+    /// Why.
+    pub(crate) why: &'a str,
+}
+
+impl Event for UnitFailedEvent<'_> {
+    const EVENT: &'static str = "unit-failed";
+}
+
+/// A medium is not written.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct LeftAloneEvent {
+    #[serde(flatten)]
+    pub(crate) medium: MediumName,
+    /// `verdict`, `mounted`, `bad`, `made`, `holds`, `no-job` or `unreadable`.
+    pub(crate) because: &'static str,
+    /// In words.
+    pub(crate) why: String,
+    /// The unit that it is, if it is one.
+    pub(crate) unit: Option<String>,
+}
+
+impl Event for LeftAloneEvent {
+    const EVENT: &'static str = "left-alone";
+}
+
+/// The ledger cannot be reached, or is back.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct LedgerEvent<'a> {
+    /// Whether it can be reached.
+    pub(crate) reached: bool,
+    /// Why not.
+    pub(crate) why: Option<&'a str>,
+}
+
+impl Event for LedgerEvent<'_> {
+    const EVENT: &'static str = "ledger";
+}
+
+/// No new media are begun.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ClosingEvent {
+    /// Media that are still being written.
+    pub(crate) running: usize,
+}
+
+impl Event for ClosingEvent {
+    const EVENT: &'static str = "closing";
+}
+
+/// What has changed in the roster since the batch was begun.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct UnitsEvent {
+    /// Units that are new.
+    pub(crate) added: Vec<String>,
+    /// Units that are done, and would be made differently now.
+    pub(crate) outdated: Vec<String>,
+    /// Units that are not in it any more.
+    pub(crate) dropped: Vec<String>,
+}
+
+impl Event for UnitsEvent {
+    const EVENT: &'static str = "units";
+}
+
+/// A unit's medium at the end of a batch.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct UnitRow<'a> {
+    /// The unit.
+    unit: &'a str,
+    /// The role of the medium in it; empty if it has one.
+    role: &'a str,
+    /// How far it is.
+    state: JobState,
+    /// Whether the roster has changed since it was made.
+    outdated: bool,
+    /// How often it was begun.
+    tries: i64,
+    /// Why it failed the last time.
+    why: Option<&'a str>,
+    /// Its record.
+    record: Option<&'a Record>,
+}
+
+/// How a batch ended.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct BatchResult<'a> {
+    /// `batch`, or `ledger list` with `--batch`.
+    command: &'static str,
+    /// The batch's name.
+    batch: &'a str,
+    /// Its units, in the roster's order.
+    units: Vec<UnitRow<'a>>,
+    /// Media that failed in this run.
+    failed: usize,
+    /// Whether it was stopped before all was done.
+    closed: bool,
+}
+
+impl<'a> BatchResult<'a> {
+    pub(crate) fn new(
+        batch: &'a str,
+        all: &'a [(Job, Option<Record>)],
+        failed: usize,
+        closed: bool,
+    ) -> Self {
+        let row = |(job, record): &'a (Job, Option<Record>)| UnitRow {
+            unit: &job.key.unit,
+            role: &job.key.role,
+            state: job.state,
+            outdated: job.is_outdated,
+            tries: job.tries,
+            why: job.why.as_deref(),
+            record: record.as_ref(),
+        };
+        Self {
+            command: "batch",
+            batch,
+            units: all.iter().map(row).collect(),
+            failed,
+            closed,
+        }
+    }
+
+    /// As the result of another command.
+    pub(crate) fn of_command(self, command: &'static str) -> Self {
+        Self { command, ..self }
+    }
+}
+
+impl Event for BatchResult<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["batch", "ledger list"];
+}

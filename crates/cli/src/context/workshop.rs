@@ -1,0 +1,203 @@
+//! The workshop: where its records are, and what this station is called.
+
+use std::path::{Path, PathBuf};
+
+use pinewrit_core::receipt::Receipt;
+use pinewrit_core::state::{StateFolder, read_receipt};
+use pinewrit_ledger::{Entry, Ledger, LedgerError, Outbox, Parcel};
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::{Exit, Message, units, words};
+use serde::Deserialize;
+
+use super::Context;
+
+/// The most receipts to take in at first use.
+const MAX_TAKEN_IN: usize = 100_000;
+/// So many are taken in at once.
+const AT_ONCE: usize = 200;
+const FILE: &str = "ledger.sqlite";
+
+/// What the user's configuration file says.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct Config {
+    /// The ledger's place.
+    pub(crate) ledger: Option<String>,
+    /// This station's name.
+    pub(crate) station: Option<String>,
+}
+
+/// Where users keep their configuration (XDG Base Directory Specification).
+pub(crate) fn config_folder() -> Option<PathBuf> {
+    let variable = |name| std::env::var_os(name).map(PathBuf::from);
+    let base = variable("XDG_CONFIG_HOME").filter(|base| base.is_absolute());
+    let base = base.or_else(|| Some(variable("HOME")?.join(".config")))?;
+    Some(base.join("pinewrit"))
+}
+
+impl Config {
+    /// The user's own.
+    pub(crate) fn read() -> Result<Self, Message> {
+        let Some(path) = config_folder().map(|folder| folder.join("config.toml")) else {
+            return Ok(Self::default());
+        };
+        let Ok(text) = std::fs::read_to_string(&path) else {
+            return Ok(Self::default());
+        };
+        toml::from_str(&text).map_err(|error| {
+            let what = format!("the configuration {} cannot be used", path.display());
+            Message::new(Exit::Settings, what)
+                .fact("found", error.message().to_owned())
+                .remedy("its keys are ledger and station")
+        })
+    }
+}
+
+/// The name of this station: configured, or that of the computer.
+pub(crate) fn station() -> Result<String, Message> {
+    let configured = Config::read()?.station;
+    let of_computer = || {
+        let name = rustix::system::uname()
+            .nodename()
+            .to_string_lossy()
+            .into_owned();
+        Some(name).filter(|name| !name.is_empty())
+    };
+    let name = configured.or_else(of_computer);
+    Ok(name.unwrap_or_else(|| "this computer".to_owned()))
+}
+
+impl Context {
+    /// The ledger: as chosen, configured, or in the state directory.
+    pub(crate) fn ledger(&self) -> Result<Ledger, Message> {
+        let chosen = match &self.ledger {
+            Some(place) => Some(place.clone()),
+            // What is practised on a rack is not recorded among real media.
+            None if self.folders.are_given() => None,
+            None => Config::read()?.ledger,
+        };
+        let opened = match chosen {
+            Some(place) => open(&place),
+            None => {
+                let state = self.folders.state()?;
+                let path = state.path().join(FILE);
+                let opened = Ledger::open_file(&path);
+                opened.and_then(|mut ledger| {
+                    self.take_in(&mut ledger, &state)?;
+                    Ok(ledger)
+                })
+            }
+        };
+        let mut ledger = opened.map_err(|e| words::ledger_error(&e))?;
+        self.send_unsent(&mut ledger);
+        Ok(ledger)
+    }
+
+    /// Takes in the receipts of before there was a ledger, at its first use.
+    fn take_in(&self, ledger: &mut Ledger, state: &StateFolder) -> Result<(), LedgerError> {
+        let files = receipts_in(&state.receipts());
+        if files.is_empty() || ledger.count()? > 0 {
+            return Ok(());
+        }
+        let _waiting = Waiting::new(&self.ui, format!("taking in {} receipts", files.len()));
+        let mut taken = 0;
+        for many in files.chunks(AT_ONCE) {
+            let receipts: Vec<Receipt> = many
+                .iter()
+                .filter_map(|path| read_receipt(path).ok())
+                .collect();
+            taken += ledger.take_in(&receipts)?;
+        }
+        if taken > 0 {
+            let count = units::counted(taken as u64, "receipt");
+            self.ui.say(format!(
+                "note: the ledger begins with {count} that were here\n"
+            ));
+        }
+        Ok(())
+    }
+
+    /// Sends what was kept when the ledger could not be reached.
+    fn send_unsent(&self, ledger: &mut Ledger) {
+        let Some(outbox) = self.outbox() else { return };
+        if outbox.waiting() == 0 {
+            return;
+        }
+        match outbox.send(ledger) {
+            Ok(0) => {}
+            Ok(sent) => {
+                let count = units::counted(sent as u64, "record");
+                self.ui
+                    .say(format!("note: {count} kept here were sent to the ledger\n"));
+            }
+            Err(error) => {
+                let why = words::error_chain(&error);
+                self.ui.say(format!(
+                    "note: records kept here could not be sent: {why}\n"
+                ));
+            }
+        }
+    }
+
+    /// Where records wait for the ledger.
+    pub(crate) fn outbox(&self) -> Option<Outbox> {
+        let state = self.folders.state_if_any()?;
+        Some(Outbox::in_folder(state.path()))
+    }
+
+    /// Records what was done. A ledger that cannot be reached is no reason to call a good card bad:
+    /// the record is kept here, and sent later.
+    pub(crate) fn record(&self, entry: Entry, receipt: Option<&Receipt>) {
+        let entry = Entry {
+            station: entry.station.or_else(|| station().ok()),
+            ..entry
+        };
+        let why = match self.ledger() {
+            Ok(mut ledger) => match ledger.record(&entry, receipt) {
+                Ok(()) => return,
+                Err(error) => words::error_chain(&error),
+            },
+            // Without a place for records, that was said before.
+            Err(message) if self.outbox().is_none() => {
+                self.ui
+                    .say(format!("note: not recorded: {}\n", message.what()));
+                return;
+            }
+            Err(message) => message.what().to_owned(),
+        };
+        let parcel = Parcel {
+            entry,
+            receipt: receipt.cloned(),
+            claim: None,
+        };
+        let kept = self.outbox().map(|outbox| outbox.keep(&parcel));
+        self.ui.say(match kept {
+            Some(Ok(())) => format!(
+                "note: {why}; the record is kept here and sent with the next command, or by \
+                 `pinewrit ledger sync`\n"
+            ),
+            _ => format!("note: not recorded: {why}\n"),
+        });
+    }
+}
+
+fn open(place: &str) -> Result<Ledger, LedgerError> {
+    if place.contains("://") {
+        Ledger::open_server(place)
+    } else {
+        Ledger::open_file(Path::new(place))
+    }
+}
+
+/// The receipts in a directory, by name.
+pub(crate) fn receipts_in(folder: &Path) -> Vec<PathBuf> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let is_receipt = |path: &PathBuf| path.to_string_lossy().ends_with(".receipt.json");
+    let mut files: Vec<PathBuf> = entries
+        .map(|entry| entry.path())
+        .filter(is_receipt)
+        .take(MAX_TAKEN_IN)
+        .collect();
+    files.sort();
+    files
+}
