@@ -27,6 +27,8 @@ pub enum Kind {
     Save,
     /// Settings were put on a medium.
     Configure,
+    /// Something else on a medium was changed.
+    Change,
     /// A medium was compared with its receipt.
     Verify,
     /// A running board was compared with its settings.
@@ -41,12 +43,13 @@ pub enum Kind {
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Write,
         Self::Build,
         Self::Clone,
         Self::Save,
         Self::Configure,
+        Self::Change,
         Self::Verify,
         Self::Commission,
         Self::Failure,
@@ -62,6 +65,7 @@ impl Kind {
             Self::Clone => "clone",
             Self::Save => "save",
             Self::Configure => "configure",
+            Self::Change => "change",
             Self::Verify => "verify",
             Self::Commission => "commission",
             Self::Failure => "failure",
@@ -141,6 +145,8 @@ pub struct Record {
     pub station: Option<String>,
     /// The medium's tag.
     pub tag: Option<String>,
+    /// Its name: the device's path, or the card file's.
+    pub medium: Option<String>,
     /// Its maker and model.
     pub model: Option<String>,
     /// Its size in bytes.
@@ -169,7 +175,7 @@ pub struct Record {
     pub known_hosts: Option<String>,
 }
 
-const COLUMNS: &str = "id, time, kind, batch, unit, role, station, tag, model, size, host_name, \
+const COLUMNS: &str = "id, time, kind, batch, unit, role, station, tag, medium, model, size, host_name, \
     addresses, image, checksum, table_id, verified, written_bytes, write_millis, verify_millis, \
     commissioned, known_hosts";
 
@@ -184,6 +190,7 @@ impl Record {
             role: row.text(),
             station: row.text(),
             tag: row.text(),
+            medium: row.text(),
             model: row.text(),
             size: row.int(),
             host_name: row.text(),
@@ -234,6 +241,47 @@ impl Ledger {
         self.change(|session| record(session, entry, receipt))
     }
 
+    /// Records what was found out about the medium with this receipt; nothing, if it is not here.
+    ///
+    /// # Errors
+    /// [`LedgerError`]: nothing was recorded.
+    pub fn record_about(&mut self, digest: &str, entry: &Entry) -> Result<(), LedgerError> {
+        let sql = "SELECT id, unit, role, batch, tag FROM records WHERE digest = ?1";
+        self.change(|session| {
+            let found = session.query(sql, &[digest.into()])?.pop();
+            let Some(mut row) = found else {
+                return Ok(());
+            };
+            let about = Entry {
+                record: row.text(),
+                unit: row.text(),
+                role: row.text(),
+                batch: row.text(),
+                tag: row.text(),
+                ..entry.clone()
+            };
+            record(session, &about, None)
+        })
+    }
+
+    /// Records a change of media: the receipts as they are now, each with its digest of before. A
+    /// receipt that is not here is taken in.
+    ///
+    /// # Errors
+    /// [`LedgerError`]: nothing was recorded.
+    pub fn amend(
+        &mut self,
+        entry: &Entry,
+        receipts: &[(String, Receipt)],
+    ) -> Result<(), LedgerError> {
+        self.change(|session| {
+            for (number, (before, receipt)) in receipts.iter().enumerate() {
+                amend(session, entry, number, before, receipt)?;
+            }
+            Ok(())
+        })
+    }
+
     /// Takes in receipts that are not here yet; returns how many there were.
     ///
     /// # Errors
@@ -262,7 +310,8 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError`].
     pub fn last(&mut self, count: i64) -> Result<Vec<Record>, LedgerError> {
-        let sql = format!("SELECT {COLUMNS} FROM records ORDER BY time DESC, id LIMIT ?1");
+        let sql =
+            format!("SELECT {COLUMNS} FROM records ORDER BY time DESC, unit DESC, id LIMIT ?1");
         self.read(|session| records(session, &sql, &[count.into()]))
     }
 
@@ -286,7 +335,7 @@ impl Ledger {
         }
         values.push(most.into());
         let sql = format!(
-            "SELECT {COLUMNS} FROM records WHERE {} ORDER BY time DESC, id LIMIT ?{}",
+            "SELECT {COLUMNS} FROM records WHERE {} ORDER BY time DESC, unit DESC, id LIMIT ?{}",
             conditions.join(" AND "),
             values.len()
         );
@@ -308,7 +357,7 @@ impl Ledger {
         let tag = name.to_uppercase();
         let sql = format!(
             "SELECT {COLUMNS} FROM records WHERE unit = ?1 OR tag = ?2 OR (id >= ?3 AND id < ?4) \
-             ORDER BY time DESC, id"
+             ORDER BY time DESC, unit DESC, id"
         );
         let values: [Value; 4] = [name.into(), tag.into(), beginning.into(), end.into()];
         self.read(|session| records(session, &sql, &values))
@@ -319,8 +368,9 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError`].
     pub fn with_table(&mut self, table_id: &str) -> Result<Vec<Record>, LedgerError> {
-        let sql =
-            format!("SELECT {COLUMNS} FROM records WHERE table_id = ?1 ORDER BY time DESC, id");
+        let sql = format!(
+            "SELECT {COLUMNS} FROM records WHERE table_id = ?1 ORDER BY time DESC, unit DESC, id"
+        );
         self.read(|session| records(session, &sql, &[table_id.into()]))
     }
 
@@ -374,7 +424,7 @@ impl Ledger {
     /// [`LedgerError`].
     pub fn last_events(&mut self, kind: Kind, count: i64) -> Result<Vec<EventRow>, LedgerError> {
         let sql = "SELECT time, kind, batch, unit, role, station, tag, record, remark FROM events \
-            WHERE kind = ?1 ORDER BY time DESC, id LIMIT ?2";
+            WHERE kind = ?1 ORDER BY time DESC, unit DESC, id LIMIT ?2";
         let values: [Value; 2] = [kind.word().into(), count.into()];
         self.read(|session| events(session, sql, &values))
     }
@@ -390,7 +440,7 @@ impl Ledger {
     ) -> Result<Vec<((String, String), Record)>, LedgerError> {
         let sql = format!(
             "SELECT {COLUMNS} FROM records WHERE id IN (SELECT record FROM words WHERE word = ?1) \
-             AND (unit IS NULL OR unit <> ?2) ORDER BY time DESC, id LIMIT 1"
+             AND (unit IS NULL OR unit <> ?2) ORDER BY time DESC, unit DESC, id LIMIT 1"
         );
         self.read(|session| {
             let mut found = Vec::new();
@@ -562,6 +612,66 @@ fn base_of(
     Ok(Some((id, own)))
 }
 
+fn amend(
+    session: &mut dyn Session,
+    entry: &Entry,
+    number: usize,
+    before: &str,
+    receipt: &Receipt,
+) -> Result<(), LedgerError> {
+    let sql = "SELECT id, unit, role, batch FROM records WHERE digest = ?1";
+    let found = session.query(sql, &[before.into()])?.pop();
+    let Some((mut row, id)) = found.and_then(|mut row| row.text().map(|id| (row, id))) else {
+        let made = Entry {
+            id: Uuid::new_v4().to_string(),
+            kind: Kind::Write,
+            remark: None,
+            ..entry.clone()
+        };
+        record(session, &made, Some(receipt))?;
+        let about = Entry {
+            record: Some(made.id),
+            ..entry.clone()
+        };
+        return record(session, &about, None);
+    };
+    let mut sealed = receipt.clone();
+    sealed.seal().map_err(|_| crate::compact::Damaged)?;
+    let (map, base) = base_of(session, &sealed)?.unzip();
+    let packed = pack(&sealed, &base.unwrap_or_default())?;
+    let settings = receipt.settings.as_ref();
+    let host_name = settings.and_then(|settings| settings.host_name.clone());
+    let known_hosts = settings.and_then(|settings| settings.known_hosts.clone());
+    let sql = "UPDATE records SET receipt = ?2, chunk_map = ?3, digest = ?4, table_id = ?5, \
+        host_name = COALESCE(?6, host_name), known_hosts = COALESCE(?7, known_hosts) WHERE id = ?1";
+    let table = &receipt.identifiers.table;
+    let values: [Value; 7] = [
+        id.as_str().into(),
+        packed.into(),
+        map.into(),
+        sealed.digest.as_str().into(),
+        table.clone().into(),
+        host_name.clone().into(),
+        known_hosts.into(),
+    ];
+    session.execute(sql, &values)?;
+    let texts = [host_name.as_deref(), table.as_deref()];
+    insert_words(session, &id, &words(texts.into_iter().flatten()))?;
+    let about = Entry {
+        id: if number == 0 {
+            entry.id.clone()
+        } else {
+            Uuid::new_v4().to_string()
+        },
+        unit: row.text(),
+        role: row.text(),
+        batch: row.text(),
+        record: Some(id),
+        ..entry.clone()
+    };
+    record(session, &about, None)
+}
+
 fn insert_record(
     session: &mut dyn Session,
     entry: &Entry,
@@ -590,7 +700,7 @@ fn insert_record(
     let millis = |seconds: f64| Value::Int((seconds * 1000.0).round() as i64);
     let int = |bytes: u64| Value::Int(i64::try_from(bytes).unwrap_or(i64::MAX));
     let sql = format!(
-        "INSERT INTO records ({COLUMNS}, stored, medium, digest, chunk_map, receipt) VALUES \
+        "INSERT INTO records ({COLUMNS}, stored, digest, chunk_map, receipt) VALUES \
          (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, \
          ?20, ?21, ?22, ?23, ?24, ?25, ?26) ON CONFLICT DO NOTHING"
     );
@@ -603,6 +713,7 @@ fn insert_record(
         entry.role.clone().into(),
         entry.station.clone().into(),
         medium.tag.clone().into(),
+        medium.name.as_str().into(),
         Some(model.join(" ")).filter(|text| !text.is_empty()).into(),
         int(medium.size),
         host_name.clone().into(),
@@ -619,7 +730,6 @@ fn insert_record(
         Value::Null,
         known_hosts.into(),
         stored.into(),
-        medium.serial.clone().into(),
         sealed.digest.as_str().into(),
         map.into(),
         packed.into(),

@@ -2,11 +2,13 @@
 
 use pinewrit_args::EjectArgs;
 use pinewrit_host::{EjectError, Permits, Power, Verdict};
+use pinewrit_ledger::{Entry, Kind};
 use pinewrit_ui::{Event, Exit, MediumName, Message, style, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
+use crate::clock;
 use crate::context::Context;
 use crate::context::medium;
 
@@ -63,6 +65,11 @@ pub(crate) fn run(cx: &Context, args: &EjectArgs) -> Outcome {
         powered_down: matches!(power, Power::Off),
     });
     cx.ui.result(format!("{}\n", farewell(&name, &power)));
+    let entry = Entry {
+        tag: facts.tag.as_ref().map(ToString::to_string),
+        ..Entry::new(Kind::Eject, clock::seconds())
+    };
+    cx.record(entry, None);
     Ok(())
 }
 

@@ -6,6 +6,7 @@ use pinewrit_args::{SaveArgs, SourceArgs};
 use pinewrit_core::copy::{SaveRequest, Saved, Spare, ViewRequest, ViewSize, save};
 use pinewrit_core::{Observer, Progress, Stage};
 use pinewrit_image::Packing;
+use pinewrit_ledger::{Entry, Kind};
 use pinewrit_rescue::RescueReport;
 use pinewrit_ui::progress::{ProgressView, Screen};
 use pinewrit_ui::words::inspection::{self, FactList};
@@ -121,6 +122,11 @@ pub(crate) fn run(cx: &Context, args: &SaveArgs) -> Outcome {
     let saved = saved.map_err(|e| words::save_error(&name, &image, &e))?;
     let times = (begun, clock::seconds());
     let receipt = saved.receipt(write::TOOL, (&name, &args.to), &*view.device, times);
+    let entry = Entry {
+        remark: Some(format!("of {name}, as {image}")),
+        ..Entry::new(Kind::Save, clock::seconds())
+    };
+    cx.record(entry, Some(&receipt));
     let receipt = keep_receipt(cx, args, &receipt);
     ui.event(&SaveEvent {
         command: "save",

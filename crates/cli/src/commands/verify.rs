@@ -12,6 +12,7 @@ use pinewrit_core::write::{ChunkRecord, Owned, OwnerKind, owners};
 use pinewrit_disk::{BlockDevice, ByteRange, CHUNK_SIZE, Window};
 use pinewrit_host::Medium;
 use pinewrit_image::Location;
+use pinewrit_ledger::Kind;
 use pinewrit_ui::progress::ProgressView;
 use pinewrit_ui::text::printable;
 use pinewrit_ui::words::{self, inspection::FactList};
@@ -273,6 +274,11 @@ fn compare(cx: &Context, chosen: &Chosen, medium: &Medium, found: &Found) -> Out
         candidates: found.candidates,
         changes: &receipt.changes,
     });
+    let remark = match differing.len() {
+        0 => "as it was written".to_owned(),
+        count => format!("{} differ", units::counted(count as u64, "chunk")),
+    };
+    cx.record_about(&receipt.digest, Kind::Verify, remark);
     if !differing.is_empty() {
         return Err(match kinship {
             Kinship::Other => of_another(&name, path, receipt),

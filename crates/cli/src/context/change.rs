@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use pinewrit_args::ChangeArgs;
 use pinewrit_core::inspect::Inspection;
-use pinewrit_core::receipt::{AmendedMedium, Books, ReceiptChange, ReceiptError};
+use pinewrit_core::receipt::{AmendedMedium, Books, Receipt, ReceiptChange, ReceiptError};
 use pinewrit_core::state::StateFolder;
 use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog, open_plain};
 use pinewrit_host::{Medium, MediumError};
@@ -84,15 +84,19 @@ fn amend(
     cx: &Context,
     command: &str,
     files: Vec<String>,
-    amend: impl FnOnce(&StateFolder, &ReceiptChange) -> Result<usize, ReceiptError>,
+    amend: impl FnOnce(&StateFolder, &ReceiptChange) -> Result<Vec<(String, Receipt)>, ReceiptError>,
 ) {
     let change = clock::change(command, files);
     let amended = cx.folders.state().map(|state| amend(&state, &change));
-    if let Ok(Err(error)) = amended {
-        let why = words::error_chain(&error);
-        cx.ui.warn(format!(
-            "note: the receipt does not have this change: {why}\n"
-        ));
+    match amended {
+        Ok(Ok(receipts)) => cx.record_change(command, &change.files, &receipts),
+        Ok(Err(error)) => {
+            let why = words::error_chain(&error);
+            cx.ui.warn(format!(
+                "note: the receipt does not have this change: {why}\n"
+            ));
+        }
+        Err(_) => {}
     }
 }
 

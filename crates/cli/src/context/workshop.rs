@@ -4,12 +4,13 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_core::receipt::Receipt;
 use pinewrit_core::state::{StateFolder, read_receipt};
-use pinewrit_ledger::{Entry, Ledger, LedgerError, Outbox, Parcel};
+use pinewrit_ledger::{Entry, Kind, Ledger, LedgerError, Outbox, Parcel};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::{Exit, Message, units, words};
 use serde::Deserialize;
 
 use super::Context;
+use crate::clock;
 
 /// The most receipts to take in at first use.
 const MAX_TAKEN_IN: usize = 100_000;
@@ -178,6 +179,73 @@ impl Context {
             ),
             _ => format!("note: not recorded: {why}\n"),
         });
+    }
+}
+
+impl Context {
+    /// Records what was found out about a medium with this receipt.
+    pub(crate) fn record_about(&self, digest: &str, kind: Kind, remark: String) {
+        let entry = Entry {
+            station: station().ok(),
+            remark: Some(remark),
+            ..Entry::new(kind, clock::seconds())
+        };
+        if let Ok(mut ledger) = self.ledger()
+            && let Err(error) = ledger.record_about(digest, &entry)
+        {
+            let why = words::error_chain(&error);
+            self.ui.say(format!("note: not recorded: {why}\n"));
+        }
+    }
+
+    /// Records that a medium was not finished.
+    pub(crate) fn record_failure(&self, tag: Option<&str>, why: &str) {
+        let entry = Entry {
+            tag: tag.map(str::to_owned),
+            remark: Some(why.to_owned()),
+            ..Entry::new(Kind::Failure, clock::seconds())
+        };
+        self.record(entry, None);
+    }
+
+    /// Records a change of a medium with receipts: as they are now, each with its digest of before.
+    pub(crate) fn record_change(
+        &self,
+        command: &str,
+        files: &[String],
+        receipts: &[(String, Receipt)],
+    ) {
+        let Some((_, first)) = receipts.first() else {
+            return;
+        };
+        let kind = match command {
+            "configure" => Kind::Configure,
+            _ => Kind::Change,
+        };
+        let count = units::counted(files.len() as u64, "file");
+        let what = match (kind, files) {
+            (Kind::Configure, _) => count,
+            (_, []) => command.to_owned(),
+            (_, [file]) => format!("{command} {file}"),
+            _ => format!("{command}, {count}"),
+        };
+        let entry = Entry {
+            tag: first.medium.tag.clone(),
+            station: station().ok(),
+            remark: Some(what),
+            ..Entry::new(kind, clock::seconds())
+        };
+        let amended = match self.ledger() {
+            Ok(mut ledger) => ledger
+                .amend(&entry, receipts)
+                .map_err(|e| words::error_chain(&e)),
+            Err(message) => Err(message.what().to_owned()),
+        };
+        if let Err(why) = amended {
+            self.ui.say(format!(
+                "note: the ledger does not have this change: {why}\n"
+            ));
+        }
     }
 }
 

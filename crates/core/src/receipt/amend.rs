@@ -130,7 +130,8 @@ impl Books {
         }
     }
 
-    /// Amends the receipts by a change that is now on the medium; returns how many.
+    /// Amends the receipts by a change that is now on the medium; returns them, each with its digest
+    /// of before.
     ///
     /// # Errors
     /// The medium could not be read, or a receipt could not be written. The change is on the medium
@@ -140,13 +141,15 @@ impl Books {
         device: &dyn BlockDevice,
         state: &StateFolder,
         change: &ReceiptChange,
-    ) -> Result<usize, ReceiptError> {
-        let mut amended = 0;
+    ) -> Result<Vec<(String, Receipt)>, ReceiptError> {
+        let mut amended = Vec::new();
         for book in &mut self.0 {
             let is_amended = book.amend(device, change);
             if is_amended.map_err(|e| ReceiptError::Medium(e.to_string()))? {
                 book.path = state.replace_receipt(&book.path, &book.receipt)?;
-                amended += 1;
+                let before = book.receipt.digest.clone();
+                book.receipt.seal()?;
+                amended.push((before, book.receipt.clone()));
             }
         }
         Ok(amended)
@@ -187,7 +190,7 @@ impl AmendedMedium {
         &self,
         state: &StateFolder,
         change: &ReceiptChange,
-    ) -> Result<usize, ReceiptError> {
+    ) -> Result<Vec<(String, Receipt)>, ReceiptError> {
         self.books().amend(&*self.inner, state, change)
     }
 }

@@ -8,10 +8,11 @@ mod file;
 
 use std::collections::BTreeSet;
 use std::fs;
-use std::io;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
+use rustix::fs::FlockOperation;
 use toml_edit::{DocumentMut, Item, value};
 
 use crate::medium::{check_permits, open_elsewhere};
@@ -80,7 +81,6 @@ pub enum RackError {
 #[derive(Clone, Debug)]
 pub struct Rack {
     path: PathBuf,
-    text: String,
     file: RackFile,
     /// Cards that were unmounted since the file was read.
     unmounted: Arc<Mutex<BTreeSet<String>>>,
@@ -107,10 +107,9 @@ impl Rack {
     /// # Errors
     /// [`RackError`].
     pub fn open(path: &Path) -> Result<Self, RackError> {
-        let (file, text) = RackFile::read(path)?;
+        let (file, _) = RackFile::read(path)?;
         Ok(Self {
             path: path.to_owned(),
-            text,
             file,
             unmounted: Arc::default(),
         })
@@ -309,15 +308,15 @@ impl Rack {
         else {
             return Ok(Vec::new());
         };
-        // Somebody may have moved cards since.
-        let text = fs::read_to_string(&self.path)?;
-        let mut document: DocumentMut = text.parse().map_err(io::Error::other)?;
-        if let Some(table) = entry(&mut document, "cards", &card.name) {
-            table.remove("mounted");
-        }
-        fs::write(&self.path, document.to_string())?;
+        let name = card.name.clone();
+        let edited = self.clone().edit(|document| {
+            if let Some(table) = entry(document, "cards", &name) {
+                table.remove("mounted");
+            }
+        });
+        edited.map_err(io::Error::other)?;
         let mut unmounted = self.unmounted.lock().unwrap_or_else(|e| e.into_inner());
-        unmounted.insert(card.name.clone());
+        unmounted.insert(name);
         Ok(vec![point])
     }
 
@@ -389,32 +388,50 @@ impl Rack {
 
     /// Changes the card in a reader, in the file as well; comments and order stay.
     fn put(&mut self, reader: &str, card: Option<&str>) -> Result<(), RackError> {
-        let mut document = self.document();
-        if let Some(table) = entry(&mut document, "readers", reader) {
-            match card {
-                Some(card) => table["holds"] = value(card),
-                None => {
-                    table.remove("holds");
+        self.edit(|document| {
+            if let Some(table) = entry(document, "readers", reader) {
+                match card {
+                    Some(card) => table["holds"] = value(card),
+                    None => {
+                        table.remove("holds");
+                    }
                 }
             }
-        }
+        })
+    }
+
+    /// Changes the file as it is now: other programs move cards too, one at a time, and nobody
+    /// reads half of it.
+    fn edit(&mut self, change: impl FnOnce(&mut DocumentMut)) -> Result<(), RackError> {
+        let failed = |source: io::Error| RackError::Io {
+            path: self.path.clone(),
+            source,
+        };
+        let folder = match self.path.parent() {
+            Some(folder) if !folder.as_os_str().is_empty() => folder,
+            _ => Path::new("."),
+        };
+        let lock = fs::File::open(folder).map_err(failed)?;
+        rustix::fs::flock(&lock, FlockOperation::LockExclusive).map_err(|e| failed(e.into()))?;
+        let text = fs::read_to_string(&self.path).map_err(failed)?;
+        let document = text.parse::<DocumentMut>();
+        let mut document = document.map_err(|error| failed(io::Error::other(error)))?;
+        change(&mut document);
         let text = document.to_string();
         let wrong = |mistakes| RackError::Mistakes {
             path: self.path.clone(),
             mistakes,
         };
         self.file = RackFile::parse(&text).map_err(wrong)?;
-        fs::write(&self.path, &text).map_err(|source| RackError::Io {
-            path: self.path.clone(),
-            source,
-        })?;
-        self.text = text;
+        let mut file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
+        file.write_all(text.as_bytes()).map_err(failed)?;
+        if let Ok(facts) = fs::metadata(&self.path) {
+            let kept = file.as_file().set_permissions(facts.permissions());
+            kept.map_err(failed)?;
+        }
+        file.persist(&self.path)
+            .map_err(|error| failed(error.error))?;
         Ok(())
-    }
-
-    fn document(&self) -> DocumentMut {
-        // It has been parsed before.
-        self.text.parse().unwrap_or_default()
     }
 }
 

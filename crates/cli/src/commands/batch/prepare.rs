@@ -296,7 +296,15 @@ fn conflicts(roster: &Roster, ledger: &mut Ledger, faults: &mut Faults) -> Resul
 
 /// The units of a roster, with what differs.
 pub(super) fn show(ui: &Ui, roster: &Roster) {
-    let differing = roster.differing();
+    let mut differing = roster.differing();
+    // What is the unit's name says nothing more.
+    let is_name = |path: &str| {
+        roster
+            .units
+            .iter()
+            .all(|unit| unit.value(path) == Some(&unit.name))
+    };
+    differing.retain(|path| !is_name(path));
     let shown = &differing[..differing.len().min(MAX_COLUMNS)];
     let units = roster.units.iter().map(|unit| RosterUnit {
         unit: &unit.name,

@@ -289,12 +289,14 @@ impl Watcher for Told {
     fn describe(&self, image: &str, medium: &str, trouble: &Trouble) -> String {
         let message = words::trouble(image, medium, trouble);
         let facts = message.rows();
+        let what = message.what();
+        let what = what.strip_prefix(medium).map_or(what, str::trim_start);
         let found = facts
             .iter()
             .find(|(name, _)| matches!(name.as_str(), "found" | "system" | "where"));
         match found {
-            Some((_, fact)) => format!("{} ({fact})", message.what()),
-            None => message.what().to_owned(),
+            Some((_, fact)) => format!("{what} ({fact})"),
+            None => what.to_owned(),
         }
     }
 }

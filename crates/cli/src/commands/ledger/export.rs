@@ -70,6 +70,12 @@ pub(super) fn run(cx: &Context, ledger: &mut Ledger, args: &LedgerExportArgs) ->
             .and_then(|file| each(ledger, form, &mut io::BufWriter::new(file), &mut count)),
         (form, None) => each(ledger, form, &mut io::stdout().lock(), &mut count),
     };
+    // A reader that stops early, such as `head`, loses nothing.
+    if let Err(Failed::File(error)) = &done
+        && error.kind() == io::ErrorKind::BrokenPipe
+    {
+        return Ok(());
+    }
     let to = args.to.as_ref().map(|path| path.display().to_string());
     done.map_err(|error| match error {
         Failed::Ledger(error) => words::ledger_error(&error),

@@ -172,13 +172,11 @@ fn show(cx: &Context, ledger: &mut Ledger, name: &str) -> Outcome {
     text += &format!("\n{dim}what happened{dim:#}\n");
     for event in &happened {
         cx.ui.event(&HappenedEvent(event));
-        let by = event
-            .station
-            .as_ref()
-            .map_or(String::new(), |name| format!("  at {name}"));
+        let by = event.station.as_ref().map(|name| format!("at {name}"));
+        let words = [event.remark.clone(), by].into_iter().flatten();
+        let words = words.collect::<Vec<_>>().join(", ");
         let tag = event.tag.as_deref().unwrap_or_default();
-        let remark = event.remark.as_deref().unwrap_or_default();
-        let line = format!("{:<10} {tag:<8} {remark}{by}", event.kind.word());
+        let line = format!("{:<10} {tag:<8} {words}", event.kind.word());
         text += &format!("  {}  {}\n", clock::local(event.time), line.trim_end());
     }
     let earlier = &records[1..];

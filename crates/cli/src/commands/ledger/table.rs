@@ -58,6 +58,15 @@ fn unit(record: &Record) -> String {
     }
 }
 
+/// Its tag, or the name of a card file.
+fn medium(record: &Record) -> String {
+    let file = record
+        .medium
+        .as_deref()
+        .and_then(|name| name.rsplit('/').next());
+    or_dash(record.tag.as_deref().or(file))
+}
+
 fn addresses(record: &Record) -> String {
     let bare = record.addresses.as_deref().unwrap_or_default();
     let bare: Vec<&str> = bare
@@ -95,7 +104,7 @@ pub(super) fn of_records(records: &[Record]) -> String {
             clock::local(record.time),
             format!("{strong}{}{strong:#}", unit(record)),
             addresses(record),
-            or_dash(record.tag.as_deref()),
+            medium(record),
             cut(record.image.as_deref().unwrap_or("-"), MAX_IMAGE),
             verified(record),
         ]);
@@ -163,7 +172,7 @@ pub(super) fn facts(record: &Record) -> Vec<(&'static str, String)> {
     add("addresses", record.addresses.clone());
     let size = record.size.and_then(|size| u64::try_from(size).ok());
     let medium = [
-        record.tag.clone(),
+        Some(medium(record)),
         record.model.clone(),
         size.map(units::size),
     ];

@@ -19,6 +19,7 @@ use pinewrit_core::write::{
 use pinewrit_core::{Cancel, Observer, Progress, Stage};
 use pinewrit_host::{MediumKind, Rescan};
 use pinewrit_image::{ExpectedChecksum, ImageSource, Location, find_beside};
+use pinewrit_ledger::{Entry, Kind};
 use pinewrit_ui::page::{self, Finished, Section};
 use pinewrit_ui::progress::{ProgressView, Screen, Waiting};
 use pinewrit_ui::{Answer, Event, Exit, MediumName, Message, Ui, words};
@@ -399,6 +400,7 @@ impl Work<'_> {
             };
             if let Err(message) = outcome {
                 let message = message.of(id.clone());
+                self.cx.record_failure(id.tag.as_deref(), message.what());
                 sections.push(failed_section(name, &image, &message));
                 // All but the last are reported at once.
                 if let Some(earlier) = failure.replace(message) {
@@ -421,6 +423,7 @@ impl Work<'_> {
     ) -> (Outcome, Option<Section>) {
         let (ui, wish) = (&self.cx.ui, self.wish);
         self.tell_kept(&written.kept);
+        self.record(medium, written);
         let device = &*medium.medium.device;
         let section = wish.report.is_some().then(|| {
             Section::Done(Box::new(Finished {
@@ -466,6 +469,28 @@ impl Work<'_> {
             None => Ok(()),
         };
         (outcome, section)
+    }
+
+    /// In the ledger; with what it was made from, if it is a copy.
+    fn record(&self, medium: &WrittenMedium, written: &Written) {
+        let kind = match self.wish.command {
+            "clone" => Kind::Clone,
+            "build" => Kind::Build,
+            _ => Kind::Write,
+        };
+        let settings = self.wish.request.settings.as_ref();
+        let wired = settings.into_iter().flat_map(|settings| &settings.wired);
+        let addresses = wired.flat_map(|wired| wired.addresses.iter().map(ToString::to_string));
+        let part = medium
+            .partition
+            .map(|partition| format!("partition {}", partition.number));
+        let from = (kind == Kind::Clone).then(|| format!("from {}", self.wish.source.name()));
+        let entry = Entry {
+            addresses: addresses.collect(),
+            remark: from.or(part),
+            ..Entry::new(kind, clock::seconds())
+        };
+        self.cx.record(entry, Some(&written.receipt));
     }
 
     /// A full disk is no reason to call a good card bad.
