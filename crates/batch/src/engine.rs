@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use pinewrit_core::state::StateFolder;
+use pinewrit_core::write::WriteError;
 use pinewrit_core::{Cancel, Silent};
 use pinewrit_host::{Changes, MediumFacts, Readers};
 use pinewrit_ledger::{
@@ -18,7 +19,8 @@ use pinewrit_ledger::{
 use crate::admit::{Candidate, admit};
 use crate::work::{Job, Outcome, Shared, Trouble, digest_of, make, renew};
 use crate::{
-    BatchEvent, BatchRequest, Finished, Refusal, Slot, Sources, Spool, Tally, Watcher, word,
+    BatchEvent, BatchRequest, Finished, NoSpool, Refusal, Slot, Sources, Spool, Tally, Watcher,
+    word,
 };
 
 /// How often a ledger that cannot be reached is asked again, and the jobs of others are counted.
@@ -36,18 +38,14 @@ pub struct Control {
 }
 
 impl Control {
-    /// With these signals: begin no new media; stop everything.
-    pub fn new(closing: Arc<AtomicBool>, cancel: Cancel) -> Self {
-        Self {
-            closing,
-            cancel,
-            confirmed: Arc::default(),
-        }
-    }
-
     /// Begins no new media.
     pub fn close(&self) {
         self.closing.store(true, Ordering::Relaxed);
+    }
+
+    /// A token that is cancelled as soon as no new media are to be begun.
+    pub fn closing(&self) -> Cancel {
+        Cancel::from_flag(Arc::clone(&self.closing))
     }
 
     /// What is on the medium with this tag may be overwritten.
@@ -158,8 +156,9 @@ pub fn run(
     let (told, outcomes) = unbounded();
     let claims = Mutex::new(Vec::new());
     let is_over = AtomicBool::new(false);
+    let bad_image = Mutex::new(None);
     std::thread::scope(|scope| {
-        spool_all(scope, place, watcher, &control.cancel);
+        spool_all(scope, place, watcher, (&control.cancel, &bad_image));
         scope.spawn(|| keep_alive(&shared, &claims, &is_over));
         let mut batch = Batch {
             shared: &shared,
@@ -176,6 +175,7 @@ pub fn run(
             waiting: None,
             is_reached: true,
             bad_source: None,
+            bad_image: &bad_image,
         };
         let ended = batch.work(scope);
         is_over.store(true, Ordering::Relaxed);
@@ -192,7 +192,7 @@ fn spool_all<'s>(
     scope: &'s Scope<'s, '_>,
     place: &'s Place<'_>,
     watcher: &'s dyn Watcher,
-    cancel: &'s Cancel,
+    (cancel, bad_image): (&'s Cancel, &'s Mutex<Option<(String, Trouble)>>),
 ) {
     let Some(folder) = place.spool else {
         return;
@@ -213,6 +213,11 @@ fn spool_all<'s>(
                     let event = BatchEvent::Spooled(&name, Ok(spool.used_bytes()));
                     watcher.event(&event);
                     place.sources.keep(content, spool);
+                }
+                Err(NoSpool::Image(WriteError::Cancelled)) => return,
+                Err(why @ NoSpool::Image(_)) => {
+                    let mut bad = bad_image.lock().unwrap_or_else(|e| e.into_inner());
+                    bad.get_or_insert((name, Trouble::Source(why)));
                 }
                 Err(why) => watcher.event(&BatchEvent::Spooled(&name, Err(&why))),
             }
@@ -254,6 +259,8 @@ struct Batch<'b> {
     waiting: Option<(Option<JobKey>, Tally)>,
     is_reached: bool,
     bad_source: Option<(String, Trouble)>,
+    /// Found to be bad while it was unpacked for all.
+    bad_image: &'b Mutex<Option<(String, Trouble)>>,
 }
 
 /// What tells one insertion from another.
@@ -277,6 +284,12 @@ impl<'b> Batch<'b> {
         let mut counted: Option<Instant> = None;
         loop {
             let mut news = self.reap();
+            let bad = self
+                .bad_image
+                .lock()
+                .unwrap_or_else(|e| e.into_inner())
+                .take();
+            self.bad_source = self.bad_source.take().or(bad);
             let is_closing = self.control.is_closing() || self.bad_source.is_some();
             if is_closing && !was_closing {
                 was_closing = true;

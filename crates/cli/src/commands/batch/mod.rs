@@ -6,8 +6,7 @@ mod told;
 
 use std::io::{self, BufRead, IsTerminal};
 use std::path::PathBuf;
-use std::sync::atomic::AtomicBool;
-use std::sync::{Arc, Mutex};
+use std::sync::Mutex;
 use std::time::Duration;
 
 use pinewrit_args::{BatchArgs, OverArg};
@@ -57,7 +56,10 @@ pub(crate) fn run(cx: &Context, args: &BatchArgs) -> Outcome {
     }
     let request = request(cx, args, roster)?;
     let mut ledger = cx.ledger()?;
-    let prepared = prepare::prepare(cx, &request, &mut ledger, args.dry_run)?;
+    let control = Control::default();
+    signals::watch_twice(&control);
+    let stop = (&control.closing(), args.dry_run);
+    let prepared = prepare::prepare(cx, &request, &mut ledger, stop)?;
     if args.dry_run {
         prepare::show(ui, &request.roster);
         ui.result("nothing was written (--dry-run); all checks passed\n");
@@ -67,7 +69,7 @@ pub(crate) fn run(cx: &Context, args: &BatchArgs) -> Outcome {
         let again = ledger.again(&request.roster.name, unit);
         again.map_err(|e| words::ledger_error(&e))?;
     }
-    work(cx, args, &request, ledger, &prepared.sources)
+    work(cx, args, &request, ledger, (&prepared.sources, &control))
 }
 
 fn must_be_a_unit(roster: &Roster, unit: &str) -> Outcome {
@@ -127,15 +129,10 @@ fn work(
     args: &BatchArgs,
     request: &BatchRequest,
     ledger: Ledger,
-    sources: &Sources,
+    (sources, control): (&Sources, &Control),
 ) -> Outcome {
-    let told = Told::new(cx.ui, args.bell, request);
-    let control = Control::new(
-        Arc::new(AtomicBool::new(false)),
-        pinewrit_core::Cancel::default(),
-    );
-    signals::watch_twice(&control);
-    listen(&told, &control);
+    let told = Told::new(cx.ui, args.bell);
+    listen(&told, control);
     let ledger = Mutex::new(ledger);
     let state = cx.folders.state_if_any();
     let spool = spool_folder(cx);
@@ -146,7 +143,7 @@ fn work(
         state: state.as_ref(),
         spool: spool.as_deref(),
     };
-    let done = pinewrit_batch::run(request, &place, &told, &control);
+    let done = pinewrit_batch::run(request, &place, &told, control);
     told.close();
     let failed = told.failed();
     drop(told);

@@ -4,6 +4,7 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, Table};
 use pinewrit_batch::{BatchRequest, Prepared, Sources, rehearse};
 use pinewrit_build::BuildOptions;
+use pinewrit_core::Cancel;
 use pinewrit_core::write::{WritePlan, WriteRequest};
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 use pinewrit_image::{ExpectedChecksum, ImageSource, Location, find_beside};
@@ -19,7 +20,6 @@ use crate::clock;
 use crate::commands::build;
 use crate::context::source::{self};
 use crate::context::{Context, settings};
-use crate::signals;
 
 /// As many settings in which units differ are columns.
 const MAX_COLUMNS: usize = 6;
@@ -38,7 +38,7 @@ pub(super) fn prepare(
     cx: &Context,
     request: &BatchRequest,
     ledger: &mut Ledger,
-    is_dry: bool,
+    (cancel, is_dry): (&Cancel, bool),
 ) -> Result<Ready, Message> {
     let roster = &request.roster;
     let mut faults = Faults {
@@ -55,7 +55,7 @@ pub(super) fn prepare(
             Content::Layout(path) => {
                 let least = unit.media.iter().find(|medium| medium.content == *content);
                 let least = least.map_or(0, |medium| medium.least);
-                built(cx, path, least, is_dry).map(|(prepared, file)| {
+                built(cx, path, least, (cancel, is_dry)).map(|(prepared, file)| {
                     ready._built.push(file);
                     prepared
                 })
@@ -80,8 +80,14 @@ pub(super) fn prepare(
     }
     conflicts(roster, ledger, &mut faults)?;
     let waiting = Waiting::new(&cx.ui, "trying all settings on the image".to_owned());
-    let found = rehearse(request, &ready.sources, &signals::watch(), &mut |_| ());
+    let found = rehearse(request, &ready.sources, cancel, &mut |_| ());
     drop(waiting);
+    if cancel.is_cancelled() {
+        return Err(Message::new(
+            Exit::Interrupted,
+            "stopped; nothing was written",
+        ));
+    }
     for (image, fault) in &found {
         let message = words::fault(image, fault);
         match fault {
@@ -206,7 +212,7 @@ fn built(
     cx: &Context,
     path: &std::path::Path,
     least: u64,
-    is_dry: bool,
+    (cancel, is_dry): (&Cancel, bool),
 ) -> Result<(Prepared, tempfile::NamedTempFile), Message> {
     let name = path.display().to_string();
     let layout = build::read(path)?;
@@ -241,8 +247,7 @@ fn built(
         plan.write_table(&device).map_err(told)?;
     } else {
         let waiting = Waiting::new(&cx.ui, format!("building {name}"));
-        let cancel = signals::watch();
-        pinewrit_build::build(&layout, &plan, &device, &options, &cancel).map_err(told)?;
+        pinewrit_build::build(&layout, &plan, &device, &options, cancel).map_err(told)?;
         drop(waiting);
     }
     let source = ImageSource::open(file.path()).map_err(|e| words::open_error(&e))?;

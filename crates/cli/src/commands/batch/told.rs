@@ -3,7 +3,7 @@
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use pinewrit_batch::{BatchEvent, BatchRequest, Finished, Refusal, Slot, Tally, Trouble, Watcher};
+use pinewrit_batch::{BatchEvent, Finished, Refusal, Slot, Tally, Trouble, Watcher};
 use pinewrit_core::Observer;
 use pinewrit_ledger::{Begun, JobKey};
 use pinewrit_roster::UnitMedium;
@@ -29,7 +29,7 @@ pub(super) struct Told {
 }
 
 impl Told {
-    pub(super) fn new(ui: Ui, bell: bool, _request: &BatchRequest) -> Self {
+    pub(super) fn new(ui: Ui, bell: bool) -> Self {
         let screen = BenchScreen::new(ui, bell);
         Self {
             ui,
