@@ -3,6 +3,8 @@
 use std::cell::Cell;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use clap::Parser;
 use pinewrit_args::{Args, DemoArgs};
@@ -44,7 +46,17 @@ struct Demo {
 /// The image that is first built, then written.
 const IMAGE: &str = "larkfell-os.img.zst";
 /// Files in the demo's folder that commands refer to.
-const NAMED: [&str; 4] = ["layout.toml", IMAGE, "hut-03.toml", "hut-04.toml"];
+const NAMED: [&str; 5] = [
+    "layout.toml",
+    IMAGE,
+    "hut-03.toml",
+    "hut-04.toml",
+    "huts.toml",
+];
+/// The rack of the bench.
+const BENCH: &str = "bench.toml";
+/// How often somebody looks whether a reader is empty.
+const LOOK_EVERY: Duration = Duration::from_millis(20);
 
 pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folder = make_folder(args.dir.as_deref())?;
@@ -116,11 +128,49 @@ impl Demo {
                 "hut-04.toml",
                 "--yes",
             ],
+        )?;
+        self.make_all_huts()
+    }
+
+    /// All twelve huts at a bench with four readers, where somebody changes the cards.
+    fn make_all_huts(&self) -> Outcome {
+        let path = self.folder.join(BENCH);
+        let rack = Rack::open(&path).map_err(|e| words::rack_error(&e))?;
+        let bench = Self {
+            cx: Context {
+                folders: self.cx.folders.clone(),
+                ..Context::new(self.cx.ui, Readers::Rack(rack))
+            },
+            folder: self.folder.clone(),
+            steps: self.steps.clone(),
+        };
+        let readers = ["--to", "rack:bench-1", "--to", "rack:bench-2"];
+        let more = ["--to", "rack:bench-3", "--to", "rack:bench-4"];
+        let is_over = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            scope.spawn(|| change_cards(&path, &is_over));
+            let typed = [&["batch", "huts.toml"][..], &readers, &more].concat();
+            let made = bench.step_at(
+                "make all twelve huts: four readers, a box of cards, one of them bad",
+                BENCH,
+                &typed,
+            );
+            is_over.store(true, Ordering::Relaxed);
+            made
+        })?;
+        bench.step_at(
+            "a year later: what is known about hut 7?",
+            BENCH,
+            &["ledger", "show", "larkfell-07"],
         )
     }
 
     /// Shows a command as it would be typed, and runs it.
     fn step(&self, what: &str, typed: &[&str]) -> Outcome {
+        self.step_at(what, "rack.toml", typed)
+    }
+
+    fn step_at(&self, what: &str, rack: &str, typed: &[&str]) -> Outcome {
         let (strong, dim) = (style::STRONG, style::DIM);
         let number = self.steps.get() + 1;
         self.steps.set(number);
@@ -128,9 +178,9 @@ impl Demo {
         ui.result(format!("\n{strong}step {number}: {what}{strong:#}\n"));
         let rack = match typed[0] {
             // These need no readers.
-            "build" => "",
-            "inspect" if typed[1] == IMAGE => "",
-            _ => "--rack rack.toml ",
+            "build" => String::new(),
+            "inspect" if typed[1] == IMAGE => String::new(),
+            _ => format!("--rack {rack} "),
         };
         ui.result(format!(
             "{dim}$ pinewrit {rack}{}{dim:#}\n",
@@ -168,6 +218,28 @@ impl Demo {
         let tag = medium.and_then(|medium| medium.tag);
         tag.map(|tag| tag.to_string())
             .ok_or_else(|| Message::new(Exit::Internal, format!("the demo's rack lacks {reader}")))
+    }
+}
+
+/// Puts a card from the box into each reader that becomes empty.
+fn change_cards(rack: &Path, is_over: &AtomicBool) {
+    while !is_over.load(Ordering::Relaxed) {
+        std::thread::sleep(LOOK_EVERY);
+        let Ok(mut rack) = Rack::open(rack) else {
+            continue;
+        };
+        let cards = rack.cards();
+        // What has been in a reader is finished.
+        let mut fresh = cards
+            .iter()
+            .filter(|card| card.reader.is_none() && !card.file.exists());
+        for (reader, held) in rack.readers() {
+            if held.is_none()
+                && let Some(card) = fresh.next()
+            {
+                let _ = rack.insert(&card.card, &reader);
+            }
+        }
     }
 }
 
