@@ -109,16 +109,27 @@ if wanted write-progress; then
   shot write-progress 6 'pinewrit write larkfell-os.img.zst --to HXRD --settings hut-03.toml --yes' "$fresh"
 fi
 
-if wanted write-three; then
-  mkdir -p "$work/three"
-  for card in a b c; do
-    printf '[[readers]]\nname = "hub-%s"\nspeed = 5000\nholds = "card-%s"\n' $card $card
-    printf '[[cards]]\nname = "card-%s"\nfile = "%s.img"\nsize = "8GB"\nmaker = "Larch"\nmodel = "Needle 8"\n' $card $card
-    printf 'serial = "7d0%s"\nwrite-speed = "%sMB/s"\nread-speed = "60MB/s"\n' $card "$((2 + $(printf %d "'$card") % 3))"
-  done > "$work/three/rack.toml"
-  three=$work/three/rack.toml
-  to=$(for card in a b c; do printf ' --to %s' "$(tag_of "$three" "hub-$card")"; done)
-  shot write-three 7 "pinewrit write larkfell-os.img.zst$to --yes" "export PINEWRIT_RACK=$three"
+if wanted batch; then
+  # A bench with slower cards, and somebody who changes them.
+  mkdir -p "$work/bench"
+  sed -e 's/^clock.*//' -e 's/file = "box/file = "slow/' -e '/^serial/a read-speed = "60MB"' \
+    -e '/^serial = "4E0[159]77"/a write-speed = "9MB"' -e '/^serial = "4E[0-9][2468]77"/a write-speed = "7MB"' \
+    -e '/^serial = "4E[0-9][37]77"/a write-speed = "12MB"' bench.toml > "$work/bench/bench.toml"
+  cp huts.toml larkfell-os.img.zst "$work/bench"
+  cat > "$work/bench/person" <<'SH'
+cd "$(dirname "$0")"
+next=5
+while [ $next -le 13 ]; do
+  sleep 0.3
+  for reader in 1 2 3 4; do
+    card=$(printf 'box-%02d' $next)
+    if pinewrit -q --rack bench.toml rack insert "$card" bench-$reader > /dev/null 2>&1; then next=$((next + 1)); fi
+  done
+done
+SH
+  to=$(for number in 1 2 3 4; do printf ' --to rack:bench-%s' "$number"; done)
+  shot batch 17 "pinewrit batch huts.toml$to" \
+    "cd $work/bench; export PINEWRIT_RACK=bench.toml; bash person & sleep 0.1" 12 110x34
 fi
 if wanted verify-names-file; then
   mkdir -p "$work/worn"
@@ -208,4 +219,11 @@ model = "Needle 1"\nserial = "7c09"\nwrite-speed = "20MB/s"\nread-speed = "45MB/
     --screenshot="$work/report/page.png" "file://$work/report/page.html" > /dev/null 2>&1
   convert "$work/report/page.png" -colors 128 -depth 8 "$shots/report.png"
   echo report
+fi
+
+if wanted ledger; then
+  pinewrit -q --rack bench.toml ledger page --to "$work/ledger.html" > /dev/null
+  chromium --headless --no-sandbox --disable-gpu --window-size=1280,800 --screenshot="$shots/ledger.png" \
+    "$work/ledger.html" > /dev/null 2>&1
+  echo ledger
 fi

@@ -121,6 +121,17 @@ pub enum LedgerAction {
         #[arg(value_name = "FILE", required = true, value_hint = ValueHint::AnyPath)]
         files: Vec<PathBuf>,
     },
+    /// Write a page with units, media and their pace, failures, and what is not commissioned
+    Page {
+        /// The page
+        #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
+        to: PathBuf,
+        /// Show only this batch
+        #[arg(long, value_name = "NAME")]
+        batch: Option<String>,
+    },
+    /// Write a sheet of labels to be printed, each with a code that a phone reads
+    Labels(LedgerLabelsArgs),
     /// Send records that were kept here because the ledger could not be reached
     Sync,
 }
@@ -133,6 +144,48 @@ pub struct LedgerListArgs {
     /// Show the units of this batch, done or not
     #[arg(long, value_name = "NAME")]
     pub batch: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct LedgerLabelsArgs {
+    /// The sheet
+    #[arg(long, value_name = "FILE.html", value_hint = ValueHint::FilePath)]
+    pub to: PathBuf,
+    /// Labels for the units of this batch
+    #[arg(long, value_name = "NAME")]
+    pub batch: Option<String>,
+    /// Labels for these units, tags or records; repeatable
+    #[arg(long, value_name = "UNIT|TAG|ID")]
+    pub only: Vec<String>,
+    /// Without --batch and --only: labels for so many of the latest records
+    #[arg(long, value_name = "N", default_value_t = 24)]
+    pub last: u32,
+    /// Labels beside and below each other
+    #[arg(long, value_name = "COLSxROWS", default_value = "3x8", value_parser = pair::<u32>)]
+    pub sheet: (u32, u32),
+    /// Width and height of a label in millimetres
+    #[arg(long, value_name = "WIDTHxHEIGHT", default_value = "64x34", value_parser = pair::<f64>)]
+    pub size: (f64, f64),
+    /// Width and height of the paper in millimetres
+    #[arg(long, value_name = "WIDTHxHEIGHT", default_value = "210x297", value_parser = pair::<f64>)]
+    pub paper: (f64, f64),
+    /// An address for the code, with {unit}, {host-name}, {address}, {tag} and {record} [default: JSON]
+    #[arg(long, value_name = "TEMPLATE")]
+    pub address: Option<String>,
+}
+
+/// Two positive numbers, as in `3x8`.
+fn pair<T: std::str::FromStr + PartialOrd + From<u8>>(text: &str) -> Result<(T, T), String> {
+    let wrong = || "two numbers, as in 3x8".to_owned();
+    let (first, second) = text.split_once(['x', '×']).ok_or_else(wrong)?;
+    let number = |text: &str| {
+        let number = text.trim().parse::<T>().ok();
+        number.filter(|number| *number >= T::from(1))
+    };
+    Ok((
+        number(first).ok_or_else(wrong)?,
+        number(second).ok_or_else(wrong)?,
+    ))
 }
 
 #[derive(Debug, ClapArgs)]

@@ -35,7 +35,8 @@ use pinewrit_volume::ErrorFlags;
 use pinewrit_volume::format::FormatKind;
 
 pub use batch::{
-    BatchArgs, ExportForm, LedgerAction, LedgerArgs, LedgerExportArgs, LedgerListArgs, OverArg,
+    BatchArgs, ExportForm, LedgerAction, LedgerArgs, LedgerExportArgs, LedgerLabelsArgs,
+    LedgerListArgs, OverArg,
 };
 pub use check::CheckArgs;
 pub use copy::{AsNewArgs, CloneArgs, RescueArgs, SaveArgs};

@@ -208,6 +208,17 @@ impl Record {
     }
 }
 
+/// A host name or address that another unit has.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Conflict {
+    /// The unit that wants it.
+    pub unit: String,
+    /// The name or address.
+    pub word: String,
+    /// The latest record with it.
+    pub record: Record,
+}
+
 /// Something that happened.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct EventRow {
@@ -429,15 +440,12 @@ impl Ledger {
         self.read(|session| events(session, sql, &values))
     }
 
-    /// Which of these host names and addresses other units already have: unit and word as given, and
-    /// the latest record with it. What belongs to the same unit is no conflict.
+    /// Which of these host names and addresses of units other units already have. What belongs to the
+    /// same unit is no conflict.
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn owners(
-        &mut self,
-        wanted: &[(String, String)],
-    ) -> Result<Vec<((String, String), Record)>, LedgerError> {
+    pub fn owners(&mut self, wanted: &[(String, String)]) -> Result<Vec<Conflict>, LedgerError> {
         let sql = format!(
             "SELECT {COLUMNS} FROM records WHERE id IN (SELECT record FROM words WHERE word = ?1) \
              AND (unit IS NULL OR unit <> ?2) ORDER BY time DESC, unit DESC, id LIMIT 1"
@@ -447,10 +455,11 @@ impl Ledger {
             for (unit, word) in wanted {
                 let values: [Value; 2] = [word.to_lowercase().into(), unit.as_str().into()];
                 let rows = records(session, &sql, &values)?;
-                found.extend(
-                    rows.into_iter()
-                        .map(|record| ((unit.clone(), word.clone()), record)),
-                );
+                found.extend(rows.into_iter().map(|record| Conflict {
+                    unit: unit.clone(),
+                    word: word.clone(),
+                    record,
+                }));
             }
             Ok(found)
         })

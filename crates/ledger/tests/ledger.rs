@@ -506,7 +506,7 @@ fn names_of_other_units_are_known(#[case] store: In) {
     ];
     let wanted = wanted.map(|(unit, word)| (unit.to_owned(), word.to_owned()));
     let owners = ledger.owners(&wanted).unwrap();
-    let told: Vec<&str> = owners.iter().map(|((_, word), _)| word.as_str()).collect();
+    let told: Vec<&str> = owners.iter().map(|one| one.word.as_str()).collect();
     assert_eq!(told, ["10.77.0.7", "Larkfell-01"]);
 }
 

@@ -24,10 +24,10 @@ const SHADES: u8 = 8;
 const BINS: f64 = 160.0;
 const SECONDS: f64 = 0.5;
 
-type Drawn = Result<(), Box<dyn std::error::Error>>;
+pub(super) type Drawn = Result<(), Box<dyn std::error::Error>>;
 
 /// Draws on a new SVG. A drawing that fails leaves a gap, but does not cost the page.
-fn svg(
+pub(super) fn svg(
     size: (u32, u32),
     draw: impl FnOnce(&DrawingArea<SVGBackend<'_>, Shift>) -> Drawn,
 ) -> String {

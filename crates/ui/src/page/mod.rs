@@ -1,6 +1,8 @@
 //! The page about a write: one self-contained HTML file with drawn charts.
 
 mod charts;
+mod labels;
+mod ledger;
 mod pace;
 
 use std::time::Duration;
@@ -12,6 +14,8 @@ use pinewrit_core::receipt::Receipt;
 use crate::Message;
 use crate::text::printable;
 use crate::units;
+pub use labels::{LabelSheet, code_text};
+pub use ledger::LedgerPage;
 use pace::{SlowSpot, slow_spots};
 
 /// The most slow spots to list.

@@ -11,7 +11,6 @@ use std::time::Duration;
 
 use pinewrit_args::{BatchArgs, OverArg};
 use pinewrit_batch::{BatchError, BatchReport, BatchRequest, Control, Place, Sources};
-use pinewrit_core::state::save;
 use pinewrit_host::Readers;
 use pinewrit_ledger::{Job, JobState, Ledger, Record};
 use pinewrit_roster::Roster;
@@ -20,7 +19,7 @@ use pinewrit_ui::{Exit, Message, style, units};
 use uuid::Uuid;
 
 use super::Outcome;
-use super::ledger::table;
+use super::ledger::{printed, table};
 use super::write::TOOL;
 use crate::clock;
 use crate::context::{Context, medium, workshop};
@@ -219,7 +218,10 @@ fn tell_end(
     ));
     ui.result(table::of_batch(&all));
     if let Some(path) = &args.report {
-        save_page(cx, path, &all)?;
+        match printed::write_page(ledger, path, Some(batch)) {
+            Ok(_) => ui.say(format!("report in {}\n", path.display())),
+            Err(message) => ui.warn(format!("note: no report: {}\n", message.what())),
+        }
     }
     for (tag, why) in &failed {
         ui.say(format!("note: {tag} is bad: {why}\n"));
@@ -256,16 +258,4 @@ fn tell_end(
         format!("{batch} is not done: {left} are left"),
     )
     .remedy(format!("{again} goes on where it stopped")))
-}
-
-fn save_page(cx: &Context, path: &std::path::Path, all: &[(Job, Option<Record>)]) -> Outcome {
-    let html = String::new();
-    match save(path, html.as_bytes()) {
-        Ok(()) => cx.ui.say(format!("report in {}\n", path.display())),
-        Err(error) => {
-            let what = format!("note: no report in {}: {error}\n", path.display());
-            cx.ui.warn(what);
-        }
-    }
-    Ok(())
 }

@@ -8,7 +8,7 @@ use pinewrit_core::Cancel;
 use pinewrit_core::write::{WritePlan, WriteRequest};
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
 use pinewrit_image::{ExpectedChecksum, ImageSource, Location, find_beside};
-use pinewrit_ledger::Ledger;
+use pinewrit_ledger::{Conflict, Ledger};
 use pinewrit_roster::{Content, Roster, RosterMistake, Unit};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::{Exit, Message, Ui, style, words};
@@ -275,7 +275,12 @@ fn conflicts(roster: &Roster, ledger: &mut Ledger, faults: &mut Faults) -> Resul
     let owners = ledger
         .owners(&wanted)
         .map_err(|e| words::ledger_error(&e))?;
-    for ((unit, word), owner) in owners.iter().map(|(key, record)| (key, record)) {
+    for Conflict {
+        unit,
+        word,
+        record: owner,
+    } in &owners
+    {
         let Some(unit) = roster.unit(unit) else {
             continue;
         };

@@ -1,6 +1,7 @@
 //! `pinewrit ledger ...`
 
 mod export;
+pub(crate) mod printed;
 pub(crate) mod table;
 mod verify;
 
@@ -64,6 +65,8 @@ impl Event for LedgerResult {
         "ledger note",
         "ledger export",
         "ledger import",
+        "ledger page",
+        "ledger labels",
         "ledger sync",
     ];
 }
@@ -78,6 +81,8 @@ pub(crate) fn run(cx: &Context, args: &LedgerArgs) -> Outcome {
         LedgerAction::Verify { medium } => verify::run(cx, ledger, medium),
         LedgerAction::Note { name, text } => note(cx, ledger, name, text),
         LedgerAction::Export(args) => export::run(cx, ledger, args),
+        LedgerAction::Page { to, batch } => printed::page(cx, ledger, to, batch.as_deref()),
+        LedgerAction::Labels(args) => printed::labels(cx, ledger, args),
         LedgerAction::Import { files } => import(cx, ledger, files),
         LedgerAction::Sync => sync(cx, ledger),
     }
