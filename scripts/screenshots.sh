@@ -101,10 +101,6 @@ if wanted estimate-net; then
   shot estimate-net 2 \
     'pinewrit estimate net 192.168.1.0/25 --pool 192.168.1.60-192.168.1.110 --with 10.77.3.0/24 192.168.0.0/23'
 fi
-if wanted write-refused; then
-  shot write-refused 3 \
-    'for medium in XJGS A51K WZP4; do pinewrit write larkfell-os.img.zst --to $medium; echo; done' "$rack"
-fi
 if wanted write-progress; then
   shot write-progress 6 'pinewrit write larkfell-os.img.zst --to HXRD --settings hut-03.toml --yes' "$fresh"
 fi

@@ -814,3 +814,89 @@ fn no_secret_is_in_the_ledger() {
         }
     }
 }
+
+#[test]
+fn labels_and_the_page_are_read_by_strangers() {
+    pinewrit_judges::needs!["chromium", "zbarimg"];
+    let bench = bench(3, &rack(1, 4, &[(2, BAD)]));
+    let mut running = Running::start(&bench, "rack.toml", &[]);
+    assert_eq!(
+        Person::new(&bench, "rack.toml", 1..=4).serve(&mut running),
+        0
+    );
+    let labels = [
+        "--rack",
+        "rack.toml",
+        "ledger",
+        "labels",
+        "--batch",
+        "huts",
+        "--to",
+        "labels.html",
+    ];
+    bench.run(&labels).expect(0);
+    let chromium = |args: &[&str], page: &str| {
+        let page = format!("file://{}", bench.path(page).display());
+        let output = pinewrit_judges::command("chromium")
+            .args([
+                "--headless",
+                "--no-sandbox",
+                "--disable-gpu",
+                "--disable-dev-shm-usage",
+            ])
+            .arg(format!(
+                "--user-data-dir={}",
+                bench.path("profile").display()
+            ))
+            .args(args)
+            .arg(page)
+            .env("HOME", bench.folder())
+            .output();
+        String::from_utf8(output.unwrap().stdout).unwrap()
+    };
+    let shot = format!("--screenshot={}", bench.path("labels.png").display());
+    chromium(
+        &[
+            &shot,
+            "--window-size=820,1160",
+            "--force-device-scale-factor=3",
+        ],
+        "labels.html",
+    );
+    let read = bench
+        .judge("zbarimg", &["-q", "--raw", "labels.png"])
+        .unwrap();
+    let codes: BTreeMap<String, Value> = read
+        .stdout
+        .lines()
+        .map(|line| serde_json::from_str::<Value>(line).unwrap())
+        .map(|code| (code["unit"].as_str().unwrap().to_owned(), code))
+        .collect();
+    let records = records(&bench, &["--rack", "rack.toml"]);
+    assert_eq!(codes.len(), 3, "{}", read.stdout);
+    for record in &records {
+        let code = &codes[record["unit"].as_str().unwrap()];
+        let id = record["id"].as_str().unwrap();
+        assert!(id.starts_with(code["record"].as_str().unwrap()));
+        assert_eq!(code["tag"], record["tag"]);
+        let shown = bench.run(&[
+            "--rack",
+            "rack.toml",
+            "ledger",
+            "show",
+            code["record"].as_str().unwrap(),
+        ]);
+        assert!(shown.expect(0).stdout.contains(id));
+    }
+    bench
+        .run(&["--rack", "rack.toml", "ledger", "page", "--to", "page.html"])
+        .expect(0);
+    let page = chromium(&["--dump-dom"], "page.html");
+    // Sorting is there only if the page's script ran.
+    assert!(page.contains("class=\"sorts\""), "{page}");
+    assert_eq!(page.matches("<svg").count(), 2);
+    for record in &records {
+        assert!(page.contains(record["unit"].as_str().unwrap()));
+    }
+    assert!(page.contains("Failures"));
+}
