@@ -20,7 +20,10 @@ Xvfb "$DISPLAY" -screen 0 1280x800x24 > /dev/null 2>&1 &
 xvfb=$!
 sleep 1
 
-export PATH=$repo/target/release:$PATH XDG_STATE_HOME=$work/state
+export PATH=$repo/target/release:$PATH XDG_STATE_HOME=$work/state XDG_CONFIG_HOME=$work/config
+# The name of this computer is nobody's business.
+mkdir -p "$work/config/pinewrit"
+echo 'station = "bench"' > "$work/config/pinewrit/config.toml"
 pinewrit -q demo --dir "$work/demo" > /dev/null
 cd "$work/demo"
 # A settings file with the mistakes that people make.
@@ -110,7 +113,7 @@ if wanted batch; then
   mkdir -p "$work/bench"
   sed -e 's/^clock.*//' -e 's/file = "box/file = "slow/' -e '/^serial/a read-speed = "60MB"' \
     -e '/^serial = "4E0[159]77"/a write-speed = "9MB"' -e '/^serial = "4E[0-9][2468]77"/a write-speed = "7MB"' \
-    -e '/^serial = "4E[0-9][37]77"/a write-speed = "12MB"' bench.toml > "$work/bench/bench.toml"
+    -e '/^serial = "4E[0-9][37]77"/a write-speed = "12MB"' "$repo/demo/bench.toml" > "$work/bench/bench.toml"
   cp huts.toml larkfell-os.img.zst "$work/bench"
   cat > "$work/bench/person" <<'SH'
 cd "$(dirname "$0")"

@@ -157,6 +157,10 @@ impl Observer for BenchRow {
         state.samples = Samples::default();
         state.shown = None;
         self.draw(&mut state, None);
+        if let Some(bar) = &state.bar {
+            let begins = matches!(stage, Stage::Write | Stage::Verify | Stage::Clear);
+            bar.set_position(if begins { 0 } else { STEPS });
+        }
     }
 
     fn progress(&self, progress: Progress) {
