@@ -13,6 +13,9 @@ use crate::store::{Row, Session, Store, Value, Work};
 /// How long another process may keep the file for itself.
 const PATIENCE: Duration = Duration::from_secs(20);
 
+/// What is kept in memory of a large ledger, in KiB; negative, as SQLite wants it.
+const CACHE: i64 = -32 * 1024;
+
 /// A file of SQLite, in WAL mode.
 pub struct Sqlite {
     connection: Connection,
@@ -30,7 +33,7 @@ impl Sqlite {
         connection.pragma_update(None, "journal_mode", "wal")?;
         // A record is on the disk before a command says so.
         connection.pragma_update(None, "synchronous", "full")?;
-        connection.pragma_update(None, "foreign_keys", "on")?;
+        connection.pragma_update(None, "cache_size", CACHE)?;
         migrate(&mut connection, Dialect::Sqlite)?;
         Ok(Self {
             connection,

@@ -11,9 +11,11 @@ pub(crate) fn words<'a>(texts: impl IntoIterator<Item = &'a str>) -> Vec<String>
     for text in texts {
         for word in text.split_whitespace() {
             let word = normal(word);
-            let parts = word.split(|c: char| !c.is_alphanumeric());
-            let parts = parts.filter(|part| part.len() >= MIN_PART && *part != word);
-            all.extend(parts.map(cut));
+            if !is_number(&word) {
+                let parts = word.split(|c: char| !c.is_alphanumeric());
+                let parts = parts.filter(|part| part.len() >= MIN_PART && *part != word);
+                all.extend(parts.map(cut));
+            }
             all.push(cut(&word));
         }
     }
@@ -21,6 +23,16 @@ pub(crate) fn words<'a>(texts: impl IntoIterator<Item = &'a str>) -> Vec<String>
     all.sort();
     all.dedup();
     all
+}
+
+/// Whether it is an address or an identifier, whose parts nobody looks for.
+fn is_number(word: &str) -> bool {
+    let is_address = word.contains(['.', ':'])
+        && word
+            .chars()
+            .all(|c| c.is_ascii_hexdigit() || ".:/".contains(c));
+    let is_identifier = word.len() == 36 && word.matches('-').count() == 4;
+    is_address || is_identifier
 }
 
 /// The form in which words are compared.
@@ -50,13 +62,11 @@ mod tests {
 
     #[test]
     fn words_and_their_parts_are_found() {
-        let found = words(["Larkfell-07 10.77.3.10/24", "sha256:ABcd"]);
+        let found = words(["Larkfell-07 10.77.3.10/24 2001:db8::7/64", "sha256:ABcd"]);
         let wanted = [
             "07",
-            "10",
             "10.77.3.10/24",
-            "24",
-            "77",
+            "2001:db8::7/64",
             "abcd",
             "larkfell",
             "larkfell-07",
