@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use clap::{Args as ClapArgs, Subcommand};
 use ipnet::IpNet;
-use pinewrit_core::estimate::Pool;
+use pinewrit_settings::estimate::Pool;
 
 /// Do the arithmetic of this job
 #[derive(Debug, ClapArgs)]

@@ -3,12 +3,8 @@
 //! It is a library so that manual pages and completions are generated from the same arguments
 //! ([`command`]); the program is just [`run`].
 
-mod clock;
 mod commands;
-mod context;
 mod events;
-mod secrets;
-mod signals;
 
 use std::process::ExitCode;
 

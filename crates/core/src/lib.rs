@@ -46,7 +46,6 @@
 
 pub mod check;
 pub mod copy;
-pub mod estimate;
 pub mod inspect;
 pub mod receipt;
 pub mod renew;

@@ -24,6 +24,7 @@
 
 pub mod document;
 mod enterprise;
+pub mod estimate;
 mod extras;
 mod hosts;
 pub mod nets;

@@ -13,7 +13,7 @@
 //! assert!(message.to_text().contains("try"));
 //! ```
 
-pub mod bench;
+pub mod batch;
 mod event;
 mod exit;
 pub mod map;

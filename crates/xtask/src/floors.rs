@@ -32,13 +32,20 @@ const FLOORS: &[&[&str]] = &[
     &["pinewrit-batch"],
     &["pinewrit-ui"],
     &["pinewrit-args"],
+    &["pinewrit-session"],
     &["pinewrit"],
     &["xtask"],
 ];
 /// Crates that are for tests alone.
 const FOR_TESTS: &[&str] = &["pinewrit-judges"];
 /// Crates that people meet, and the tasks.
-const WITH_INTERFACES: &[&str] = &["pinewrit-ui", "pinewrit-args", "pinewrit", "xtask"];
+const WITH_INTERFACES: &[&str] = &[
+    "pinewrit-ui",
+    "pinewrit-args",
+    "pinewrit-session",
+    "pinewrit",
+    "xtask",
+];
 /// Crates of terminals and arguments, for those alone.
 const OF_INTERFACES: &[&str] = &[
     "anstream",

@@ -27,10 +27,10 @@ use uuid::Uuid;
 
 use super::Outcome;
 use super::write::{self, Wish};
-use crate::clock;
-use crate::context::source::{self, Keep};
-use crate::context::{Context, medium};
-use crate::signals;
+use pinewrit_session::clock;
+use pinewrit_session::signals;
+use pinewrit_session::source::{self, Keep};
+use pinewrit_session::{Context, medium};
 
 /// A layout larger than this was not written by a person.
 const MAX_FILE: u64 = 1 << 20;

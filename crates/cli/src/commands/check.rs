@@ -9,9 +9,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::clock;
-use crate::context::Context;
-use crate::context::change::{self, Opened};
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, Opened};
+use pinewrit_session::clock;
 
 /// How the file systems of a medium are.
 #[derive(Serialize, JsonSchema)]

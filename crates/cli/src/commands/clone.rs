@@ -22,9 +22,9 @@ use uuid::Uuid;
 
 use super::Outcome;
 use super::write::{self, Wish};
-use crate::clock;
-use crate::context::source::{self, CopySource, Keep};
-use crate::context::{Context, medium, rescue};
+use pinewrit_session::clock;
+use pinewrit_session::source::{self, CopySource, Keep};
+use pinewrit_session::{Context, medium, rescue};
 
 /// How a copy differs from its source.
 #[derive(Serialize, JsonSchema)]

@@ -14,10 +14,10 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Outcome, clone};
-use crate::clock;
-use crate::context::Context;
-use crate::context::change::{self, Opened};
-use crate::context::settings;
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, Opened};
+use pinewrit_session::clock;
+use pinewrit_session::settings;
 
 /// What settings change, or have changed.
 #[derive(Serialize, JsonSchema)]

@@ -12,7 +12,7 @@ use pinewrit_host::{Rack, Readers};
 use pinewrit_ui::{Exit, Message, Ui, style, words};
 
 use super::{Outcome, run_in};
-use crate::context::{Context, Folders};
+use pinewrit_session::{Context, Folders};
 
 /// The demo's files: a layout with everything it needs, settings, a rack.
 const FILES: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/demo.tar"));

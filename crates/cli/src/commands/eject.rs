@@ -8,9 +8,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::clock;
-use crate::context::Context;
-use crate::context::medium;
+use pinewrit_session::Context;
+use pinewrit_session::clock;
+use pinewrit_session::medium;
 
 /// A medium that can be removed.
 #[derive(Serialize, JsonSchema)]

@@ -1,7 +1,7 @@
 //! `pinewrit estimate ...`
 
 use pinewrit_args::{EstimateAction, EstimateArgs};
-use pinewrit_core::estimate::{NetReport, Pool, net};
+use pinewrit_settings::estimate::{NetReport, Pool, net};
 use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Event, Exit, Message, Ui, style, units};
 use schemars::JsonSchema;

@@ -15,9 +15,9 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::Outcome;
-use crate::clock;
-use crate::context::Context;
-use crate::context::change::{self, Opened, confirm};
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, Opened, confirm};
+use pinewrit_session::clock;
 
 /// A new file system.
 #[derive(Serialize, JsonSchema)]

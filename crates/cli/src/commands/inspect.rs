@@ -17,9 +17,9 @@ use serde::Serialize;
 
 use super::Outcome;
 use super::write::unfinished_text;
-use crate::context::Context;
-use crate::context::source::{self, Keep};
-use crate::context::{change, medium};
+use pinewrit_session::Context;
+use pinewrit_session::source::{self, Keep};
+use pinewrit_session::{change, medium};
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct InspectEvent<'a> {

@@ -15,8 +15,8 @@ use serde::Serialize;
 
 use super::Outcome;
 use super::write::unfinished_text;
-use crate::context::Context;
-use crate::signals;
+use pinewrit_session::Context;
+use pinewrit_session::signals;
 
 /// The most characters of a maker's and model's names to show.
 const MAX_NAME: usize = 28;
@@ -346,7 +346,7 @@ fn tell(cx: &Context, what: &'static str, medium: &MediumFacts) {
         .map_or(String::new(), ToString::to_string);
     let (good, dim) = (style::GOOD, style::DIM);
     let color = if what == "new" { good } else { dim };
-    let words = crate::context::medium::describe(medium);
+    let words = pinewrit_session::medium::describe(medium);
     let verdict = medium.verdict.word();
     cx.ui.result(format!(
         "{color}{what:<5}{color:#} {tag:<8} {verdict:<7} {words}\n"

@@ -25,7 +25,8 @@ use pinewrit_args::{Args, Command};
 use pinewrit_host::{Rack, Readers, SystemRoots};
 use pinewrit_ui::{Exit, Message, Ui, output, words};
 
-use crate::context::{Context, Folders};
+pub(crate) use pinewrit_session::Outcome;
+use pinewrit_session::{Context, Folders};
 
 /// Runs the requested command.
 pub(crate) fn run(args: Args) -> Exit {
@@ -147,6 +148,3 @@ fn roots() -> SystemRoots {
     }
     SystemRoots::default()
 }
-
-/// The result of a command: success, or the message that ends it.
-pub(crate) type Outcome = Result<(), Message>;

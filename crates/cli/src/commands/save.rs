@@ -15,9 +15,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Outcome, clone, write};
-use crate::clock;
-use crate::context::{Context, medium, rescue, source};
-use crate::signals;
+use pinewrit_session::clock;
+use pinewrit_session::signals;
+use pinewrit_session::{Context, medium, rescue, source};
 
 /// A saved medium.
 #[derive(Serialize, JsonSchema)]

@@ -21,11 +21,11 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use crate::context::Context;
-use crate::context::medium::Chosen;
-use crate::context::source::{self, Keep};
-use crate::context::{change, medium};
-use crate::signals;
+use pinewrit_session::Context;
+use pinewrit_session::medium::Chosen;
+use pinewrit_session::signals;
+use pinewrit_session::source::{self, Keep};
+use pinewrit_session::{change, medium};
 
 /// The most differences to list.
 const SHOWN: usize = 8;

@@ -4,7 +4,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use pinewrit_ui::{ErrorEvent, progress};
+use pinewrit_ui::{ErrorEvent, batch, progress};
 use schemars::SchemaGenerator;
 use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
@@ -12,10 +12,10 @@ use serde_json::{Map, Value, json};
 use super::{CheckEvent, Event, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
 use crate::commands::table::{relocate, renew};
 use crate::commands::{
-    batch, build, check, clone, configure, eject, estimate, files, format, inspect, ledger, media,
-    rack, save, table, verify, write,
+    build, check, clone, configure, eject, estimate, files, format, inspect, ledger, media, rack,
+    save, table, verify, write,
 };
-use crate::context::{change, rescue, settings, source};
+use pinewrit_session::{change, rescue, settings, source};
 
 /// A line, its schema, and the commands that end with it.
 struct Described {

@@ -3,6 +3,7 @@
 mod copy;
 mod fit;
 pub mod inspection;
+pub mod ledger_table;
 mod making;
 mod medium;
 mod relocate;

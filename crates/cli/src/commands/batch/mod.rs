@@ -1,8 +1,6 @@
 //! `pinewrit batch ROSTER`
 
-mod events;
 mod prepare;
-mod told;
 
 use std::io::{self, BufRead, IsTerminal};
 use std::path::PathBuf;
@@ -19,19 +17,14 @@ use pinewrit_ui::{Exit, Message, style, units};
 use uuid::Uuid;
 
 use super::Outcome;
-use super::ledger::{printed, table};
+use super::ledger::printed;
 use super::write::TOOL;
-use crate::clock;
-use crate::context::{Context, medium, workshop};
-use crate::secrets::UserSecrets;
-use crate::signals;
-pub(crate) use events::BatchResult;
-#[cfg(test)]
-pub(crate) use events::{
-    ClosingEvent, LedgerEvent, LeftAloneEvent, RosterEvent, SpooledEvent, UnitDoneEvent,
-    UnitFailedEvent, UnitStartedEvent, UnitsEvent, WaitingEvent,
-};
-use told::Told;
+use pinewrit_session::clock;
+use pinewrit_session::secrets::UserSecrets;
+use pinewrit_session::signals;
+use pinewrit_session::{Context, medium, workshop};
+use pinewrit_ui::batch::{BatchResult, Told};
+use pinewrit_ui::words::ledger_table as table;
 
 /// How often readers are looked at although nothing was announced.
 const LOOK_EVERY: Duration = Duration::from_millis(500);
@@ -130,7 +123,7 @@ fn work(
     ledger: Ledger,
     (sources, control): (&Sources, &Control),
 ) -> Outcome {
-    let told = Told::new(cx.ui, args.bell);
+    let told = Told::new(cx.ui, args.bell, clock::local);
     listen(&told, control);
     let ledger = Mutex::new(ledger);
     let state = cx.folders.state_if_any();
@@ -163,7 +156,7 @@ fn spool_folder(cx: &Context) -> Option<PathBuf> {
     if cx.folders.are_given() {
         return Some(cx.folders.state().ok()?.path().join("spool"));
     }
-    crate::context::spool()
+    pinewrit_session::spool()
 }
 
 /// Tags that are typed confirm that what is on those media may be overwritten.
@@ -216,7 +209,7 @@ fn tell_end(
         tally.failed,
         report.was_closed,
     ));
-    ui.result(table::of_batch(&all));
+    ui.result(table::of_batch(&all, clock::local));
     if let Some(path) = &args.report {
         match printed::write_page(ledger, path, Some(batch)) {
             Ok(_) => ui.say(format!("report in {}\n", path.display())),

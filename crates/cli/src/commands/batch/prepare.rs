@@ -15,11 +15,11 @@ use pinewrit_ui::{Exit, Message, Ui, style, words};
 use uuid::Uuid;
 
 use super::TOOL;
-use super::events::{RosterEvent, RosterUnit};
-use crate::clock;
 use crate::commands::build;
-use crate::context::source::{self};
-use crate::context::{Context, settings};
+use pinewrit_session::clock;
+use pinewrit_session::source::{self};
+use pinewrit_session::{Context, settings};
+use pinewrit_ui::batch::{RosterEvent, RosterUnit};
 
 /// As many settings in which units differ are columns.
 const MAX_COLUMNS: usize = 6;

@@ -10,9 +10,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::filesystem;
-use crate::clock;
-use crate::context::Context;
-use crate::context::change::{Opened, tell_recovered};
+use pinewrit_session::Context;
+use pinewrit_session::change::{Opened, tell_recovered};
+use pinewrit_session::clock;
 
 /// A change of files.
 #[derive(Serialize, JsonSchema)]

@@ -9,8 +9,8 @@ use pinewrit_volume::files::{Difference, compare, read_expected};
 
 use super::super::Outcome;
 use super::look::{look, not_there};
-use crate::context::Context;
 use crate::events::CheckEvent;
+use pinewrit_session::Context;
 
 pub(super) fn check(cx: &Context, at: &ReadArgs, list: &Path) -> Outcome {
     let unreadable = |found: String| {

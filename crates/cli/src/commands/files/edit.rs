@@ -6,8 +6,8 @@ use pinewrit_volume::files::{Edit, EditFault, EditTextError, Spot};
 
 use super::super::Outcome;
 use super::change::{ChangeEvent, Work, tell};
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
 
 fn edit_of(args: &EditArgs) -> Edit {
     let what = &args.what;

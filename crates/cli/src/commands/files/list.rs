@@ -6,8 +6,8 @@ use pinewrit_volume::files::{FileFacts, Kind, Node, expected_of, read_expected, 
 
 use super::super::Outcome;
 use super::look::{look, not_there, rights, shown_name, tell_list, time};
-use crate::context::Context;
 use crate::events::{ExpectedEvent, FileEvent};
+use pinewrit_session::Context;
 
 pub(super) fn list(cx: &Context, at: &ReadArgs) -> Outcome {
     let text = look(cx, at, |files, name| {

@@ -8,10 +8,10 @@ use pinewrit_ui::{Exit, Message, Ui, words};
 use pinewrit_volume::files::{FileFacts, Files, Kind, open_to_read};
 
 use super::filesystem;
-use crate::context::change;
-use crate::context::source::{self, Keep};
-use crate::context::{Context, medium};
 use crate::events::ListEvent;
+use pinewrit_session::change;
+use pinewrit_session::source::{self, Keep};
+use pinewrit_session::{Context, medium};
 
 /// Opens the place and passes its file system on.
 pub(super) fn look<T>(

@@ -6,8 +6,8 @@ use pinewrit_volume::files::{Kind, Place, Rights};
 
 use super::super::Outcome;
 use super::change::{Work, event, tell};
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
 
 pub(super) fn make_folder(
     cx: &Context,

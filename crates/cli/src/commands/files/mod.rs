@@ -22,7 +22,7 @@ use pinewrit_ui::{Exit, Message, words};
 use pinewrit_volume::files::{FilesystemOf, FindError, Place, Rights, find_place};
 
 use super::Outcome;
-use crate::context::Context;
+use pinewrit_session::Context;
 
 pub(crate) fn run(cx: &Context, args: &FilesArgs) -> Outcome {
     match &args.action {

@@ -5,8 +5,8 @@ use pinewrit_volume::files::{Kind, Place, Rights, join};
 
 use super::super::Outcome;
 use super::change::{Work, event, tell};
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
 
 pub(super) fn move_to(
     cx: &Context,

@@ -10,8 +10,8 @@ use pinewrit_volume::files::{Kind, Place, Rights, join};
 use super::super::Outcome;
 use super::change::{Work, event, tell};
 use super::unpack;
-use crate::context::Context;
-use crate::context::change::{self, confirm};
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, confirm};
 
 pub(super) fn put(cx: &Context, args: &PutArgs) -> Outcome {
     let unreadable = |e: std::io::Error| {

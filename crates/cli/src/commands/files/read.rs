@@ -12,8 +12,8 @@ use pinewrit_volume::files::{Files, Kind, walk};
 
 use super::super::Outcome;
 use super::look::{MAX_LINES, listing, look, not_there};
-use crate::context::Context;
 use crate::events::ReadEvent;
+use pinewrit_session::Context;
 
 pub(super) fn read(cx: &Context, at: &ReadArgs, to: Option<&Path>) -> Outcome {
     look(cx, at, |files, name| {

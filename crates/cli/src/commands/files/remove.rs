@@ -6,8 +6,8 @@ use pinewrit_volume::files::{Kind, Place};
 
 use super::super::Outcome;
 use super::change::{Work, event, tell};
-use crate::context::Context;
-use crate::context::change::{self, confirm};
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, confirm};
 
 pub(super) fn remove(
     cx: &Context,

@@ -6,8 +6,8 @@ use pinewrit_volume::files::{Kind, Node, walk};
 
 use super::super::Outcome;
 use super::look::{MAX_LINES, look, not_there, shown_name, tell_list};
-use crate::context::Context;
 use crate::events::FileEvent;
+use pinewrit_session::Context;
 
 pub(super) fn tree(cx: &Context, at: &ReadArgs, depth: Option<usize>) -> Outcome {
     let text = look(cx, at, |files, name| {

@@ -11,10 +11,10 @@ use pinewrit_volume::files::{
 
 use super::super::Outcome;
 use super::change::{ChangeEvent, Work, tell};
-use crate::context::Context;
-use crate::context::change::{self, confirm};
-use crate::context::source;
-use crate::signals;
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, confirm};
+use pinewrit_session::signals;
+use pinewrit_session::source;
 
 /// A folder is put under its own name into a place that ends with `/`; if it ends with `/` itself,
 /// only its content is.

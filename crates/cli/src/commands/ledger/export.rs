@@ -10,8 +10,8 @@ use pinewrit_ledger::{Ledger, LedgerError, Record};
 use pinewrit_ui::{Exit, Message, units, words};
 
 use super::{LedgerResult, Outcome};
-use crate::clock;
-use crate::context::Context;
+use pinewrit_session::Context;
+use pinewrit_session::clock;
 
 /// As many records are read at once.
 const MANY: i64 = 500;

@@ -2,7 +2,6 @@
 
 mod export;
 pub(crate) mod printed;
-pub(crate) mod table;
 mod verify;
 
 use std::path::{Path, PathBuf};
@@ -17,10 +16,12 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Outcome;
-use super::batch::{BatchResult, units_of};
-use crate::clock;
-use crate::context::Context;
-use crate::context::workshop::receipts_in;
+use super::batch::units_of;
+use pinewrit_session::Context;
+use pinewrit_session::clock;
+use pinewrit_session::workshop::receipts_in;
+use pinewrit_ui::batch::BatchResult;
+use pinewrit_ui::words::ledger_table as table;
 #[cfg(test)]
 pub(crate) use verify::MediumEvent as LedgerVerifyEvent;
 
@@ -105,7 +106,7 @@ fn list(cx: &Context, ledger: &mut Ledger, args: &LedgerListArgs) -> Outcome {
         }
         let result = BatchResult::new(batch, &all, 0, false);
         cx.ui.event(&result.of_command("ledger list"));
-        cx.ui.result(table::of_batch(&all));
+        cx.ui.result(table::of_batch(&all, clock::local));
         return Ok(());
     }
     let records = ledger.last(i64::from(args.last)).map_err(failed)?;
@@ -127,7 +128,7 @@ fn tell(cx: &Context, ledger: &Ledger, command: &'static str, records: &[Record]
         count: records.len(),
     });
     if !records.is_empty() {
-        cx.ui.result(table::of_records(records));
+        cx.ui.result(table::of_records(records, clock::local));
     }
 }
 
@@ -169,7 +170,7 @@ fn show(cx: &Context, ledger: &mut Ledger, name: &str) -> Outcome {
     }
     let (strong, dim) = (style::STRONG, style::DIM);
     let mut facts = FactList::default();
-    for (name, text) in table::facts(latest) {
+    for (name, text) in table::facts(latest, clock::local) {
         facts.add(name, text);
     }
     let title = unit.unwrap_or_else(|| latest.tag.clone().unwrap_or_default());
@@ -188,7 +189,7 @@ fn show(cx: &Context, ledger: &mut Ledger, name: &str) -> Outcome {
     if !earlier.is_empty() {
         text += &format!(
             "\n{dim}earlier media{dim:#}\n{}",
-            table::of_records(earlier)
+            table::of_records(earlier, clock::local)
         );
     }
     for record in &records {
@@ -212,7 +213,7 @@ fn note(cx: &Context, ledger: &mut Ledger, name: &str, remark: &str) -> Outcome 
         tag: record.tag.clone(),
         record: Some(record.id.clone()),
         remark: Some(remark.to_owned()),
-        station: crate::context::workshop::station().ok(),
+        station: pinewrit_session::workshop::station().ok(),
         ..Entry::new(Kind::Note, clock::seconds())
     };
     ledger.record(&entry, None).map_err(failed)?;

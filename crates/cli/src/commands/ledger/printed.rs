@@ -9,9 +9,9 @@ use pinewrit_ui::page::{LabelSheet, LedgerPage};
 use pinewrit_ui::{Exit, Message, units};
 
 use super::{LedgerResult, Outcome, failed, latest};
-use crate::clock;
 use crate::commands::batch::units_of;
-use crate::context::Context;
+use pinewrit_session::Context;
+use pinewrit_session::clock;
 
 /// As many records are read at once.
 const MANY: i64 = 1000;

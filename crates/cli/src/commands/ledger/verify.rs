@@ -10,10 +10,11 @@ use pinewrit_ui::{Event, Exit, MediumName, Message, style, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{Outcome, failed, table};
-use crate::clock;
-use crate::context::{Context, medium};
-use crate::signals;
+use super::{Outcome, failed};
+use pinewrit_session::clock;
+use pinewrit_session::signals;
+use pinewrit_session::{Context, medium};
+use pinewrit_ui::words::ledger_table as table;
 
 /// The most files and structures to list.
 const MAX_NAMED: usize = 8;
@@ -67,7 +68,7 @@ pub(super) fn run(cx: &Context, ledger: &mut Ledger, named: &Path) -> Outcome {
         unit: record.unit.clone(),
         record: Some(record.id.clone()),
         tag,
-        station: crate::context::workshop::station().ok(),
+        station: pinewrit_session::workshop::station().ok(),
         remark: Some(match differing.len() {
             0 => "as it was written".to_owned(),
             count => format!("{count} chunks differ"),

@@ -5,8 +5,8 @@ use pinewrit_args::ChangeArgs;
 use super::number_of;
 use super::step::{Step, edit};
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
 
 pub(super) fn activate(cx: &Context, change: &ChangeArgs, partition: &str) -> Outcome {
     let opened = change::open(cx, change, None)?;

@@ -7,8 +7,8 @@ use pinewrit_ui::words;
 use super::step::{Step, edit};
 use super::{ids, kind_on};
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
 
 pub(super) fn add_partition(cx: &Context, args: &AddArgs) -> Outcome {
     let opened = change::open(cx, &args.change, None)?;

@@ -6,8 +6,8 @@ use pinewrit_table::SchemeKind;
 use super::ids;
 use super::step::{Step, edit};
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
 
 pub(super) fn convert(cx: &Context, change: &ChangeArgs, scheme: SchemeKind) -> Outcome {
     let opened = change::open(cx, change, None)?;

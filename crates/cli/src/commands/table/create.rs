@@ -9,8 +9,8 @@ use pinewrit_ui::words::{self, inspection};
 use super::step::{Step, finish};
 use super::{ids, look_at};
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change::{self, Opened};
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, Opened};
 
 pub(super) fn create(
     cx: &Context,

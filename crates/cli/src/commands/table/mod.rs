@@ -23,8 +23,8 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::Outcome;
-use crate::context::Context;
-use crate::context::change::{self, Opened};
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, Opened};
 
 /// A table, before and after.
 #[derive(Serialize, JsonSchema)]

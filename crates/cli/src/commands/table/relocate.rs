@@ -10,9 +10,9 @@ use serde::Serialize;
 
 use super::number_of;
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change::{self, confirm};
-use crate::signals;
+use pinewrit_session::Context;
+use pinewrit_session::change::{self, confirm};
+use pinewrit_session::signals;
 
 /// A partition that was moved.
 #[derive(Serialize, JsonSchema)]

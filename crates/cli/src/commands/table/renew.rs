@@ -8,9 +8,9 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::{Outcome, inspection::FactList};
-use crate::clock;
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
+use pinewrit_session::clock;
 
 /// Replaced identifiers.
 #[derive(Serialize, JsonSchema)]

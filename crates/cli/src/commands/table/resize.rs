@@ -9,10 +9,10 @@ use pinewrit_ui::{units, words};
 
 use super::number_of;
 use super::step::{Step, edit, finish};
-use crate::clock;
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
+use pinewrit_session::clock;
 
 pub(super) fn resize(
     cx: &Context,

@@ -5,8 +5,8 @@ use pinewrit_args::ChangeArgs;
 use super::step::{Step, edit};
 use super::{kind_on, number_of};
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change;
+use pinewrit_session::Context;
+use pinewrit_session::change;
 
 pub(super) fn set_type(cx: &Context, change: &ChangeArgs, partition: &str, kind: &str) -> Outcome {
     let opened = change::open(cx, change, None)?;

@@ -8,9 +8,9 @@ use pinewrit_ui::{style, units};
 
 use super::TableEvent;
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change;
-use crate::context::medium;
+use pinewrit_session::Context;
+use pinewrit_session::change;
+use pinewrit_session::medium;
 
 pub(super) fn show(cx: &Context, medium: &std::path::Path) -> Outcome {
     let chosen = medium::find(cx, medium, false)?;

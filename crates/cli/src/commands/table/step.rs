@@ -9,8 +9,8 @@ use pinewrit_ui::words::{self, inspection};
 
 use super::TableEvent;
 use crate::commands::Outcome;
-use crate::context::Context;
-use crate::context::change::{Opened, confirm};
+use pinewrit_session::Context;
+use pinewrit_session::change::{Opened, confirm};
 
 /// A change in words, and the new table.
 pub(super) struct Step {

@@ -11,8 +11,8 @@ use pinewrit_image::Location;
 use pinewrit_ui::{Exit, MediumName, Message, words};
 
 use super::Wish;
-use crate::context::medium::{self, Chosen};
-use crate::context::{Context, change};
+use pinewrit_session::medium::{self, Chosen};
+use pinewrit_session::{Context, change};
 
 /// Opens all media of a write, each with its name in JSON.
 pub(super) fn open_all(

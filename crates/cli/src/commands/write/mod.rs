@@ -28,10 +28,10 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Outcome, eject};
-use crate::clock;
-use crate::context::source::{self, Keep};
-use crate::context::{Context, settings};
-use crate::signals;
+use pinewrit_session::clock;
+use pinewrit_session::signals;
+use pinewrit_session::source::{self, Keep};
+use pinewrit_session::{Context, settings};
 pub(crate) use plan_text::unfinished_text;
 use result_text::ResultText;
 pub(crate) use result_text::region_text;

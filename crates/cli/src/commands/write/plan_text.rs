@@ -8,7 +8,7 @@ use pinewrit_image::UnpackedSize;
 use pinewrit_ui::words::inspection::{self, FactList};
 use pinewrit_ui::{style, units};
 
-use crate::context::{medium, settings};
+use pinewrit_session::{medium, settings};
 
 /// A plan, and how much of it to show.
 pub(super) struct PlanText<'a> {

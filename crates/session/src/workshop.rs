@@ -9,7 +9,7 @@ use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::{Exit, Message, units, words};
 use serde::Deserialize;
 
-use super::Context;
+use crate::Context;
 use crate::clock;
 
 /// The most receipts to take in at first use.
@@ -21,15 +21,15 @@ const FILE: &str = "ledger.sqlite";
 /// What the user's configuration file says.
 #[derive(Clone, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(crate) struct Config {
+pub struct Config {
     /// The ledger's place.
-    pub(crate) ledger: Option<String>,
+    pub ledger: Option<String>,
     /// This station's name.
-    pub(crate) station: Option<String>,
+    pub station: Option<String>,
 }
 
 /// Where users keep their configuration (XDG Base Directory Specification).
-pub(crate) fn config_folder() -> Option<PathBuf> {
+pub fn config_folder() -> Option<PathBuf> {
     let variable = |name| std::env::var_os(name).map(PathBuf::from);
     let base = variable("XDG_CONFIG_HOME").filter(|base| base.is_absolute());
     let base = base.or_else(|| Some(variable("HOME")?.join(".config")))?;
@@ -38,7 +38,7 @@ pub(crate) fn config_folder() -> Option<PathBuf> {
 
 impl Config {
     /// The user's own.
-    pub(crate) fn read() -> Result<Self, Message> {
+    pub fn read() -> Result<Self, Message> {
         let Some(path) = config_folder().map(|folder| folder.join("config.toml")) else {
             return Ok(Self::default());
         };
@@ -55,7 +55,7 @@ impl Config {
 }
 
 /// The name of this station: configured, or that of the computer.
-pub(crate) fn station() -> Result<String, Message> {
+pub fn station() -> Result<String, Message> {
     let configured = Config::read()?.station;
     let of_computer = || {
         let name = rustix::system::uname()
@@ -70,7 +70,7 @@ pub(crate) fn station() -> Result<String, Message> {
 
 impl Context {
     /// The ledger: as chosen, configured, or in the state directory.
-    pub(crate) fn ledger(&self) -> Result<Ledger, Message> {
+    pub fn ledger(&self) -> Result<Ledger, Message> {
         let chosen = match &self.ledger {
             Some(place) => Some(place.clone()),
             // What is practised on a rack is not recorded among real media.
@@ -141,14 +141,14 @@ impl Context {
     }
 
     /// Where records wait for the ledger.
-    pub(crate) fn outbox(&self) -> Option<Outbox> {
+    pub fn outbox(&self) -> Option<Outbox> {
         let state = self.folders.state_if_any()?;
         Some(Outbox::in_folder(state.path()))
     }
 
     /// Records what was done. A ledger that cannot be reached is no reason to call a good card bad:
     /// the record is kept here, and sent later.
-    pub(crate) fn record(&self, entry: Entry, receipt: Option<&Receipt>) {
+    pub fn record(&self, entry: Entry, receipt: Option<&Receipt>) {
         let entry = Entry {
             station: entry.station.or_else(|| station().ok()),
             ..entry
@@ -184,7 +184,7 @@ impl Context {
 
 impl Context {
     /// Records what was found out about a medium with this receipt.
-    pub(crate) fn record_about(&self, digest: &str, kind: Kind, remark: String) {
+    pub fn record_about(&self, digest: &str, kind: Kind, remark: String) {
         let entry = Entry {
             station: station().ok(),
             remark: Some(remark),
@@ -199,7 +199,7 @@ impl Context {
     }
 
     /// Records that a medium was not finished.
-    pub(crate) fn record_failure(&self, tag: Option<&str>, why: &str) {
+    pub fn record_failure(&self, tag: Option<&str>, why: &str) {
         let entry = Entry {
             tag: tag.map(str::to_owned),
             remark: Some(why.to_owned()),
@@ -209,12 +209,7 @@ impl Context {
     }
 
     /// Records a change of a medium with receipts: as they are now, each with its digest of before.
-    pub(crate) fn record_change(
-        &self,
-        command: &str,
-        files: &[String],
-        receipts: &[(String, Receipt)],
-    ) {
+    pub fn record_change(&self, command: &str, files: &[String], receipts: &[(String, Receipt)]) {
         let Some((_, first)) = receipts.first() else {
             return;
         };
@@ -258,7 +253,7 @@ fn open(place: &str) -> Result<Ledger, LedgerError> {
 }
 
 /// The receipts in a directory, by name.
-pub(crate) fn receipts_in(folder: &Path) -> Vec<PathBuf> {
+pub fn receipts_in(folder: &Path) -> Vec<PathBuf> {
     let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
     let is_receipt = |path: &PathBuf| path.to_string_lossy().ends_with(".receipt.json");
     let mut files: Vec<PathBuf> = entries

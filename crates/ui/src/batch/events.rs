@@ -1,34 +1,34 @@
 //! The lines of `--json` of a batch.
 
+use crate::{Event, MediumName};
 use pinewrit_ledger::{Job, JobState, Record};
-use pinewrit_ui::{Event, MediumName};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A unit of a checked roster.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct RosterUnit<'a> {
+pub struct RosterUnit<'a> {
     /// Its name.
-    pub(crate) unit: &'a str,
+    pub unit: &'a str,
     /// Its host name.
-    pub(crate) host_name: Option<&'a str>,
+    pub host_name: Option<&'a str>,
     /// Its fixed addresses.
-    pub(crate) addresses: Vec<String>,
+    pub addresses: Vec<String>,
     /// Its media: role and content of each.
-    pub(crate) media: Vec<(String, String)>,
+    pub media: Vec<(String, String)>,
     /// The settings in which units differ: path and value.
-    pub(crate) differs: Vec<(&'a str, Option<&'a str>)>,
+    pub differs: Vec<(&'a str, Option<&'a str>)>,
 }
 
 /// A roster without mistakes.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct RosterEvent<'a> {
+pub struct RosterEvent<'a> {
     /// The command.
-    pub(crate) command: &'static str,
+    pub command: &'static str,
     /// The batch's name.
-    pub(crate) batch: &'a str,
+    pub batch: &'a str,
     /// All units.
-    pub(crate) units: Vec<RosterUnit<'a>>,
+    pub units: Vec<RosterUnit<'a>>,
 }
 
 impl Event for RosterEvent<'_> {
@@ -37,19 +37,19 @@ impl Event for RosterEvent<'_> {
 
 /// What the next medium is for.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct WaitingEvent<'a> {
+pub struct WaitingEvent<'a> {
     /// The unit; null if none is open.
-    pub(crate) unit: Option<&'a str>,
+    pub unit: Option<&'a str>,
     /// The role of the medium in it.
-    pub(crate) role: Option<&'a str>,
+    pub role: Option<&'a str>,
     /// Media that are done, being made, open, and that failed in this run.
-    pub(crate) done: usize,
+    pub done: usize,
     /// See `done`.
-    pub(crate) held: usize,
+    pub held: usize,
     /// See `done`.
-    pub(crate) open: usize,
+    pub open: usize,
     /// See `done`.
-    pub(crate) failed: usize,
+    pub failed: usize,
 }
 
 impl Event for WaitingEvent<'_> {
@@ -58,13 +58,13 @@ impl Event for WaitingEvent<'_> {
 
 /// An image was unpacked for all media, or why it was not.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct SpooledEvent<'a> {
+pub struct SpooledEvent<'a> {
     /// The image.
-    pub(crate) image: &'a str,
+    pub image: &'a str,
     /// Bytes that it takes; null if each medium unpacks it by itself.
-    pub(crate) bytes: Option<u64>,
+    pub bytes: Option<u64>,
     /// Why.
-    pub(crate) why: Option<String>,
+    pub why: Option<String>,
 }
 
 impl Event for SpooledEvent<'_> {
@@ -73,13 +73,14 @@ impl Event for SpooledEvent<'_> {
 
 /// A medium begins to become a unit's.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct UnitStartedEvent<'a> {
+pub struct UnitStartedEvent<'a> {
+    /// The medium.
     #[serde(flatten)]
-    pub(crate) medium: MediumName,
+    pub medium: MediumName,
     /// The unit.
-    pub(crate) unit: &'a str,
+    pub unit: &'a str,
     /// The role of the medium in it; empty if it has one.
-    pub(crate) role: &'a str,
+    pub role: &'a str,
 }
 
 impl Event for UnitStartedEvent<'_> {
@@ -88,21 +89,22 @@ impl Event for UnitStartedEvent<'_> {
 
 /// A unit's medium is finished.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct UnitDoneEvent<'a> {
+pub struct UnitDoneEvent<'a> {
+    /// The medium.
     #[serde(flatten)]
-    pub(crate) medium: MediumName,
+    pub medium: MediumName,
     /// The unit.
-    pub(crate) unit: &'a str,
+    pub unit: &'a str,
     /// The role of the medium in it; empty if it has one.
-    pub(crate) role: &'a str,
+    pub role: &'a str,
     /// Its record in the ledger.
-    pub(crate) record: &'a str,
+    pub record: &'a str,
     /// How long it took.
-    pub(crate) seconds: f64,
+    pub seconds: f64,
     /// Why it is not safe to take out yet.
-    pub(crate) not_ejected: Option<&'a str>,
+    pub not_ejected: Option<&'a str>,
     /// Whether the record waits to be sent to the ledger.
-    pub(crate) unsent: bool,
+    pub unsent: bool,
 }
 
 impl Event for UnitDoneEvent<'_> {
@@ -111,15 +113,16 @@ impl Event for UnitDoneEvent<'_> {
 
 /// A unit's medium was not finished; the unit is open again.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct UnitFailedEvent<'a> {
+pub struct UnitFailedEvent<'a> {
+    /// The medium.
     #[serde(flatten)]
-    pub(crate) medium: MediumName,
+    pub medium: MediumName,
     /// The unit.
-    pub(crate) unit: &'a str,
+    pub unit: &'a str,
     /// The role of the medium in it; empty if it has one.
-    pub(crate) role: &'a str,
+    pub role: &'a str,
     /// Why.
-    pub(crate) why: &'a str,
+    pub why: &'a str,
 }
 
 impl Event for UnitFailedEvent<'_> {
@@ -128,15 +131,16 @@ impl Event for UnitFailedEvent<'_> {
 
 /// A medium is not written.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct LeftAloneEvent {
+pub struct LeftAloneEvent {
+    /// The medium.
     #[serde(flatten)]
-    pub(crate) medium: MediumName,
+    pub medium: MediumName,
     /// `verdict`, `mounted`, `bad`, `made`, `holds`, `no-job` or `unreadable`.
-    pub(crate) because: &'static str,
+    pub because: &'static str,
     /// In words.
-    pub(crate) why: String,
+    pub why: String,
     /// The unit that it is, if it is one.
-    pub(crate) unit: Option<String>,
+    pub unit: Option<String>,
 }
 
 impl Event for LeftAloneEvent {
@@ -145,11 +149,11 @@ impl Event for LeftAloneEvent {
 
 /// The ledger cannot be reached, or is back.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct LedgerEvent<'a> {
+pub struct LedgerEvent<'a> {
     /// Whether it can be reached.
-    pub(crate) reached: bool,
+    pub reached: bool,
     /// Why not.
-    pub(crate) why: Option<&'a str>,
+    pub why: Option<&'a str>,
 }
 
 impl Event for LedgerEvent<'_> {
@@ -158,9 +162,9 @@ impl Event for LedgerEvent<'_> {
 
 /// No new media are begun.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct ClosingEvent {
+pub struct ClosingEvent {
     /// Media that are still being written.
-    pub(crate) running: usize,
+    pub running: usize,
 }
 
 impl Event for ClosingEvent {
@@ -169,13 +173,13 @@ impl Event for ClosingEvent {
 
 /// What has changed in the roster since the batch was begun.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct UnitsEvent {
+pub struct UnitsEvent {
     /// Units that are new.
-    pub(crate) added: Vec<String>,
+    pub added: Vec<String>,
     /// Units that are done, and would be made differently now.
-    pub(crate) outdated: Vec<String>,
+    pub outdated: Vec<String>,
     /// Units that are not in it any more.
-    pub(crate) dropped: Vec<String>,
+    pub dropped: Vec<String>,
 }
 
 impl Event for UnitsEvent {
@@ -184,7 +188,7 @@ impl Event for UnitsEvent {
 
 /// A unit's medium at the end of a batch.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct UnitRow<'a> {
+pub struct UnitRow<'a> {
     /// The unit.
     unit: &'a str,
     /// The role of the medium in it; empty if it has one.
@@ -203,7 +207,7 @@ pub(crate) struct UnitRow<'a> {
 
 /// How a batch ended.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct BatchResult<'a> {
+pub struct BatchResult<'a> {
     /// `batch`, or `ledger list` with `--batch`.
     command: &'static str,
     /// The batch's name.
@@ -217,7 +221,8 @@ pub(crate) struct BatchResult<'a> {
 }
 
 impl<'a> BatchResult<'a> {
-    pub(crate) fn new(
+    /// The units of a batch with their records, as the result of `batch`.
+    pub fn new(
         batch: &'a str,
         all: &'a [(Job, Option<Record>)],
         failed: usize,
@@ -242,7 +247,7 @@ impl<'a> BatchResult<'a> {
     }
 
     /// As the result of another command.
-    pub(crate) fn of_command(self, command: &'static str) -> Self {
+    pub fn of_command(self, command: &'static str) -> Self {
         Self { command, ..self }
     }
 }

@@ -8,14 +8,14 @@ use pinewrit_ui::{Exit, Message};
 
 /// The folders for this user's records and downloads. Each is determined when it is first needed.
 #[derive(Clone, Default)]
-pub(crate) struct Folders {
+pub struct Folders {
     state: Arc<OnceLock<StateFolder>>,
     is_given: bool,
 }
 
 impl Folders {
     /// Keeps all records in this folder, and not in the user's own.
-    pub(crate) fn in_folder(folder: &Path) -> Result<Self, Message> {
+    pub fn in_folder(folder: &Path) -> Result<Self, Message> {
         let folder = StateFolder::open(folder).map_err(|e| unusable(&e))?;
         Ok(Self {
             state: Arc::new(OnceLock::from(folder)),
@@ -24,13 +24,13 @@ impl Folders {
     }
 
     /// Whether they are not this user's own, as those of a rack.
-    pub(crate) fn are_given(&self) -> bool {
+    pub fn are_given(&self) -> bool {
         self.is_given
     }
 
     /// The state folder: according to the XDG Base Directory Specification, or in the home from the
     /// user database, or for root that of the system. Never one that others can write to.
-    pub(crate) fn state(&self) -> Result<StateFolder, Message> {
+    pub fn state(&self) -> Result<StateFolder, Message> {
         if let Some(known) = self.state.get() {
             return Ok(known.clone());
         }
@@ -42,13 +42,13 @@ impl Folders {
     }
 
     /// The state folder, for commands that work without it as well.
-    pub(crate) fn state_if_any(&self) -> Option<StateFolder> {
+    pub fn state_if_any(&self) -> Option<StateFolder> {
         self.state().ok()
     }
 
     /// The state folder for a write: a full or broken disk is no reason not to write a card, but
     /// the place must belong to this user.
-    pub(crate) fn state_for_writing(&self) -> Result<Option<StateFolder>, Message> {
+    pub fn state_for_writing(&self) -> Result<Option<StateFolder>, Message> {
         match self.state() {
             Ok(state) => Ok(Some(state)),
             Err(message) if message.exit == Exit::Internal => Ok(None),
@@ -60,7 +60,7 @@ impl Folders {
     ///
     /// # Errors
     /// Why there is no place for them.
-    pub(crate) fn cache(&self) -> Result<PathBuf, String> {
+    pub fn cache(&self) -> Result<PathBuf, String> {
         cache()
     }
 }
@@ -99,7 +99,7 @@ fn cache() -> Result<PathBuf, String> {
 }
 
 /// Where to unpack archives that cannot be read as a stream.
-pub(crate) fn spool() -> Option<PathBuf> {
+pub fn spool() -> Option<PathBuf> {
     Some(cache().ok()?.with_file_name("spool"))
 }
 

@@ -10,7 +10,7 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use pinewrit_ui::Exit;
 
 /// The first ^C asks for an orderly end; the second ends the program at once.
-pub(crate) fn watch() -> Cancel {
+pub fn watch() -> Cancel {
     let flag = Arc::new(AtomicBool::new(false));
     let signals = [SIGHUP, SIGINT, SIGTERM].into_iter();
     for signal in signals.filter(|signal| !is_ignored(*signal)) {
@@ -39,7 +39,7 @@ fn is_ignored(signal: i32) -> bool {
 
 /// The first ^C begins no new media, the second stops everything in an orderly way, the third ends
 /// the program at once.
-pub(crate) fn watch_twice(control: &Control) {
+pub fn watch_twice(control: &Control) {
     let signals = [SIGHUP, SIGINT, SIGTERM].into_iter();
     let watched: Vec<i32> = signals.filter(|signal| !is_ignored(*signal)).collect();
     // If the system refuses, ^C ends the program as usual.

@@ -8,21 +8,21 @@ use pinewrit_host::{BlockName, Footing, Hold, MediumError, MediumFacts, Permits,
 use pinewrit_image::Location;
 use pinewrit_ui::{Answer, Exit, MediumName, Message, Ui, words};
 
-use super::Context;
-use crate::commands::Outcome;
+use crate::Context;
+use crate::Outcome;
 
 /// The named medium.
-pub(crate) struct Chosen {
+pub struct Chosen {
     /// Where it is opened.
-    pub(crate) path: PathBuf,
+    pub path: PathBuf,
     /// Its identity; `None` for card files.
-    pub(crate) facts: Option<MediumFacts>,
+    pub facts: Option<MediumFacts>,
     /// It was given by its tag.
     by_tag: bool,
 }
 
 /// Finds the medium that `named` names. A card file that is `to_be_made` need not exist.
-pub(crate) fn find(cx: &Context, named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
+pub fn find(cx: &Context, named: &Path, to_be_made: bool) -> Result<Chosen, Message> {
     let text = named.to_str().filter(|text| !text.contains('/'));
     let tag = text.and_then(Tag::parse);
     let whole = cx.readers.whole_at(named);
@@ -80,7 +80,7 @@ fn unknown(tag: &Tag, media: &[MediumFacts]) -> Message {
 }
 
 /// The medium that a source names by its tag, or in a rack; `None` for files and URLs.
-pub(crate) fn named_as_source(cx: &Context, source: &Location) -> Option<Chosen> {
+pub fn named_as_source(cx: &Context, source: &Location) -> Option<Chosen> {
     let path = source.path().filter(|path| !path.exists())?;
     // If it is not a medium either, it is reported as a missing file.
     let chosen = find(cx, path, false).ok()?;
@@ -94,7 +94,7 @@ const OTHER_FORMS: [&str; 20] = [
 ];
 
 /// A new file whose name promises a format that it would not have.
-pub(crate) fn must_not_end_so(path: &Path, but: &[&str]) -> Outcome {
+pub fn must_not_end_so(path: &Path, but: &[&str]) -> Outcome {
     let ending = path.extension().and_then(|ending| ending.to_str());
     let ending = ending.map(str::to_ascii_lowercase).unwrap_or_default();
     let is_other = OTHER_FORMS.contains(&ending.as_str()) && !but.contains(&ending.as_str());
@@ -111,7 +111,7 @@ pub(crate) fn must_not_end_so(path: &Path, but: &[&str]) -> Outcome {
 }
 
 /// Refuses the disk that runs the computer, before anything else.
-pub(crate) fn must_not_be_system(chosen: &Chosen) -> Outcome {
+pub fn must_not_be_system(chosen: &Chosen) -> Outcome {
     match chosen.facts.as_ref().map(|facts| &facts.verdict) {
         Some(verdict @ Verdict::System(_)) => {
             let refused = MediumError::Refused {
@@ -126,7 +126,7 @@ pub(crate) fn must_not_be_system(chosen: &Chosen) -> Outcome {
 
 /// Refuses to write a medium that holds something needed meanwhile, or lies on it: the message
 /// names these `things`.
-pub(crate) fn must_not_meet(cx: &Context, chosen: &Chosen, things: &[(&str, Footing)]) -> Outcome {
+pub fn must_not_meet(cx: &Context, chosen: &Chosen, things: &[(&str, Footing)]) -> Outcome {
     let own = cx.readers.footing(&chosen.path);
     let Some((thing, _)) = things.iter().find(|(_, footing)| own.meets(footing)) else {
         return Ok(());
@@ -141,14 +141,14 @@ pub(crate) fn must_not_meet(cx: &Context, chosen: &Chosen, things: &[(&str, Foot
 }
 
 /// A state folder on the medium itself would be overwritten, or keep it in use.
-pub(crate) fn must_not_hold_records(cx: &Context, chosen: &Chosen) -> Outcome {
+pub fn must_not_hold_records(cx: &Context, chosen: &Chosen) -> Outcome {
     let state = cx.folders.state()?;
     let footing = cx.readers.footing(state.path());
     must_not_meet(cx, chosen, &[("the state directory", footing)])
 }
 
 /// A medium in a few words.
-pub(crate) fn describe(medium: &MediumFacts) -> String {
+pub fn describe(medium: &MediumFacts) -> String {
     let identity = &medium.identity;
     let parts = [&identity.maker, &identity.model];
     let mut words: Vec<String> = parts.into_iter().flatten().cloned().collect();
@@ -159,7 +159,7 @@ pub(crate) fn describe(medium: &MediumFacts) -> String {
 
 impl Chosen {
     /// Its name in messages: its tag, or the card file's name.
-    pub(crate) fn name(&self) -> String {
+    pub fn name(&self) -> String {
         match self.tag() {
             Some(tag) => tag.to_string(),
             None if self.path.starts_with("/dev") => self.path.display().to_string(),
@@ -171,7 +171,7 @@ impl Chosen {
     }
 
     /// Its name in lines of `--json`.
-    pub(crate) fn medium_name(&self) -> MediumName {
+    pub fn medium_name(&self) -> MediumName {
         MediumName {
             medium: self.path.display().to_string(),
             tag: self.tag().map(ToString::to_string),
@@ -179,7 +179,7 @@ impl Chosen {
     }
 
     /// The key of its records: its tag, or the card file's full path.
-    pub(crate) fn key(&self) -> String {
+    pub fn key(&self) -> String {
         match self.tag() {
             Some(tag) => tag.to_string(),
             None => {
@@ -190,12 +190,12 @@ impl Chosen {
     }
 
     /// The tag, for devices.
-    pub(crate) fn tag(&self) -> Option<&Tag> {
+    pub fn tag(&self) -> Option<&Tag> {
         self.facts.as_ref()?.tag.as_ref()
     }
 
     /// The subject of its receipts; `key` is [`Chosen::key`].
-    pub(crate) fn subject<'a>(&'a self, key: &'a str) -> Subject<'a> {
+    pub fn subject<'a>(&'a self, key: &'a str) -> Subject<'a> {
         Subject {
             tag: self.tag().is_some().then_some(key),
             place: Path::new(key),
@@ -204,7 +204,7 @@ impl Chosen {
     }
 
     /// What the arguments alone say about the medium.
-    pub(crate) fn given_permits(&self, args: &MediumArgs) -> Permits {
+    pub fn given_permits(&self, args: &MediumArgs) -> Permits {
         Permits {
             chosen: self.tag().filter(|_| self.by_tag).cloned(),
             confirmed: args.confirm.clone(),
@@ -213,7 +213,7 @@ impl Chosen {
 
     /// Frees the medium and asks for its tag, if that is needed and allowed. What must not be
     /// written is refused when it is opened.
-    pub(crate) fn permits(&mut self, cx: &Context, args: &MediumArgs) -> Result<Permits, Message> {
+    pub fn permits(&mut self, cx: &Context, args: &MediumArgs) -> Result<Permits, Message> {
         let mut permits = self.given_permits(args);
         let Some(facts) = &self.facts else {
             return Ok(permits);
@@ -245,7 +245,7 @@ impl Chosen {
 
     /// A medium that is copied must not change meanwhile: frees it from mounts for writing, if that
     /// is allowed. The disk that runs the computer never holds still.
-    pub(crate) fn hold_still(&mut self, cx: &Context, args: &MediumArgs, is_dry: bool) -> Outcome {
+    pub fn hold_still(&mut self, cx: &Context, args: &MediumArgs, is_dry: bool) -> Outcome {
         let Some(facts) = &self.facts else {
             return Ok(());
         };
@@ -309,7 +309,7 @@ impl Chosen {
     }
 
     /// Unmounts the whole medium; returns where it was mounted.
-    pub(crate) fn free(&mut self, cx: &Context, name: &BlockName) -> Result<Vec<PathBuf>, Message> {
+    pub fn free(&mut self, cx: &Context, name: &BlockName) -> Result<Vec<PathBuf>, Message> {
         let points = cx
             .readers
             .unmount(name)

@@ -16,14 +16,14 @@ use pinewrit_ui::{Event, Exit, Message, Ui, style, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Context;
 use super::medium::{self, Chosen};
-use crate::commands::Outcome;
+use crate::Context;
+use crate::Outcome;
 use crate::{clock, signals};
 
 /// A medium that is gone while it is being read, or has come back.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct AwayEvent {
+pub struct AwayEvent {
     /// Whether it is gone, or has come back.
     is_away: bool,
 }
@@ -34,7 +34,7 @@ impl Event for AwayEvent {
 
 /// What could be read of a medium.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct RescueEvent<'a> {
+pub struct RescueEvent<'a> {
     /// The medium, as it is called.
     source: &'a str,
     #[serde(flatten)]
@@ -65,7 +65,7 @@ impl Watcher for Teller {
 }
 
 /// What is packed, or on a server, is not a medium.
-pub(super) fn only_media(location: &Location) -> Message {
+pub fn only_media(location: &Location) -> Message {
     Message::new(Exit::Usage, format!("{location} is not a medium"))
         .remedy("without --rescue: it is copied as it is")
 }
@@ -84,7 +84,7 @@ fn again(readers: &mut Readers, tag: Option<&Tag>, path: &Path) -> Option<Arc<dy
 }
 
 /// Begins a rescue, or goes on with an earlier one.
-pub(super) fn begin(
+pub fn begin(
     cx: &Context,
     chosen: &Chosen,
     device: Arc<dyn BlockDevice>,
@@ -122,7 +122,7 @@ pub(super) fn begin(
 }
 
 /// Reads what can be read, and works out the copy.
-pub(crate) fn view(
+pub fn view(
     ui: &Ui,
     (name, command): (&str, &'static str),
     rescue: &Arc<Rescue>,
@@ -152,7 +152,7 @@ pub(crate) fn view(
 }
 
 /// The last word on a copy of a medium that could not be read in every place.
-pub(crate) fn end(what: &str, report: Option<&RescueReport>, args: &RescueArgs) -> Outcome {
+pub fn end(what: &str, report: Option<&RescueReport>, args: &RescueArgs) -> Outcome {
     match (report, &args.rescue) {
         (Some(report), Some(file)) if !report.is_whole() => {
             Err(words::not_whole(what, &file.display().to_string(), report))

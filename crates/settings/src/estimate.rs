@@ -6,8 +6,8 @@ use ipnet::IpNet;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use pinewrit_settings::Remark;
-use pinewrit_settings::nets;
+use crate::Remark;
+use crate::nets;
 
 /// A range of addresses, including both ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]

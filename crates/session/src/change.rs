@@ -16,27 +16,30 @@ use pinewrit_volume::Recovered;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Context;
 use super::medium::{self, Chosen};
+use crate::Context;
+use crate::Outcome;
 use crate::clock;
-use crate::commands::Outcome;
 
 /// A medium being changed, and its name.
-pub(crate) struct Opened {
-    pub(crate) name: String,
+pub struct Opened {
+    /// Its name in messages.
+    pub name: String,
     /// Its name in JSON.
-    pub(crate) id: MediumName,
-    pub(crate) medium: Medium,
-    pub(crate) undo: UndoLog,
+    pub id: MediumName,
+    /// The medium.
+    pub medium: Medium,
+    /// What a change can be put back from.
+    pub undo: UndoLog,
     /// The key of its records.
-    pub(crate) key: String,
+    pub key: String,
     /// Its receipts, to be amended; `None` in a dry run.
     books: Option<Arc<AmendedMedium>>,
 }
 
 /// Changes that a file system was about to make when it was cut off, and that are made first.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct RecoveredEvent<'a> {
+pub struct RecoveredEvent<'a> {
     #[serde(flatten)]
     medium: &'a MediumName,
     /// Whether nothing was changed.
@@ -50,7 +53,7 @@ impl Event for RecoveredEvent<'_> {
 }
 
 /// Says which file systems were cut off.
-pub(crate) fn tell_recovered(ui: &Ui, id: &MediumName, recovered: &[Recovered], is_dry: bool) {
+pub fn tell_recovered(ui: &Ui, id: &MediumName, recovered: &[Recovered], is_dry: bool) {
     if recovered.is_empty() {
         return;
     }
@@ -71,7 +74,7 @@ pub(crate) fn tell_recovered(ui: &Ui, id: &MediumName, recovered: &[Recovered], 
 impl Opened {
     /// Updates the medium's receipts after a change. A receipt that cannot be written is no reason
     /// to call a good card bad.
-    pub(crate) fn amend(&self, cx: &Context, command: &str, files: Vec<String>) {
+    pub fn amend(&self, cx: &Context, command: &str, files: Vec<String>) {
         if let Some(books) = &self.books {
             amend(cx, command, files, |state, change| {
                 books.amend(state, change)
@@ -102,7 +105,7 @@ fn amend(
 
 /// Opens a medium; read-only for a dry run. A card file that does not exist is created if a size is
 /// given.
-pub(crate) fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result<Opened, Message> {
+pub fn open(cx: &Context, args: &ChangeArgs, size: Option<u64>) -> Result<Opened, Message> {
     let opened = open_as_it_is(cx, args, size)?;
     must_not_be_moving(cx, &opened)?;
     Ok(opened)
@@ -125,7 +128,7 @@ fn must_not_be_moving(cx: &Context, opened: &Opened) -> Outcome {
 }
 
 /// The same for a medium of which a partition may have been moved in part.
-pub(crate) fn open_as_it_is(
+pub fn open_as_it_is(
     cx: &Context,
     args: &ChangeArgs,
     size: Option<u64>,
@@ -213,7 +216,7 @@ fn must_not_be_packed(name: &str, path: &Path) -> Outcome {
 }
 
 /// Finishes or takes back an interrupted change, and determines the place of the next undo file.
-pub(crate) fn settle_interrupted(
+pub fn settle_interrupted(
     cx: &Context,
     chosen: &Chosen,
     medium: &Medium,
@@ -295,7 +298,7 @@ fn amend_by(
 }
 
 /// Warns that a change was interrupted on a medium that is only read.
-pub(crate) fn tell_interrupted(cx: &Context, path: &Path) {
+pub fn tell_interrupted(cx: &Context, path: &Path) {
     let Some(state) = cx.folders.state_if_any() else {
         return;
     };
@@ -324,7 +327,7 @@ pub(crate) fn tell_interrupted(cx: &Context, path: &Path) {
 }
 
 /// A change to a text, for a terminal.
-pub(crate) fn colored(diff: &str) -> String {
+pub fn colored(diff: &str) -> String {
     let line = |line: &str| {
         let color = match line.as_bytes().first() {
             Some(b'+') => style::ADDED,
@@ -337,7 +340,7 @@ pub(crate) fn colored(diff: &str) -> String {
 }
 
 /// Asks before something is lost.
-pub(crate) fn confirm(ui: &Ui, args: &ChangeArgs, question: &str, lost: &str) -> Outcome {
+pub fn confirm(ui: &Ui, args: &ChangeArgs, question: &str, lost: &str) -> Outcome {
     if args.yes || args.dry_run {
         return Ok(());
     }
@@ -354,11 +357,7 @@ pub(crate) fn confirm(ui: &Ui, args: &ChangeArgs, question: &str, lost: &str) ->
 }
 
 /// The number of a partition given by number, label or name.
-pub(crate) fn partition(
-    medium: &str,
-    inspection: &Inspection,
-    named: &str,
-) -> Result<u32, Message> {
+pub fn partition(medium: &str, inspection: &Inspection, named: &str) -> Result<u32, Message> {
     let all = &inspection.partitions;
     let label = |p: &pinewrit_core::inspect::PartitionFacts| {
         p.filesystem.as_ref().and_then(|fs| fs.label.clone())

@@ -1,11 +1,9 @@
 //! Records as tables for people.
 
+use crate::{style, units, words};
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, Table};
 use pinewrit_ledger::{Job, JobState, Record};
-use pinewrit_ui::{style, units, words};
-
-use crate::clock;
 
 /// As many characters of an identifier are shown: enough to name it.
 const SHORT: usize = 8;
@@ -13,6 +11,9 @@ const SHORT: usize = 8;
 const MAX_IMAGE: usize = 24;
 /// Longer reasons are cut, in characters.
 const MAX_WHY: usize = 48;
+
+/// Tells a time.
+pub type Times = fn(i64) -> String;
 
 fn table(heads: &[&str]) -> Table {
     let dim = style::DIM;
@@ -31,7 +32,8 @@ fn text(table: &Table) -> String {
     lines.collect()
 }
 
-pub(super) fn short(id: &str) -> &str {
+/// As much of an identifier as names a record.
+pub fn short(id: &str) -> &str {
     id.get(..SHORT).unwrap_or(id)
 }
 
@@ -86,7 +88,7 @@ fn verified(record: &Record) -> String {
 }
 
 /// Records, one a line.
-pub(super) fn of_records(records: &[Record]) -> String {
+pub fn of_records(records: &[Record], time: Times) -> String {
     let heads = [
         "record",
         "finished",
@@ -101,7 +103,7 @@ pub(super) fn of_records(records: &[Record]) -> String {
     for record in records {
         table.add_row([
             short(&record.id).to_owned(),
-            clock::local(record.time),
+            time(record.time),
             format!("{strong}{}{strong:#}", unit(record)),
             addresses(record),
             medium(record),
@@ -113,7 +115,7 @@ pub(super) fn of_records(records: &[Record]) -> String {
 }
 
 /// The units of a batch, in the roster's order.
-pub(crate) fn of_batch(all: &[(Job, Option<Record>)]) -> String {
+pub fn of_batch(all: &[(Job, Option<Record>)], time: Times) -> String {
     let heads = ["unit", "state", "finished", "medium", "addresses", "record"];
     let mut table = table(&heads);
     let (strong, dim) = (style::STRONG, style::DIM);
@@ -141,7 +143,7 @@ pub(crate) fn of_batch(all: &[(Job, Option<Record>)]) -> String {
         table.add_row([
             format!("{strong}{}{strong:#}", words::job(&job.key)),
             state,
-            of_record(&|record| clock::local(record.time)),
+            of_record(&|record| time(record.time)),
             of_record(&|record| or_dash(record.tag.as_deref())),
             of_record(&addresses),
             of_record(&|record| short(&record.id).to_owned()),
@@ -151,7 +153,7 @@ pub(crate) fn of_batch(all: &[(Job, Option<Record>)]) -> String {
 }
 
 /// Everything about a record, in rows.
-pub(super) fn facts(record: &Record) -> Vec<(&'static str, String)> {
+pub fn facts(record: &Record, time: Times) -> Vec<(&'static str, String)> {
     let mut facts = Vec::new();
     let mut add = |name, value: Option<String>| facts.extend(value.map(|value| (name, value)));
     add("record", Some(record.id.clone()));
@@ -162,7 +164,7 @@ pub(super) fn facts(record: &Record) -> Vec<(&'static str, String)> {
         .station
         .as_ref()
         .map_or(String::new(), |name| format!(" at {name}"));
-    let finished = clock::local(record.time);
+    let finished = time(record.time);
     add(
         "finished",
         Some(format!("{finished}{by}, in {}", units::time(took))),
@@ -188,11 +190,7 @@ pub(super) fn facts(record: &Record) -> Vec<(&'static str, String)> {
     add("known_hosts", record.known_hosts.clone());
     add(
         "commissioned",
-        Some(
-            record
-                .commissioned
-                .map_or("not yet".to_owned(), clock::local),
-        ),
+        Some(record.commissioned.map_or("not yet".to_owned(), time)),
     );
     facts
 }

@@ -15,20 +15,22 @@ use pinewrit_ui::{Event, Message, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{Context, medium, rescue};
+use crate::{Context, medium, rescue};
 
 /// Whether a download is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Keep {
+pub enum Keep {
+    /// It is kept.
     Yes,
+    /// It is not.
     No,
 }
 
 /// How to open archives whose members are put on a medium.
-pub(crate) fn plain_options() -> OpenOptions {
+pub fn plain_options() -> OpenOptions {
     OpenOptions {
         spool: Spool {
-            folder: Some(super::folders::spool),
+            folder: Some(crate::folders::spool),
             ..Spool::default()
         },
         member: None,
@@ -41,7 +43,7 @@ pub(crate) fn plain_options() -> OpenOptions {
 }
 
 /// Opens the image at `location`.
-pub(crate) fn open(
+pub fn open(
     cx: &Context,
     location: &Location,
     args: &SourceArgs,
@@ -49,7 +51,7 @@ pub(crate) fn open(
 ) -> Result<ImageSource, Message> {
     let options = OpenOptions {
         spool: Spool {
-            folder: Some(super::folders::spool),
+            folder: Some(crate::folders::spool),
             ..Spool::default()
         },
         member: args.member.clone(),
@@ -80,17 +82,17 @@ pub(crate) fn open(
 }
 
 /// What is copied: a medium or an image.
-pub(crate) struct CopySource {
+pub struct CopySource {
     /// It as an image.
-    pub(crate) source: ImageSource,
+    pub source: ImageSource,
     /// It as a device, if all of it can be read anywhere: a medium, or an image in no wrapping.
-    pub(crate) device: Option<Arc<dyn BlockDevice>>,
+    pub device: Option<Arc<dyn BlockDevice>>,
     /// The same device, if it is read around errors.
-    pub(crate) rescue: Option<Arc<Rescue>>,
+    pub rescue: Option<Arc<Rescue>>,
 }
 
 /// Opens a medium or an image to be copied; a medium has to hold still meanwhile.
-pub(crate) fn open_to_copy(
+pub fn open_to_copy(
     cx: &Context,
     location: &Location,
     options: &SourceArgs,
@@ -154,7 +156,7 @@ impl CopySource {
 }
 
 /// A device as an image, in no wrapping.
-pub(crate) fn of_device(
+pub fn of_device(
     location: &Location,
     name: &str,
     device: &Arc<dyn BlockDevice>,
@@ -165,11 +167,7 @@ pub(crate) fn of_device(
 }
 
 /// Keeps a finished download if requested; reports how fetching went.
-pub(crate) fn finish(
-    cx: &Context,
-    source: &ImageSource,
-    keep: Keep,
-) -> Vec<(&'static str, String)> {
+pub fn finish(cx: &Context, source: &ImageSource, keep: Keep) -> Vec<(&'static str, String)> {
     let waiting = Waiting::new(&cx.ui, "downloading the rest".to_owned());
     let kept = source.keep_download();
     drop(waiting);
@@ -197,7 +195,7 @@ pub(crate) fn finish(
 
 /// What came from a server.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct DownloadEvent {
+pub struct DownloadEvent {
     /// Bytes fetched now.
     fetched_bytes: u64,
     /// Bytes left from an earlier download.

@@ -9,14 +9,15 @@ use pinewrit_ui::{Answer, Event, Exit, Message, Ui, style, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::commands::Outcome;
+use crate::Outcome;
 use crate::secrets::UserSecrets;
 
 /// A settings file larger than this was not written by a person.
 const MAX_FILE: u64 = 1 << 20;
 
+/// What is valid in a settings file, but has caused trouble.
 #[derive(Serialize, JsonSchema)]
-pub(crate) struct WarningEvent<'a> {
+pub struct WarningEvent<'a> {
     file: &'a str,
     #[serde(flatten)]
     warning: &'a Remark,
@@ -27,7 +28,7 @@ impl Event for WarningEvent<'_> {
 }
 
 /// Reads and checks a settings file; warnings are shown at once. `intake` is the requested one.
-pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<CheckedSettings, Message> {
+pub fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<CheckedSettings, Message> {
     let wish = intake.map(wish).transpose()?;
     let failed = |found: String| {
         let what = format!("the settings file {} cannot be read", path.display());
@@ -62,7 +63,7 @@ pub(crate) fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<Checked
 }
 
 /// The requested intake: a word, a file, or the name of one in the user's folder.
-pub(crate) fn wish(text: &str) -> Result<IntakeWish, Message> {
+pub fn wish(text: &str) -> Result<IntakeWish, Message> {
     match text {
         "cloud-init" => return Ok(IntakeWish::CloudInit),
         "rootfs" => return Ok(IntakeWish::Root),
@@ -101,7 +102,7 @@ fn intakes() -> Option<PathBuf> {
 }
 
 /// Asks before making a board that allows no login.
-pub(crate) fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> Outcome {
+pub fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> Outcome {
     if report.has_way_in != Some(false) {
         return Ok(());
     }
@@ -122,7 +123,7 @@ pub(crate) fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> 
 }
 
 /// The settings in brief: `host name larkfell-03, user warden`.
-pub(crate) fn brief(settings: &CheckedSettings) -> String {
+pub fn brief(settings: &CheckedSettings) -> String {
     let mut parts = Vec::new();
     if let Some(name) = &settings.host_name {
         parts.push(format!("host name {name}"));

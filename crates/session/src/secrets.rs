@@ -10,7 +10,7 @@ use pinewrit_settings::SecretSource;
 const MAX_FILE: u64 = 1 << 20;
 
 /// The usual sources of secrets.
-pub(crate) struct UserSecrets;
+pub struct UserSecrets;
 
 impl SecretSource for UserSecrets {
     fn variable(&self, name: &str) -> Option<String> {

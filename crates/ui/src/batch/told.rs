@@ -3,53 +3,57 @@
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use crate::{MediumName, Ui, style, units, words};
 use pinewrit_batch::{BatchEvent, Finished, Refusal, Slot, Tally, Trouble, Watcher};
 use pinewrit_core::Observer;
 use pinewrit_ledger::{Begun, JobKey};
 use pinewrit_roster::UnitMedium;
-use pinewrit_ui::bench::BenchScreen;
-use pinewrit_ui::{MediumName, Ui, style, units, words};
 
 use super::events::{
     ClosingEvent, LedgerEvent, LeftAloneEvent, SpooledEvent, UnitDoneEvent, UnitFailedEvent,
     UnitStartedEvent, UnitsEvent, WaitingEvent,
 };
-use crate::clock;
+use super::screen::BenchScreen;
 
 /// As many units are named in a line.
 const MAX_NAMED: usize = 6;
 
 /// Tells the user and programs.
-pub(super) struct Told {
+pub struct Told {
     ui: Ui,
     screen: BenchScreen,
+    time: fn(i64) -> String,
     has_terminal: bool,
     running: AtomicUsize,
     failed: Mutex<Vec<(String, String)>>,
 }
 
 impl Told {
-    pub(super) fn new(ui: Ui, bell: bool) -> Self {
+    /// Tells on this user interface, ringing if something has happened; times are told by `time`.
+    pub fn new(ui: Ui, bell: bool, time: fn(i64) -> String) -> Self {
         let screen = BenchScreen::new(ui, bell);
         Self {
             ui,
             has_terminal: screen.is_drawn(),
             screen,
+            time,
             running: AtomicUsize::new(0),
             failed: Mutex::default(),
         }
     }
 
-    pub(super) fn is_drawn(&self) -> bool {
+    /// Whether there is a screen.
+    pub fn is_drawn(&self) -> bool {
         self.has_terminal
     }
 
-    pub(super) fn close(&self) {
+    /// Takes everything off the screen but the lines.
+    pub fn close(&self) {
         self.screen.close();
     }
 
     /// Media that failed: tag and why.
-    pub(super) fn failed(&self) -> Vec<(String, String)> {
+    pub fn failed(&self) -> Vec<(String, String)> {
         self.failed
             .lock()
             .unwrap_or_else(|e| e.into_inner())
@@ -175,7 +179,7 @@ impl Told {
             Refusal::NoJob => ("no-job", None),
             Refusal::Unreadable(_) => ("unreadable", None),
         };
-        let mut why = words::refusal(&slot.tag, refusal, &clock::local);
+        let mut why = words::refusal(&slot.tag, refusal, &|time| (self.time)(time));
         if because == "holds" && !self.has_terminal {
             why = why.replace(
                 &format!("type {} to overwrite it", slot.tag),
