@@ -20,6 +20,7 @@ mod check;
 mod copy;
 mod estimate;
 mod files;
+mod rack;
 mod table;
 
 use std::path::PathBuf;
@@ -44,6 +45,7 @@ pub use estimate::{EstimateAction, EstimateArgs};
 pub use files::{
     EditArgs, FatArgs, FilesAction, FilesArgs, KindArg, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
 };
+pub use rack::{DemoArgs, RackAction, RackArgs};
 pub use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 
 /// Prepares boot media for single-board computers: checked, written, verified, configured
@@ -492,58 +494,6 @@ pub struct EjectArgs {
     /// Tag or block device to eject
     #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub medium: PathBuf,
-}
-
-/// Rehearse with simulated readers and cards
-///
-/// A rack is a TOML file. With --rack FILE, or with PINEWRIT_RACK set, every command uses the rack
-/// instead of the computer's own readers.
-#[derive(Debug, ClapArgs)]
-#[command(after_long_help = "Example:\n  \
-    pinewrit rack new practice\n  \
-    pinewrit --rack practice/rack.toml media")]
-pub struct RackArgs {
-    #[command(subcommand)]
-    pub action: RackAction,
-}
-
-#[derive(Debug, Subcommand)]
-pub enum RackAction {
-    /// Create a rack with made-up readers and cards in a new directory
-    New {
-        /// The directory
-        #[arg(value_name = "DIR", value_hint = ValueHint::DirPath)]
-        dir: PathBuf,
-    },
-    /// Show which reader holds which card
-    Show,
-    /// Insert a card into a reader
-    Insert {
-        /// The card's name
-        card: String,
-        /// The reader's name
-        reader: String,
-    },
-    /// Remove a card from its reader
-    Remove {
-        /// The card's name
-        card: String,
-    },
-    /// Swap the cards of two readers
-    Swap {
-        /// A reader's name
-        first: String,
-        /// Another reader's name
-        second: String,
-    },
-}
-
-/// Run a full example with made-up data, in a directory of its own
-#[derive(Debug, ClapArgs)]
-pub struct DemoArgs {
-    /// Directory to work in, empty or absent [default: a temporary one, removed afterwards]
-    #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
-    pub dir: Option<PathBuf>,
 }
 
 #[cfg(test)]

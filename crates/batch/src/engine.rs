@@ -1,108 +1,28 @@
 //! The batch itself: readers are watched, media admitted, jobs claimed, made and recorded.
 
 use std::collections::{BTreeSet, HashMap};
-use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Mutex, MutexGuard};
 use std::thread::Scope;
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, Sender, unbounded};
-use pinewrit_core::state::StateFolder;
 use pinewrit_core::write::WriteError;
 use pinewrit_core::{Cancel, Silent};
 use pinewrit_host::{Changes, MediumFacts, Readers};
 use pinewrit_ledger::{
-    Claim, Entry, JobKey, JobState, Kind, Ledger, LedgerError, Outbox, Parcel, PlannedJob, Wanted,
+    Claim, Entry, JobKey, JobState, Kind, Ledger, LedgerError, Outbox, Parcel, Wanted,
 };
 
 use crate::admit::{Candidate, admit};
-use crate::work::{Job, Outcome, Shared, Trouble, digest_of, make, renew};
+use crate::control::{BatchError, BatchReport, Control, Place, planned};
+use crate::work::{Job, Outcome, Shared, Trouble, make, renew};
 use crate::{
-    BatchEvent, BatchRequest, Finished, NoSpool, Refusal, Slot, Sources, Spool, Tally, Watcher,
-    word,
+    BatchEvent, BatchRequest, Finished, NoSpool, Refusal, Slot, Spool, Tally, Watcher, word,
 };
 
 /// How often a ledger that cannot be reached is asked again, and the jobs of others are counted.
 const COUNT_EVERY: Duration = Duration::from_secs(2);
-
-/// How a batch is steered while it runs.
-#[derive(Clone, Debug, Default)]
-pub struct Control {
-    /// No new media are begun.
-    closing: Arc<AtomicBool>,
-    /// Everything is stopped.
-    pub cancel: Cancel,
-    /// Tags of media whose content may be overwritten.
-    confirmed: Arc<Mutex<BTreeSet<String>>>,
-}
-
-impl Control {
-    /// Begins no new media.
-    pub fn close(&self) {
-        self.closing.store(true, Ordering::Relaxed);
-    }
-
-    /// A token that is cancelled as soon as no new media are to be begun.
-    pub fn closing(&self) -> Cancel {
-        Cancel::from_flag(Arc::clone(&self.closing))
-    }
-
-    /// What is on the medium with this tag may be overwritten.
-    pub fn confirm(&self, tag: &str) {
-        let mut confirmed = self.confirmed.lock().unwrap_or_else(|e| e.into_inner());
-        confirmed.insert(tag.to_uppercase());
-    }
-
-    fn is_closing(&self) -> bool {
-        self.closing.load(Ordering::Relaxed) || self.cancel.is_cancelled()
-    }
-
-    /// Whether a tag was confirmed; once only.
-    fn take_confirmed(&self, tag: &str) -> bool {
-        let mut confirmed = self.confirmed.lock().unwrap_or_else(|e| e.into_inner());
-        confirmed.remove(tag)
-    }
-}
-
-/// Why a batch ended early.
-#[derive(Debug, thiserror::Error)]
-pub enum BatchError {
-    /// The ledger could not be used from the start.
-    #[error(transparent)]
-    Ledger(#[from] LedgerError),
-    /// The media of the computer cannot be listed.
-    #[error("the computer's media cannot be listed")]
-    Media(#[source] std::io::Error),
-    /// An image is bad: its name, and why.
-    #[error("the image {0} is bad")]
-    Source(String, Trouble),
-}
-
-/// How a batch ended.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct BatchReport {
-    /// How far it is.
-    pub tally: Tally,
-    /// Records that wait to be sent.
-    pub unsent: usize,
-    /// Whether it was stopped before all was done.
-    pub was_closed: bool,
-}
-
-/// What surrounds a batch.
-pub struct Place<'b> {
-    /// The media.
-    pub readers: &'b Readers,
-    /// The records.
-    pub ledger: &'b Mutex<Ledger>,
-    /// The images.
-    pub sources: &'b Sources,
-    /// Receipts are kept here as well.
-    pub state: Option<&'b StateFolder>,
-    /// Where unpacked images are.
-    pub spool: Option<&'b Path>,
-}
 
 /// What is known of a medium in a reader.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -115,25 +35,6 @@ enum Seen {
     Runs,
 }
 
-/// The jobs that the roster asks for, in order.
-pub(crate) fn planned(request: &BatchRequest) -> Vec<PlannedJob> {
-    let units = request.roster.units.iter();
-    let jobs = units.flat_map(|unit| {
-        let settings = digest_of(unit);
-        unit.media.iter().map(move |medium| PlannedJob {
-            key: JobKey {
-                unit: unit.name.clone(),
-                role: medium.role.clone(),
-            },
-            digest: blake3::hash(format!("{settings} {medium:?}").as_bytes())
-                .to_hex()
-                .to_string(),
-            least: medium.least,
-        })
-    });
-    jobs.collect()
-}
-
 /// Runs a batch until all units are done, or it is closed.
 ///
 /// # Errors
@@ -144,7 +45,8 @@ pub fn run(
     watcher: &dyn Watcher,
     control: &Control,
 ) -> Result<BatchReport, BatchError> {
-    let begun = lock(place.ledger).begin_batch(&request.roster.name, &planned(request))?;
+    let planned = planned(request);
+    let begun = lock(place.ledger).begin_batch(&request.roster.name, &planned)?;
     watcher.event(&BatchEvent::Begun(&begun));
     let shared = Shared {
         request,
@@ -157,8 +59,11 @@ pub fn run(
     let claims = Mutex::new(Vec::new());
     let is_over = AtomicBool::new(false);
     let bad_image = Mutex::new(None);
+    let spooling = Cancel::default();
     std::thread::scope(|scope| {
-        spool_all(scope, place, watcher, (&control.cancel, &bad_image));
+        if planned.len() > 1 {
+            spool_all(scope, place, watcher, (&spooling, &bad_image));
+        }
         scope.spawn(|| keep_alive(&shared, &claims, &is_over));
         let mut batch = Batch {
             shared: &shared,
@@ -179,6 +84,7 @@ pub fn run(
         };
         let ended = batch.work(scope);
         is_over.store(true, Ordering::Relaxed);
+        spooling.cancel();
         ended
     })
 }

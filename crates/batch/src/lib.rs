@@ -5,6 +5,7 @@
 //! and kept in a [`Spool`]. Nothing here prints or asks: what happens is told to a [`Watcher`].
 
 mod admit;
+mod control;
 mod engine;
 mod rehearse;
 mod source;
@@ -21,7 +22,8 @@ use pinewrit_ledger::{Begun, JobKey};
 use pinewrit_roster::{Roster, UnitMedium};
 
 pub use admit::{Admission, Refusal};
-pub use engine::{BatchError, BatchReport, Control, Place, run};
+pub use control::{BatchError, BatchReport, Control, Place};
+pub use engine::run;
 pub use rehearse::{Fault, rehearse};
 pub use source::{Prepared, Sources};
 pub use spool::{NoSpool, Spool};

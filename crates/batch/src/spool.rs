@@ -137,7 +137,7 @@ impl Spool {
                 device: device_of(file, report.image_bytes),
                 chunks: chunks.collect(),
             }),
-            name: source.name(),
+            name: unpacked_name(&source.name()),
             source: source.location().clone(),
         })
     }
@@ -163,6 +163,16 @@ impl Spool {
             .map(ChunkRecord::used_bytes)
             .sum()
     }
+}
+
+/// The name without the endings of its wrappings: what has those, and no wrapping, is taken for
+/// damaged.
+fn unpacked_name(name: &str) -> String {
+    let end = match name.find(".img") {
+        Some(start) => start + ".img".len(),
+        None => name.find('.').unwrap_or(name.len()),
+    };
+    name[..end].to_owned()
 }
 
 fn device_of(file: File, size: u64) -> FileDevice {

@@ -5,8 +5,8 @@ use serde::{Deserialize, Serialize};
 use pinewrit_core::receipt::Receipt;
 use schemars::JsonSchema;
 
-use crate::records::record;
 use crate::store::{Row, Session, Value};
+use crate::stored::record;
 use crate::{Entry, Ledger, LedgerError};
 
 /// Which job it is.

@@ -14,7 +14,7 @@
 //!     ..Entry::new(Kind::Note, 1_795_862_400)
 //! };
 //! ledger.record(&entry, None)?;
-//! assert_eq!(ledger.find("lark", 10)?.len(), 1);
+//! assert_eq!(ledger.events("larkfell-07")?.len(), 1);
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
@@ -26,6 +26,7 @@ mod records;
 mod schema;
 mod sqlite;
 mod store;
+mod stored;
 mod words;
 
 use std::fmt;

@@ -53,8 +53,17 @@ impl Outbox {
     /// It could not be written.
     pub fn keep(&self, parcel: &Parcel) -> io::Result<()> {
         let json = serde_json::to_vec(parcel).map_err(io::Error::other)?;
-        let name = format!("{}.{ENDING}", parcel.entry.id);
-        save(&self.0.join(name), &json)
+        save(&self.path_of(parcel), &json)
+    }
+
+    /// The folder.
+    pub fn folder(&self) -> &Path {
+        &self.0
+    }
+
+    /// Where a record is kept.
+    pub fn path_of(&self, parcel: &Parcel) -> PathBuf {
+        self.0.join(format!("{}.{ENDING}", parcel.entry.id))
     }
 
     /// How many records wait.

@@ -1,7 +1,8 @@
 //! The ledger of one computer: a file, shared by all its processes.
 
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::thread;
+use std::time::{Duration, Instant};
 
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{Connection, ToSql, TransactionBehavior, params_from_iter};
@@ -34,11 +35,24 @@ impl Sqlite {
         // A record is on the disk before a command says so.
         connection.pragma_update(None, "synchronous", "full")?;
         connection.pragma_update(None, "cache_size", CACHE)?;
-        migrate(&mut connection, Dialect::Sqlite)?;
+        bring_up_to_date(&mut connection)?;
         Ok(Self {
             connection,
             path: path.to_owned(),
         })
+    }
+}
+
+/// Two processes may come first at the same time: the second finds the tables there.
+fn bring_up_to_date(connection: &mut Connection) -> Result<(), LedgerError> {
+    let begun = Instant::now();
+    loop {
+        match migrate(connection, Dialect::Sqlite) {
+            Err(LedgerError::Store(_)) if begun.elapsed() < PATIENCE => {
+                thread::sleep(Duration::from_millis(50));
+            }
+            done => return done,
+        }
     }
 }
 

@@ -576,3 +576,74 @@ fn a_server_that_was_restarted_is_used_again() {
 fn what_is_no_ledger_is_an_error(#[case] address: &str) {
     assert!(Ledger::open_server(address).is_err());
 }
+
+#[apply(stores)]
+fn stations_that_come_first_together_find_one_ledger(#[case] store: In) {
+    let Some(place) = store.place() else { return };
+    let (place, start) = (Arc::new(place), Arc::new(Barrier::new(6)));
+    let stations: Vec<_> = (0..6)
+        .map(|_| {
+            let (place, start) = (Arc::clone(&place), Arc::clone(&start));
+            thread::spawn(move || {
+                start.wait();
+                let mut ledger = place.open();
+                ledger
+                    .begin_batch("huts", &planned(&["a", "b"]))
+                    .unwrap()
+                    .is_resumed
+            })
+        })
+        .collect();
+    let resumed: Vec<bool> = stations
+        .into_iter()
+        .map(|one| one.join().unwrap())
+        .collect();
+    assert_eq!(resumed.iter().filter(|resumed| !**resumed).count(), 1);
+    assert_eq!(place.open().jobs("huts").unwrap().len(), 2);
+}
+
+#[apply(stores)]
+fn a_change_of_a_medium_changes_its_record(#[case] store: In) {
+    let (_place, mut ledger) = opened!(store);
+    let (made, first) = (entry("larkfell-01", 1), receipt("larkfell-01", 1));
+    ledger.record(&made, Some(&first)).unwrap();
+    let mut now = receipt("larkfell-01b", 2);
+    now.identifiers.table = Some("7077-9999".to_owned());
+    now.seal().unwrap();
+    let change = Entry {
+        remark: Some("3 files".to_owned()),
+        ..Entry::new(Kind::Configure, 9)
+    };
+    ledger
+        .amend(&change, &[(first.digest.clone(), now.clone())])
+        .unwrap();
+    let record = ledger.last(5).unwrap();
+    assert_eq!(record.len(), 1);
+    assert_eq!(record[0].host_name.as_deref(), Some("larkfell-01b"));
+    assert_eq!(record[0].table_id.as_deref(), Some("7077-9999"));
+    assert_eq!(ledger.receipt(&made.id).unwrap().unwrap(), now);
+    assert_eq!(ledger.find("7077-9999", 5).unwrap().len(), 1);
+    let told = ledger.events("larkfell-01").unwrap();
+    assert_eq!(told.last().map(|event| event.kind), Some(Kind::Configure));
+    // One that is not here is taken in.
+    let other = receipt("larkfell-02", 3);
+    ledger
+        .amend(&change, &[("unknown".to_owned(), other)])
+        .unwrap();
+    assert_eq!(ledger.count().unwrap(), 2);
+    // What was found out about a medium is told with its record.
+    let found = Entry {
+        remark: Some("as it was written".to_owned()),
+        ..Entry::new(Kind::Verify, 12)
+    };
+    ledger.record_about(&now.digest, &found).unwrap();
+    ledger
+        .record_about("unknown", &Entry::new(Kind::Verify, 13))
+        .unwrap();
+    let told = ledger.events("larkfell-01").unwrap();
+    assert_eq!(told.last().map(|event| event.kind), Some(Kind::Verify));
+    assert_eq!(
+        told.last().and_then(|event| event.record.clone()),
+        Some(made.id)
+    );
+}

@@ -83,6 +83,7 @@ impl Context {
                 let state = self.folders.state()?;
                 let path = state.path().join(FILE);
                 let opened = Ledger::open_file(&path);
+                give_to_owner(&state, &path);
                 opened.and_then(|mut ledger| {
                     self.take_in(&mut ledger, &state)?;
                     Ok(ledger)
@@ -172,6 +173,12 @@ impl Context {
             claim: None,
         };
         let kept = self.outbox().map(|outbox| outbox.keep(&parcel));
+        if let Some(state) = self.folders.state_if_any() {
+            let unsent = Outbox::in_folder(state.path());
+            let own = unsent.path_of(&parcel);
+            give_to_owner(&state, unsent.folder());
+            give_to_owner(&state, &own);
+        }
         self.ui.say(match kept {
             Some(Ok(())) => format!(
                 "note: {why}; the record is kept here and sent with the next command, or by \
@@ -241,6 +248,17 @@ impl Context {
                 "note: the ledger does not have this change: {why}\n"
             ));
         }
+    }
+}
+
+/// What this program makes through root rights belongs to the user who called it.
+fn give_to_owner(state: &StateFolder, path: &Path) {
+    let Some(owner) = state.owner() else { return };
+    for ending in ["", "-wal", "-shm"] {
+        let mut name = path.as_os_str().to_owned();
+        name.push(ending);
+        // What is not there needs no owner; what cannot be given away is still root's.
+        let _ = std::os::unix::fs::lchown(name, Some(owner.uid), Some(owner.gid));
     }
 }
 

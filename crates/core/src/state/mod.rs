@@ -60,6 +60,11 @@ impl StateFolder {
         &self.path
     }
 
+    /// The user to whom everything in it belongs, if that is not this one.
+    pub fn owner(&self) -> Option<Owner> {
+        self.owner
+    }
+
     /// Where receipts are.
     pub fn receipts(&self) -> PathBuf {
         self.path.join("receipts")
