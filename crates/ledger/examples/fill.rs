@@ -124,7 +124,7 @@ fn main() -> Result<(), Box<dyn Error>> {
             ..Entry::new(Kind::Write, 1_700_000_000 + (number as i64) * 60)
         };
         ledger.record(&entry, Some(&made))?;
-        if number % TOLD == 0 || number == count {
+        if number.is_multiple_of(TOLD) || number == count {
             let each = begun.elapsed().as_secs_f64() * 1000.0 / TOLD as f64;
             println!("{number:>8} records, {each:.2} ms each");
             begun = Instant::now();

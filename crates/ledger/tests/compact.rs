@@ -122,7 +122,7 @@ fn a_card_like_another_takes_little() {
         Vec::new(),
     );
     let own = |index: u64| {
-        if index % 200 == 0 {
+        if index.is_multiple_of(200) {
             index + 5000
         } else {
             index
