@@ -49,7 +49,7 @@ fn the_demo_runs_and_its_card_is_sound() {
 fn json_of_the_demo_is_json() {
     let bench = Bench::new();
     let run = bench.run(&["--json", "demo"]).expect(0);
-    assert_eq!(run.json()["command"], "clone");
+    assert_eq!(run.json()["command"], "ledger show");
 }
 
 /// The cards that are there to practise with fail with the demo's image, free space left out.

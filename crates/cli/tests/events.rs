@@ -41,7 +41,7 @@ fn seen(run: &Run) -> impl Iterator<Item = String> {
 #[test]
 fn every_line_of_every_command_is_described() {
     let bench = Bench::new();
-    bench.run(&["demo", "--dir", "demo"]).expect(0);
+    let demo = bench.run(&["--json", "demo", "--dir", "demo"]).expect(0);
     bench.run(&["rack", "new", "desk"]).expect(0);
     bench.write("files.tar", tar_of_one_file());
     bench.write("note.txt", "snow 0.4\n");
@@ -50,6 +50,7 @@ fn every_line_of_every_command_is_described() {
     bench.write("hut.toml", settings);
     bench.write("wrong.toml", "hostname = \"a b\"\nswap = \"much\"\n");
     let (image, rack) = ("demo/larkfell-os.img.zst", "demo/rack.toml");
+    let (shop, huts) = ("demo/bench.toml", "demo/huts.toml");
     let card = "card.img";
     let runs: &[(i32, &[&str])] = &[
         (0, &["rack", "new", "other"]),
@@ -217,10 +218,39 @@ fn every_line_of_every_command_is_described() {
         (0, &["table", "wipe", "empty.img", "--yes"]),
         (0, &["--rack", rack, "eject", "rack:slot"]),
         (0, &["check", card]),
+        (0, &["--rack", shop, "batch", huts, "--dry-run"]),
+        (0, &["--rack", shop, "batch", huts]),
+        (0, &["--rack", shop, "ledger", "list"]),
+        (0, &["--rack", shop, "ledger", "find", "larkfell-07"]),
+        (
+            0,
+            &[
+                "--rack",
+                shop,
+                "ledger",
+                "note",
+                "larkfell-07",
+                "on the roof",
+            ],
+        ),
+        (0, &["--rack", shop, "ledger", "verify", "demo/box-01.img"]),
+        (
+            0,
+            &[
+                "--rack", shop, "ledger", "export", "--as", "receipts", "--to", "out",
+            ],
+        ),
+        (0, &["--rack", shop, "ledger", "import", "out/receipts"]),
+        (0, &["--rack", shop, "ledger", "page", "--to", "page.html"]),
+        (
+            0,
+            &["--rack", shop, "ledger", "labels", "--to", "labels.html"],
+        ),
+        (0, &["--rack", shop, "ledger", "sync"]),
         (2, &["write", "--colour"]),
         (4, &["inspect", "nothing.img"]),
     ];
-    let mut found = BTreeSet::new();
+    let mut found: BTreeSet<String> = seen(&demo).collect();
     for (code, args) in runs {
         let args = [&["--json"], *args].concat();
         let run = Run::from({
@@ -239,7 +269,16 @@ fn every_line_of_every_command_is_described() {
     let mut missing = described();
     missing.retain(|one| !found.contains(one));
     // Those need a server, somebody who plugs media in, and a file system that was cut off.
-    let elsewhere = ["download", "new", "gone", "recovered", "away"];
+    let elsewhere = [
+        "download",
+        "new",
+        "gone",
+        "recovered",
+        "away",
+        "left-alone",
+        "closing",
+        "ledger",
+    ];
     let missing: Vec<&String> = missing
         .iter()
         .filter(|one| !elsewhere.contains(&one.as_str()))

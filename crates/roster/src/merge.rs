@@ -9,8 +9,29 @@ use toml::de::{DeArray, DeTable, DeValue};
 
 use crate::fill::{Filling, Values};
 
+/// Keys whose values are secrets in clear.
+const PLAIN: &[&str] = &["passphrase"];
 /// Keys whose values must not be shown, and take no part in a unit's digest.
 const SECRET: &[&str] = &["passphrase", "password-hash"];
+
+/// Where secrets stand in a table themselves, and not where they can be found.
+pub(crate) fn secrets_in(table: &DeTable<'_>) -> Vec<usize> {
+    let mut found = Vec::new();
+    for (key, value) in table {
+        match value.get_ref() {
+            DeValue::String(_) if PLAIN.contains(&key.get_ref().as_ref()) => {
+                found.push(value.span().start);
+            }
+            DeValue::Table(inner) => found.extend(secrets_in(inner)),
+            DeValue::Array(items) => {
+                let tables = items.iter().filter_map(|item| item.get_ref().as_table());
+                found.extend(tables.flat_map(secrets_in));
+            }
+            _ => {}
+        }
+    }
+    found
+}
 
 /// Puts `own` over `base`: tables are merged key by key, anything else replaces what was there. A
 /// table over a list of exactly one table is merged into that.

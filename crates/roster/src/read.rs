@@ -16,7 +16,7 @@ use toml::de::{DeTable, DeValue};
 use crate::among;
 use crate::fill::Values;
 use crate::head::{self, Head};
-use crate::merge::{fill, flat, from_folder, lay_over};
+use crate::merge::{fill, flat, from_folder, lay_over, secrets_in};
 use crate::sheet::{Sheet, text_of};
 use crate::source::{self, RawUnit};
 use crate::texts::{Texts, shifted};
@@ -339,6 +339,14 @@ impl<'t> Units<'_, 't> {
                     remedy: "put what it belongs to under [settings] first".to_owned(),
                 });
             }
+        }
+        for offset in secrets_in(&table) {
+            mistakes.push(Remark {
+                line: self.lines.line_of(offset),
+                what: "a roster goes to many people and stations, and has a passphrase in it"
+                    .to_owned(),
+                remedy: "passphrase-env, passphrase-file or passphrase-prompt".to_owned(),
+            });
         }
         if !table.contains_key("hostname") {
             let name = DeValue::String(Cow::Owned(unit.name.clone()));

@@ -279,6 +279,10 @@ fn each_units_own_secret_is_asked_for_by_its_name() {
     "image = \"x\"\n[count]\nunits = 9\nname = \"a{n}\"\naddress = \"10.77.0.250/24\"\n",
     "huts.toml line 5: from 10.77.0.250/24 on there are 5 addresses, for 9 units"
 )]
+#[case::secret(
+    "image = \"x\"\n[settings.wireless]\ncountry = \"AT\"\nnetworks = [{ ssid = \"s\", passphrase = \"twelve larks\" }]\n[[unit]]\nname = \"a\"\n",
+    "huts.toml line 4: a roster goes to many people and stations, and has a passphrase in it"
+)]
 #[case::sheet(
     "image = \"x\"\nunits = \"no.csv\"\n",
     "huts.toml line 2: the table no.csv cannot be read"

@@ -227,7 +227,7 @@ impl Watcher for Told {
         match event {
             BatchEvent::Begun(begun) => self.begun(begun),
             BatchEvent::Spooled(image, made) => {
-                let why = made.as_ref().err().map(|error| words::error_chain(*error));
+                let why = made.as_ref().err().map(|error| words::why_no_spool(error));
                 self.ui.event(&SpooledEvent {
                     image,
                     bytes: made.as_ref().ok().copied(),

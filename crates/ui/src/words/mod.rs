@@ -42,6 +42,7 @@ pub use rescue::{kept_error, not_whole, rescue_error, rescued};
 pub use source::{checksum_error, open_error, stream_error};
 pub use workshop::{
     fault, job, ledger_error, no_spool, refusal, roster_error, roster_mistakes, trouble,
+    why_no_spool,
 };
 
 /// What happened to the medium in a failed write.

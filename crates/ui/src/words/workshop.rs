@@ -101,6 +101,24 @@ pub fn trouble(image: &str, medium: &str, trouble: &Trouble) -> Message {
     }
 }
 
+/// Why an image is not unpacked once for all, in one line.
+pub fn why_no_spool(error: &NoSpool) -> String {
+    match error {
+        NoSpool::NoRoom {
+            folder,
+            needed,
+            free,
+        } => {
+            let (needed, free) = (units::size(*needed), units::size(*free));
+            format!(
+                "it needs {needed}, and {} has {free} free",
+                folder.display()
+            )
+        }
+        error => super::error_chain(error),
+    }
+}
+
 /// Why an image is not unpacked once for all, as a message.
 pub fn no_spool(image: &str, error: &NoSpool) -> Message {
     match error {
@@ -110,7 +128,7 @@ pub fn no_spool(image: &str, error: &NoSpool) -> Message {
             Exit::Internal,
             format!("{image} cannot be unpacked for all media"),
         )
-        .fact("found", super::error_chain(error)),
+        .fact("found", why_no_spool(error)),
     }
 }
 
