@@ -7,7 +7,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 count=${1:-100000}
 cargo build --release --quiet -p pinewrit
-cargo build --release --quiet -p pinewrit-ledger --example fill
+cargo build --release --quiet -p pinewrit-ledger --example fill-ledger
 bin=${CARGO_TARGET_DIR:-target}/release
 work=$(mktemp -d)
 server=
@@ -40,7 +40,7 @@ measure() {
 }
 
 echo "SQLite"
-"$bin/examples/fill" "$work/ledger.sqlite" "$count" | sed 's/^/  /'
+"$bin/examples/fill-ledger" "$work/ledger.sqlite" "$count" | sed 's/^/  /'
 ls -l "$work"/ledger.sqlite* | awk -v count="$count" '{ all += $5 } END { printf "  %.1f MB, %.0f bytes a receipt\n", all / 1e6, all / count }'
 measure "$work/ledger.sqlite"
 rm "$work"/ledger.sqlite*
@@ -63,7 +63,7 @@ until "$programs/pg_isready" -q -h 127.0.0.1 -p $port; do sleep 0.1; done
 "$programs/createdb" -h 127.0.0.1 -p $port -U pinewrit ledger
 place=postgres://pinewrit@127.0.0.1:$port/ledger
 echo "PostgreSQL"
-"$bin/examples/fill" "$place" "$count" | sed 's/^/  /'
+"$bin/examples/fill-ledger" "$place" "$count" | sed 's/^/  /'
 psql -h 127.0.0.1 -p $port -U pinewrit -At -c "select pg_database_size('ledger')" ledger |
   awk -v count="$count" '{ printf "  %.1f MB, %.0f bytes a receipt\n", $1 / 1e6, $1 / count }'
 measure "$place"

@@ -104,7 +104,8 @@ pub struct Global {
         global = true,
         value_name = "PLACE",
         env = "PINEWRIT_LEDGER",
-        hide_env_values = true
+        hide_env_values = true,
+        hide_short_help = true
     )]
     pub ledger: Option<String>,
     /// Print only the result and errors

@@ -4,7 +4,7 @@
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use pinewrit_ledger::Record;
 use qrcode::{EcLevel, QrCode, types::Color};
-use serde_json::json;
+use serde::Serialize;
 
 use crate::text::printable;
 
@@ -34,6 +34,17 @@ impl Default for LabelSheet {
             address: None,
         }
     }
+}
+
+/// What a code says, in this order.
+#[derive(Serialize)]
+struct Code<'r> {
+    pinewrit: u32,
+    unit: &'r str,
+    host: Option<&'r str>,
+    address: &'r str,
+    tag: Option<&'r str>,
+    record: &'r str,
 }
 
 /// The text of a label's code: JSON, or an address with the record's values in it.
@@ -69,15 +80,15 @@ pub fn code_text(record: &Record, address: Option<&str>) -> String {
             let fill = |text: String, (name, value): &(&str, &str)| text.replace(name, value);
             values.iter().fold(template.to_owned(), fill)
         }
-        None => json!({
-            "pinewrit": 1,
-            "unit": unit,
-            "host": record.host_name,
-            "address": first,
-            "tag": record.tag,
-            "record": short(&record.id),
+        None => serde_json::to_string(&Code {
+            pinewrit: 1,
+            unit,
+            host: record.host_name.as_deref(),
+            address: first,
+            tag: record.tag.as_deref(),
+            record: short(&record.id),
         })
-        .to_string(),
+        .unwrap_or_default(),
     }
 }
 
@@ -213,7 +224,7 @@ mod tests {
     )]
     #[case(
         None,
-        "{\"address\":\"10.77.7.10\",\"host\":\"larkfell-07\",\"pinewrit\":1,\"record\":\"0a1b2c3d\",\"tag\":\"K7F2\",\"unit\":\"larkfell-07\"}"
+        "{\"pinewrit\":1,\"unit\":\"larkfell-07\",\"host\":\"larkfell-07\",\"address\":\"10.77.7.10\",\"tag\":\"K7F2\",\"record\":\"0a1b2c3d\"}"
     )]
     fn the_code_names_the_unit(#[case] address: Option<&str>, #[case] wanted: &str) {
         assert_eq!(code_text(&record(), address), wanted);

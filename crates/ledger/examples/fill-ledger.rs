@@ -1,5 +1,5 @@
 //! Fills a ledger with made-up receipts of 4 GiB images, to measure how it behaves when it is large:
-//! `cargo run --release -p pinewrit-ledger --example fill -- PLACE COUNT`. `scripts/bench-ledger.sh`
+//! `cargo run --release -p pinewrit-ledger --example fill-ledger -- PLACE COUNT`. `scripts/bench-ledger.sh`
 //! uses it.
 
 use std::error::Error;
