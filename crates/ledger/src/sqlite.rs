@@ -5,7 +5,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use rusqlite::types::{ToSqlOutput, ValueRef};
-use rusqlite::{Connection, ToSql, TransactionBehavior, params_from_iter};
+use rusqlite::{Connection, ErrorCode, ToSql, TransactionBehavior, params_from_iter};
 
 use crate::LedgerError;
 use crate::schema::{Dialect, migrate};
@@ -31,7 +31,7 @@ impl Sqlite {
     pub fn open(path: &Path) -> Result<Self, LedgerError> {
         let mut connection = Connection::open(path)?;
         connection.busy_timeout(PATIENCE)?;
-        connection.pragma_update(None, "journal_mode", "wal")?;
+        write_ahead(&connection)?;
         // A record is on the disk before a command says so.
         connection.pragma_update(None, "synchronous", "full")?;
         connection.pragma_update(None, "cache_size", CACHE)?;
@@ -40,6 +40,27 @@ impl Sqlite {
             connection,
             path: path.to_owned(),
         })
+    }
+}
+
+/// Switches to the write-ahead log, once for all. SQLite does not wait there for another process
+/// that is just doing the same.
+fn write_ahead(connection: &Connection) -> Result<(), LedgerError> {
+    let begun = Instant::now();
+    loop {
+        let switched = connection.pragma_update(None, "journal_mode", "wal");
+        let code = switched
+            .as_ref()
+            .err()
+            .and_then(rusqlite::Error::sqlite_error_code);
+        let is_busy = matches!(
+            code,
+            Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked)
+        );
+        if !is_busy || begun.elapsed() >= PATIENCE {
+            return Ok(switched?);
+        }
+        thread::sleep(Duration::from_millis(20));
     }
 }
 
