@@ -164,9 +164,10 @@ impl Running {
     }
 
     fn signal(&self, name: &str) {
-        let pid = self.child.id().to_string();
-        let sent = std::process::Command::new("kill")
-            .args([name, &pid])
+        // A shell has it built in; a bare machine has no program for it.
+        let script = format!("kill {name} {}", self.child.id());
+        let sent = std::process::Command::new("sh")
+            .args(["-c", &script])
             .status();
         assert!(sent.unwrap().success());
     }
