@@ -6,9 +6,12 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::store::{Row, Value};
-use crate::stored::{amend, events, receipt, record, records, seconds};
+use crate::stored::{amend, count_words, events, receipt, record, records, seconds};
 use crate::words::range;
 use crate::{Ledger, LedgerError};
+
+/// A word that so many records have is looked for among the latest ones.
+const MANY: i64 = 1000;
 
 /// What was done.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -318,8 +321,9 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError`].
     pub fn last(&mut self, count: i64) -> Result<Vec<Record>, LedgerError> {
-        let sql =
-            format!("SELECT {COLUMNS} FROM records ORDER BY time DESC, unit DESC, id LIMIT ?1");
+        let sql = format!(
+            "SELECT {COLUMNS} FROM records ORDER BY time DESC, unit DESC, id DESC LIMIT ?1"
+        );
         self.read(|session| records(session, &sql, &[count.into()]))
     }
 
@@ -328,26 +332,35 @@ impl Ledger {
     /// # Errors
     /// [`LedgerError`].
     pub fn find(&mut self, text: &str, most: i64) -> Result<Vec<Record>, LedgerError> {
-        let mut values: Vec<Value> = Vec::new();
-        let mut conditions = Vec::new();
-        for word in text.split_whitespace() {
-            let (start, end) = range(word);
-            values.extend([start.into(), end.into()]);
-            let (first, second) = (values.len() - 1, values.len());
-            conditions.push(format!(
-                "id IN (SELECT record FROM words WHERE word >= ?{first} AND word < ?{second})"
-            ));
-        }
-        if conditions.is_empty() {
+        let words: Vec<(String, String)> = text.split_whitespace().map(range).collect();
+        if words.is_empty() {
             return Ok(Vec::new());
         }
-        values.push(most.into());
-        let sql = format!(
-            "SELECT {COLUMNS} FROM records WHERE {} ORDER BY time DESC, unit DESC, id LIMIT ?{}",
-            conditions.join(" AND "),
-            values.len()
-        );
-        self.read(|session| records(session, &sql, &values))
+        self.read(|session| {
+            let mut values: Vec<Value> = Vec::new();
+            let mut conditions = Vec::new();
+            for (start, end) in &words {
+                let own: [Value; 2] = [start.as_str().into(), end.as_str().into()];
+                let is_rare = count_words(session, &own)? < MANY;
+                values.extend(own);
+                let (first, second) = (values.len() - 1, values.len());
+                let is_meant = format!("word >= ?{first} AND word < ?{second}");
+                // What many records have is soon found among the latest.
+                conditions.push(if is_rare {
+                    format!("id IN (SELECT record FROM words WHERE {is_meant})")
+                } else {
+                    format!("EXISTS (SELECT 1 FROM words WHERE record = records.id AND {is_meant})")
+                });
+            }
+            values.push(most.into());
+            let sql = format!(
+                "SELECT {COLUMNS} FROM records WHERE {} ORDER BY time DESC, unit DESC, id DESC \
+                 LIMIT ?{}",
+                conditions.join(" AND "),
+                values.len()
+            );
+            records(session, &sql, &values)
+        })
     }
 
     /// The records of a unit, a tag, or with an identifier or its beginning; the newest first.
@@ -365,7 +378,7 @@ impl Ledger {
         let tag = name.to_uppercase();
         let sql = format!(
             "SELECT {COLUMNS} FROM records WHERE unit = ?1 OR tag = ?2 OR (id >= ?3 AND id < ?4) \
-             ORDER BY time DESC, unit DESC, id"
+             ORDER BY time DESC, unit DESC, id DESC"
         );
         let values: [Value; 4] = [name.into(), tag.into(), beginning.into(), end.into()];
         self.read(|session| records(session, &sql, &values))
@@ -377,7 +390,7 @@ impl Ledger {
     /// [`LedgerError`].
     pub fn with_table(&mut self, table_id: &str) -> Result<Vec<Record>, LedgerError> {
         let sql = format!(
-            "SELECT {COLUMNS} FROM records WHERE table_id = ?1 ORDER BY time DESC, unit DESC, id"
+            "SELECT {COLUMNS} FROM records WHERE table_id = ?1 ORDER BY time DESC, unit DESC, id DESC"
         );
         self.read(|session| records(session, &sql, &[table_id.into()]))
     }
@@ -432,7 +445,7 @@ impl Ledger {
     /// [`LedgerError`].
     pub fn last_events(&mut self, kind: Kind, count: i64) -> Result<Vec<EventRow>, LedgerError> {
         let sql = "SELECT time, kind, batch, unit, role, station, tag, record, remark FROM events \
-            WHERE kind = ?1 ORDER BY time DESC, unit DESC, id LIMIT ?2";
+            WHERE kind = ?1 ORDER BY time DESC, unit DESC, id DESC LIMIT ?2";
         let values: [Value; 2] = [kind.word().into(), count.into()];
         self.read(|session| events(session, sql, &values))
     }
@@ -445,7 +458,7 @@ impl Ledger {
     pub fn owners(&mut self, wanted: &[(String, String)]) -> Result<Vec<Conflict>, LedgerError> {
         let sql = format!(
             "SELECT {COLUMNS} FROM records WHERE id IN (SELECT record FROM words WHERE word = ?1) \
-             AND (unit IS NULL OR unit <> ?2) ORDER BY time DESC, unit DESC, id LIMIT 1"
+             AND (unit IS NULL OR unit <> ?2) ORDER BY time DESC, unit DESC, id DESC LIMIT 1"
         );
         self.read(|session| {
             let mut found = Vec::new();

@@ -53,7 +53,7 @@ CREATE TABLE records (
     chunk_map TEXT,
     receipt BLOB
 );
-CREATE INDEX records_time ON records (time);
+CREATE INDEX records_time ON records (time, unit, id);
 CREATE INDEX records_unit ON records (unit);
 CREATE INDEX records_tag ON records (tag);
 CREATE INDEX records_table ON records (table_id);
@@ -62,6 +62,7 @@ CREATE TABLE words (
     record TEXT NOT NULL,
     PRIMARY KEY (word, record)
 );
+CREATE INDEX words_record ON words (record, word);
 CREATE TABLE events (
     id TEXT PRIMARY KEY,
     time BIGINT NOT NULL,

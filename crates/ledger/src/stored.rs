@@ -124,6 +124,14 @@ fn insert_words(
     Ok(())
 }
 
+/// How many words are in a range, up to as many as matter.
+pub(crate) fn count_words(session: &mut dyn Session, range: &[Value]) -> Result<i64, LedgerError> {
+    let sql = "SELECT COUNT(*) FROM (SELECT record FROM words WHERE word >= ?1 AND word < ?2 \
+        LIMIT 1000) AS found";
+    let mut rows = session.query(sql, range)?;
+    Ok(rows.pop().and_then(|mut row| row.int()).unwrap_or(0))
+}
+
 /// The map that is most like a receipt's: one of those with the same image, or a new one.
 fn base_of(
     session: &mut dyn Session,

@@ -647,3 +647,32 @@ fn a_change_of_a_medium_changes_its_record(#[case] store: In) {
         Some(made.id)
     );
 }
+
+#[apply(stores)]
+fn what_nearly_all_have_is_found_too(#[case] store: In) {
+    let (_place, mut ledger) = opened!(store);
+    let made = receipt("larkfell", 1);
+    for number in 0..1200 {
+        let one = entry(&format!("larkfell-{number:04}"), number);
+        ledger.record(&one, Some(&made)).unwrap();
+        if number == 0 {
+            // The same receipt a second time is no other medium; only its first record has it.
+            assert_eq!(ledger.count().unwrap(), 1);
+        }
+    }
+    for number in 0..1100 {
+        let mut other = made.clone();
+        other.finished = format!("2026-11-28T{:02}:{:02}:00Z", number / 60, number % 60);
+        other.seal().unwrap();
+        let one = entry(&format!("larkfell-{number:04}"), 5000 + number);
+        ledger.record(&one, Some(&other)).unwrap();
+    }
+    let found = ledger.find("larkfell", 3).unwrap();
+    assert_eq!(
+        units(&found),
+        ["larkfell-1099", "larkfell-1098", "larkfell-1097"]
+    );
+    let found = ledger.find("larkfell larkfell-0007", 3).unwrap();
+    assert_eq!(units(&found), ["larkfell-0007"]);
+    assert_eq!(ledger.find("larkfell nothing", 3).unwrap().len(), 0);
+}
