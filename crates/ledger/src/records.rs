@@ -349,7 +349,10 @@ impl Ledger {
                 conditions.push(if is_rare {
                     format!("id IN (SELECT record FROM words WHERE {is_meant})")
                 } else {
-                    format!("EXISTS (SELECT 1 FROM words WHERE record = records.id AND {is_meant})")
+                    format!(
+                        // Not EXISTS: planners turn that into a join from the words.
+                        "(SELECT 1 FROM words WHERE record = records.id AND {is_meant} LIMIT 1) = 1"
+                    )
                 });
             }
             values.push(most.into());
