@@ -1050,8 +1050,8 @@ fn a_long_batch_on_three_stations_loses_and_doubles_nothing() {
             }
         }
         for place in rack.cards() {
-            let is_made =
-                std::fs::read(&place.file).is_ok_and(|bytes| bytes[510..512] == [0x55, 0xaa]);
+            let is_made = std::fs::read(&place.file)
+                .is_ok_and(|bytes| bytes.get(510..512) == Some(&[0x55, 0xaa]));
             if !is_made {
                 continue;
             }
