@@ -3,15 +3,13 @@
 
 use pinewrit_core::Cancel;
 use pinewrit_core::write::{
-    ImageDoubt, PREVIEW, PlanError, WriteError, WritePlan, WriteRequest, sum_before,
+    ImageDoubt, PlanError, WriteError, WritePlan, WriteRequest, sum_before, try_settings, view,
 };
-use pinewrit_disk::Padded;
-use pinewrit_firstboot::configure::{ConfigureError, prepare};
-use pinewrit_image::PeekDevice;
+use pinewrit_firstboot::configure::ConfigureError;
 use pinewrit_roster::Unit;
 use pinewrit_volume::Timestamp;
 
-use crate::{BatchRequest, Prepared, Sources};
+use crate::{BatchRequest, Sources};
 
 /// A mistake that shows on an image.
 #[derive(Debug)]
@@ -28,16 +26,13 @@ pub enum Fault {
     NoWayIn(Box<Unit>),
 }
 
-/// Checks all images, and the settings of all units on them; `told` hears how many units are
-/// checked. Returns all faults, each with the image's name.
+/// Checks all images, and the settings of all units on them. Returns all faults, each with the image's name.
 pub fn rehearse(
     request: &BatchRequest,
     sources: &Sources,
     cancel: &Cancel,
-    told: &mut dyn FnMut(usize),
 ) -> Vec<(String, Fault)> {
     let mut faults = Vec::new();
-    let mut checked = 0;
     for (content, prepared) in sources.all() {
         let name = content.to_string();
         let mut add = |fault: Fault| faults.push((name.clone(), fault));
@@ -58,7 +53,7 @@ pub fn rehearse(
                 continue;
             }
         }
-        let device = view(prepared);
+        let device = view(&prepared.source);
         for unit in &request.roster.units {
             let media = unit.media.iter();
             for medium in media.filter(|medium| medium.content == *content && medium.gets_settings)
@@ -66,38 +61,20 @@ pub fn rehearse(
                 let Some(mut settings) = unit.settings.clone() else {
                     continue;
                 };
-                checked += 1;
-                told(checked);
                 settings.intake = sources.intake(medium.intake.as_deref());
                 settings.grows_root |= medium.grows;
-                let larger = Padded::new(&device, medium.least);
                 let now = Timestamp::at((request.clock)());
-                let mut tried = prepare(&larger, &settings, now).map(|done| done.report().clone());
-                if tried.as_ref().is_err_and(ConfigureError::is_out_of_reach) {
-                    settings.grows_root = false;
-                    settings.swap = None;
-                    tried = prepare(&device, &settings, now).map(|done| done.report().clone());
-                }
-                match tried {
-                    Ok(report) if report.has_way_in == Some(false) => {
+                let least = (medium.least > 0).then_some(medium.least);
+                match try_settings(&device, settings, least, now) {
+                    Ok(Some(report)) if report.has_way_in == Some(false) => {
                         add(Fault::NoWayIn(Box::new(unit.clone())));
                     }
                     // Beyond the preview, the write itself will tell.
                     Ok(_) => {}
-                    Err(error) if error.is_out_of_reach() => {}
                     Err(error) => add(Fault::Settings(Box::new(unit.clone()), error)),
                 }
             }
         }
     }
     faults
-}
-
-fn view(prepared: &Prepared) -> PeekDevice {
-    let device = PeekDevice::new(prepared.source.for_a_look());
-    if prepared.source.layers().is_empty() {
-        device
-    } else {
-        device.with_limit(PREVIEW)
-    }
 }

@@ -18,6 +18,7 @@
 pub mod bits;
 mod buffer;
 pub mod bytes;
+mod causes;
 mod device;
 mod faults;
 mod file;
@@ -34,6 +35,7 @@ mod units;
 mod window;
 
 pub use buffer::{AlignedBuf, BUFFER_ALIGNMENT};
+pub use causes::error_chain;
 pub use device::{BlockDevice, DiskError, Operation, is_zero};
 pub use faults::{Fault, FaultyDevice};
 pub use file::{CacheUse, FileDevice, open_plain};

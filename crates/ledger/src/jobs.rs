@@ -436,8 +436,8 @@ fn claim(
         return Ok(None);
     };
     let token = token + 1;
-    let sql = "INSERT INTO stations (id, name, seen) VALUES (?1, ?1, ?2) \
-        ON CONFLICT (id) DO UPDATE SET seen = ?2";
+    let sql = "INSERT INTO stations (name, seen) VALUES (?1, ?2) \
+        ON CONFLICT (name) DO UPDATE SET seen = ?2";
     session.execute(sql, &[station.into(), now.into()])?;
     let sql = "UPDATE jobs SET state = 'held', token = ?4, lease = ?5, station = ?6, tag = ?7, \
         tries = tries + 1 WHERE batch = ?1 AND unit = ?2 AND role = ?3";

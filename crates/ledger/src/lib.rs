@@ -35,7 +35,7 @@ use std::path::Path;
 pub use jobs::{Begun, Claim, Job, JobKey, JobState, Lost, PlannedJob, Wanted};
 pub use outbox::{Outbox, Parcel};
 pub use postgres::Postgres;
-pub use records::{Conflict, Entry, EventRow, Kind, Record};
+pub use records::{Conflict, Entry, Kind, Record};
 pub use sqlite::Sqlite;
 pub use store::{Row, Session, Store, Value, Work};
 

@@ -4,6 +4,7 @@ use std::error::Error;
 use std::time::Duration;
 
 use bytes::BytesMut;
+use pinewrit_disk::error_chain;
 use postgres::config::{Host, SslMode};
 use postgres::types::{IsNull, ToSql, Type};
 use postgres::{Client, Config};
@@ -37,7 +38,7 @@ impl Postgres {
     pub fn open(address: &str) -> Result<Self, LedgerError> {
         let mut config: Config = address
             .parse()
-            .map_err(|error: postgres::Error| LedgerError::Address(described(&error)))?;
+            .map_err(|error: postgres::Error| LedgerError::Address(error_chain(&error)))?;
         config
             .connect_timeout(PATIENCE)
             .tcp_user_timeout(SILENCE)
@@ -88,17 +89,6 @@ fn connect(config: &Config) -> Result<Client, LedgerError> {
         .map_err(|error| LedgerError::Address(error.to_string()))?
         .with_no_client_auth();
     Ok(config.connect(MakeRustlsConnect::new(tls))?)
-}
-
-/// An error with its causes.
-fn described(error: &dyn Error) -> String {
-    let mut text = error.to_string();
-    let mut cause = error.source();
-    while let Some(error) = cause {
-        text += &format!(": {error}");
-        cause = error.source();
-    }
-    text
 }
 
 impl Store for Postgres {

@@ -80,8 +80,8 @@ impl Kind {
     }
 }
 
-/// Something to be recorded.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+/// Something that happened, to be recorded or as it was.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Entry {
     /// Its identifier; recording it twice is recording it once.
     pub id: String,
@@ -99,7 +99,8 @@ pub struct Entry {
     pub station: Option<String>,
     /// The medium's tag.
     pub tag: Option<String>,
-    /// The unit's addresses.
+    /// The unit's addresses; they are kept with its record.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub addresses: Vec<String>,
     /// The record that this is about.
     pub record: Option<String>,
@@ -217,29 +218,6 @@ pub struct Conflict {
     pub word: String,
     /// The latest record with it.
     pub record: Record,
-}
-
-/// Something that happened.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct EventRow {
-    /// When, in seconds since 1970.
-    pub time: i64,
-    /// What.
-    pub kind: Kind,
-    /// The batch.
-    pub batch: Option<String>,
-    /// The unit's name.
-    pub unit: Option<String>,
-    /// The role of the medium in the unit.
-    pub role: Option<String>,
-    /// The station.
-    pub station: Option<String>,
-    /// The medium's tag.
-    pub tag: Option<String>,
-    /// The record that it is about.
-    pub record: Option<String>,
-    /// In words.
-    pub remark: Option<String>,
 }
 
 impl Ledger {
@@ -435,8 +413,8 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn events(&mut self, name: &str) -> Result<Vec<EventRow>, LedgerError> {
-        let sql = "SELECT time, kind, batch, unit, role, station, tag, record, remark FROM events \
+    pub fn events(&mut self, name: &str) -> Result<Vec<Entry>, LedgerError> {
+        let sql = "SELECT id, time, kind, batch, unit, role, station, tag, record, remark FROM events \
             WHERE unit = ?1 OR record = ?1 OR tag = ?2 ORDER BY time, stored, id";
         let values: [Value; 2] = [name.into(), name.to_uppercase().into()];
         self.read(|session| events(session, sql, &values))
@@ -446,8 +424,8 @@ impl Ledger {
     ///
     /// # Errors
     /// [`LedgerError`].
-    pub fn last_events(&mut self, kind: Kind, count: i64) -> Result<Vec<EventRow>, LedgerError> {
-        let sql = "SELECT time, kind, batch, unit, role, station, tag, record, remark FROM events \
+    pub fn last_events(&mut self, kind: Kind, count: i64) -> Result<Vec<Entry>, LedgerError> {
+        let sql = "SELECT id, time, kind, batch, unit, role, station, tag, record, remark FROM events \
             WHERE kind = ?1 ORDER BY time DESC, unit DESC, id DESC LIMIT ?2";
         let values: [Value; 2] = [kind.word().into(), count.into()];
         self.read(|session| events(session, sql, &values))

@@ -9,8 +9,7 @@ const STEPS: &[(&str, &str)] = &[("V1__records", V1)];
 
 const V1: &str = "
 CREATE TABLE stations (
-    id TEXT PRIMARY KEY,
-    name TEXT NOT NULL,
+    name TEXT PRIMARY KEY,
     seen BIGINT NOT NULL
 );
 CREATE TABLE media (

@@ -5,7 +5,7 @@ use uuid::Uuid;
 
 use crate::LedgerError;
 use crate::compact::{ChunkMap, pack, unpack};
-use crate::records::{COLUMNS, Entry, EventRow, Kind, Record};
+use crate::records::{COLUMNS, Entry, Kind, Record};
 use crate::store::{Row, Session, Value};
 use crate::words::words;
 
@@ -25,9 +25,10 @@ pub(crate) fn events(
     session: &mut dyn Session,
     sql: &str,
     values: &[Value],
-) -> Result<Vec<EventRow>, LedgerError> {
+) -> Result<Vec<Entry>, LedgerError> {
     let rows = session.query(sql, values)?.into_iter();
-    let event = |mut row: Row| EventRow {
+    let event = |mut row: Row| Entry {
+        id: row.text().unwrap_or_default(),
         time: row.int().unwrap_or(0),
         kind: Kind::of(&row.text().unwrap_or_default()),
         batch: row.text(),
@@ -35,6 +36,7 @@ pub(crate) fn events(
         role: row.text(),
         station: row.text(),
         tag: row.text(),
+        addresses: Vec::new(),
         record: row.text(),
         remark: row.text(),
     };

@@ -41,7 +41,7 @@ pub use job::{
 };
 use lane::{Lane, LaneFailure, StreamOutcome};
 pub use locate::{owners, whereabouts};
-pub use plan::{ImageDoubt, PREVIEW, PlanError, WritePlan};
+pub use plan::{ImageDoubt, PREVIEW, PlanError, WritePlan, try_settings, view};
 pub use read_back::ReadBack;
 pub use receipts::{Kept, NotKept};
 pub use report::{

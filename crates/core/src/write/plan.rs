@@ -8,7 +8,7 @@ use pinewrit_image::{ImageSource, PeekDevice};
 use pinewrit_settings::CheckedSettings;
 use pinewrit_volume::expect::{Expectation, expectation};
 use pinewrit_volume::extents::MapTracker;
-use pinewrit_volume::{FilesystemFacts, FilesystemKind};
+use pinewrit_volume::{FilesystemFacts, FilesystemKind, Timestamp};
 
 use super::request::{Destination, WriteRequest};
 use crate::inspect::{Inspection, inspect};
@@ -245,32 +245,46 @@ impl WritePlan {
         &self,
         mut tried: CheckedSettings,
     ) -> Result<Option<ConfigureReport>, PlanError> {
-        let grows = self.request.grows();
-        tried.grows_root = grows;
-        let device = self.view();
+        tried.grows_root = self.request.grows();
         // Added content has as much room as on the smallest medium.
         let sizes = self.media.iter().map(|medium| medium.target.size());
-        let smallest = sizes.min().filter(|_| grows);
-        let larger = Padded::new(&device, smallest.unwrap_or(0));
-        let report = |tried: &CheckedSettings, device: &dyn BlockDevice| {
-            prepare(device, tried, self.request.now()).map(|prepared| prepared.report().clone())
-        };
-        let mut trial = report(&tried, &larger);
-        if grows && trial.as_ref().is_err_and(ConfigureError::is_out_of_reach) {
-            // The end of the file system, where the room is, is out of reach.
-            tried.grows_root = false;
-            tried.swap = None;
-            trial = report(&tried, &device);
-        }
-        match trial {
-            Ok(report) => Ok(Some(report)),
-            Err(error) if error.is_out_of_reach() => Ok(None),
-            Err(error) => Err(PlanError::Settings(error)),
-        }
+        let trial = try_settings(&self.view(), tried, sizes.min(), self.request.now());
+        trial.map_err(PlanError::Settings)
     }
 }
 
-fn view(source: &ImageSource) -> PeekDevice {
+/// What settings would change in an image, on media of at least `smallest` bytes; `None` if that is
+/// out of a view's reach.
+///
+/// # Errors
+/// [`ConfigureError`]: they do not fit this image.
+pub fn try_settings(
+    view: &PeekDevice,
+    mut tried: CheckedSettings,
+    smallest: Option<u64>,
+    now: Timestamp,
+) -> Result<Option<ConfigureReport>, ConfigureError> {
+    let grows = tried.grows_root;
+    let larger = Padded::new(view, smallest.filter(|_| grows).unwrap_or(0));
+    let report = |tried: &CheckedSettings, device: &dyn BlockDevice| {
+        prepare(device, tried, now).map(|prepared| prepared.report().clone())
+    };
+    let mut trial = report(&tried, &larger);
+    if grows && trial.as_ref().is_err_and(ConfigureError::is_out_of_reach) {
+        // The end of the file system, where the room is, is out of reach.
+        tried.grows_root = false;
+        tried.swap = None;
+        trial = report(&tried, view);
+    }
+    match trial {
+        Ok(report) => Ok(Some(report)),
+        Err(error) if error.is_out_of_reach() => Ok(None),
+        Err(error) => Err(error),
+    }
+}
+
+/// A view of an image, as far as that is quick.
+pub fn view(source: &ImageSource) -> PeekDevice {
     let device = PeekDevice::new(source.for_a_look());
     // Without a wrapping, every place costs the same.
     if source.layers().is_empty() {

@@ -1,7 +1,8 @@
 //! Labels: a sheet of them as a page to be printed, sizes in millimetres, each with a code that a
 //! phone reads.
 
-use maud::{DOCTYPE, Markup, PreEscaped, html};
+use crate::page::document;
+use maud::{Markup, PreEscaped, html};
 use pinewrit_ledger::Record;
 use qrcode::{EcLevel, QrCode, types::Color};
 use serde::Serialize;
@@ -108,24 +109,14 @@ impl LabelSheet {
     /// The page, ready to be printed. Days are told by `day`.
     pub fn html(&self, records: &[Record], day: &dyn Fn(i64) -> String) -> String {
         let per_sheet = (self.columns * self.rows).max(1) as usize;
-        let page = html! {
-            (DOCTYPE)
-            html lang="en" {
-                head {
-                    meta charset="utf-8";
-                    title { "Labels" }
-                    style { (PreEscaped(self.style())) }
-                }
-                body {
-                    @for sheet in records.chunks(per_sheet) {
-                        div.sheet {
-                            @for record in sheet { (self.label(record, day)) }
-                        }
-                    }
+        let body = html! {
+            @for sheet in records.chunks(per_sheet) {
+                div.sheet {
+                    @for record in sheet { (self.label(record, day)) }
                 }
             }
         };
-        page.into_string()
+        document("Labels", &[&self.style()], &body)
     }
 
     fn style(&self) -> String {

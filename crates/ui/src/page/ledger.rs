@@ -3,12 +3,12 @@
 
 use std::collections::BTreeMap;
 
-use maud::{DOCTYPE, Markup, PreEscaped, html};
-use pinewrit_ledger::{EventRow, Record};
+use maud::{Markup, PreEscaped, html};
+use pinewrit_ledger::{Entry, Record};
 use plotters::prelude::*;
 
-use super::STYLE;
 use super::charts::{Drawn, svg};
+use super::{STYLE, document};
 use crate::text::printable;
 use crate::units;
 
@@ -67,7 +67,7 @@ pub struct LedgerPage<'p> {
     /// All media that were made, the latest first.
     pub records: &'p [Record],
     /// Media that failed, the latest first.
-    pub failures: &'p [EventRow],
+    pub failures: &'p [Entry],
     /// A time in words, beginning with the day: `2026-11-28 14:02`.
     pub time: &'p dyn Fn(i64) -> String,
 }
@@ -75,33 +75,22 @@ pub struct LedgerPage<'p> {
 impl LedgerPage<'_> {
     /// The page. Names come from media and files: none of them becomes markup.
     pub fn html(&self) -> String {
-        let page = html! {
-            (DOCTYPE)
-            html lang="en" {
-                head {
-                    meta charset="utf-8";
-                    meta name="viewport" content="width=device-width, initial-scale=1";
-                    title { (printable(self.title)) }
-                    style { (PreEscaped(STYLE)) (PreEscaped(MORE_STYLE)) }
-                }
-                body {
-                    main {
-                        section {
-                            h1 { (printable(self.title)) }
-                            (self.tiles())
-                            div.charts {
-                                div { h2 { "Media per day" } (PreEscaped(self.days())) }
-                                div { h2 { "Write rate by model" } (PreEscaped(self.pace())) }
-                            }
-                        }
-                        section { (self.units()) }
-                        @if !self.failures.is_empty() { section.failed { (self.failed()) } }
+        let body = html! {
+            main {
+                section {
+                    h1 { (printable(self.title)) }
+                    (self.tiles())
+                    div.charts {
+                        div { h2 { "Media per day" } (PreEscaped(self.days())) }
+                        div { h2 { "Write rate by model" } (PreEscaped(self.pace())) }
                     }
-                    script { (PreEscaped(SCRIPT)) }
                 }
+                section { (self.units()) }
+                @if !self.failures.is_empty() { section.failed { (self.failed()) } }
             }
+            script { (PreEscaped(SCRIPT)) }
         };
-        page.into_string()
+        document(self.title, &[STYLE, MORE_STYLE], &body)
     }
 
     fn tiles(&self) -> Markup {

@@ -81,20 +81,29 @@ pub fn html(sections: &[Section]) -> String {
         [Section::Failed { name, image, .. }] => format!("{image} on {name}: failed"),
         _ => format!("{} media", sections.len()),
     };
+    document(
+        &title,
+        &[STYLE],
+        &html! {
+            main {
+                @for one in sections { (section(one)) }
+            }
+        },
+    )
+}
+
+/// A whole page, without anything from outside.
+fn document(title: &str, styles: &[&str], body: &Markup) -> String {
     let page = html! {
         (DOCTYPE)
         html lang="en" {
             head {
                 meta charset="utf-8";
                 meta name="viewport" content="width=device-width, initial-scale=1";
-                title { (printable(&title)) }
-                style { (PreEscaped(STYLE)) }
+                title { (printable(title)) }
+                @for style in styles { style { (PreEscaped(style)) } }
             }
-            body {
-                main {
-                    @for one in sections { (section(one)) }
-                }
-            }
+            body { (body) }
         }
     };
     page.into_string()

@@ -27,6 +27,8 @@ use crate::Exit;
 use crate::units;
 use crate::{FileMistake, Message};
 
+pub use pinewrit_disk::error_chain;
+
 pub use copy::{
     READ_AROUND, as_new_facts, as_new_list, checked, copied_whole, recovered, renewed,
     resize_error, save_error, shrunk, view_error,
@@ -396,17 +398,6 @@ pub fn mistakes(name: &str, mistakes: &Mistakes) -> Message {
             remedy: remark.remedy.clone(),
         })
     })
-}
-
-/// An error and its causes in one line.
-pub fn error_chain(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut cause = error.source();
-    while let Some(error) = cause {
-        text += &format!(": {error}");
-        cause = error.source();
-    }
-    text
 }
 
 #[cfg(test)]

@@ -80,7 +80,7 @@ pub(super) fn prepare(
     }
     conflicts(roster, ledger, &mut faults)?;
     let waiting = Waiting::new(&cx.ui, "trying all settings on the image".to_owned());
-    let found = rehearse(request, &ready.sources, cancel, &mut |_| ());
+    let found = rehearse(request, &ready.sources, cancel);
     drop(waiting);
     if cancel.is_cancelled() {
         return Err(Message::new(

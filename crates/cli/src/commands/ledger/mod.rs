@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use pinewrit_args::{LedgerAction, LedgerArgs, LedgerListArgs};
 use pinewrit_core::receipt::Receipt;
 use pinewrit_core::state::read_receipt;
-use pinewrit_ledger::{Entry, EventRow, Kind, Ledger, LedgerError, Record};
+use pinewrit_ledger::{Entry, Kind, Ledger, LedgerError, Record};
 use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Event, Exit, Message, style, units, words};
 use schemars::JsonSchema;
@@ -40,7 +40,7 @@ impl Event for RecordEvent<'_> {
 /// Something that happened to what was asked for.
 #[derive(Serialize, JsonSchema)]
 #[serde(transparent)]
-pub(crate) struct HappenedEvent<'a>(&'a EventRow);
+pub(crate) struct HappenedEvent<'a>(&'a Entry);
 
 impl Event for HappenedEvent<'_> {
     const EVENT: &'static str = "happened";

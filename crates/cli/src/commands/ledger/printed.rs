@@ -4,7 +4,7 @@ use std::path::Path;
 
 use pinewrit_args::LedgerLabelsArgs;
 use pinewrit_core::state::save;
-use pinewrit_ledger::{EventRow, Kind, Ledger, LedgerError, Record};
+use pinewrit_ledger::{Entry, Kind, Ledger, LedgerError, Record};
 use pinewrit_ui::page::{LabelSheet, LedgerPage};
 use pinewrit_ui::{Exit, Message, units};
 
@@ -57,8 +57,8 @@ pub(crate) fn write_page(
     let failures = ledger
         .last_events(Kind::Failure, MAX_FAILURES)
         .map_err(failed)?;
-    let is_meant = |event: &EventRow| batch.is_none() || event.batch.as_deref() == batch;
-    let failures: Vec<EventRow> = failures.into_iter().filter(is_meant).collect();
+    let is_meant = |event: &Entry| batch.is_none() || event.batch.as_deref() == batch;
+    let failures: Vec<Entry> = failures.into_iter().filter(is_meant).collect();
     let page = LedgerPage {
         title: batch.unwrap_or("Ledger"),
         records: &records,
