@@ -71,8 +71,6 @@ pub enum BatchError {
 pub struct BatchReport {
     /// How far it is.
     pub tally: Tally,
-    /// Records that wait to be sent.
-    pub unsent: usize,
     /// Whether it was stopped before all was done.
     pub was_closed: bool,
 }

@@ -1,6 +1,7 @@
 //! The batch itself: readers are watched, media admitted, jobs claimed, made and recorded.
 
 use std::collections::{BTreeSet, HashMap};
+use std::io;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, MutexGuard};
 use std::thread::Scope;
@@ -9,9 +10,10 @@ use std::time::{Duration, Instant};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use pinewrit_core::write::WriteError;
 use pinewrit_core::{Cancel, Silent};
+use pinewrit_disk::error_chain;
 use pinewrit_host::{Changes, MediumFacts, Readers};
 use pinewrit_ledger::{
-    Claim, Entry, JobKey, JobState, Kind, Ledger, LedgerError, Outbox, Parcel, Wanted,
+    Claim, Entry, JobKey, JobState, Kind, Ledger, LedgerError, Lost, Outbox, Parcel, Wanted,
 };
 
 use crate::admit::{Candidate, admit};
@@ -79,7 +81,7 @@ pub fn run(
             outcomes,
             waiting: None,
             is_reached: true,
-            bad_source: None,
+            ending: None,
             bad_image: &bad_image,
         };
         let ended = batch.work(scope);
@@ -164,7 +166,8 @@ struct Batch<'b> {
     /// What was last said about the next medium.
     waiting: Option<(Option<JobKey>, Tally)>,
     is_reached: bool,
-    bad_source: Option<(String, Trouble)>,
+    /// Why it ends early: media in work are finished first.
+    ending: Option<BatchError>,
     /// Found to be bad while it was unpacked for all.
     bad_image: &'b Mutex<Option<(String, Trouble)>>,
 }
@@ -190,19 +193,23 @@ impl<'b> Batch<'b> {
         let mut counted: Option<Instant> = None;
         loop {
             let mut news = self.reap();
-            let bad = self
-                .bad_image
-                .lock()
-                .unwrap_or_else(|e| e.into_inner())
-                .take();
-            self.bad_source = self.bad_source.take().or(bad);
-            let is_closing = self.control.is_closing() || self.bad_source.is_some();
+            let mut bad = self.bad_image.lock().unwrap_or_else(|e| e.into_inner());
+            if let Some((image, trouble)) = bad.take() {
+                self.ending
+                    .get_or_insert(BatchError::Source(image, trouble));
+            }
+            drop(bad);
+            if !self.control.is_closing() && self.ending.is_none() {
+                match self.look(scope) {
+                    Ok(changed) => news |= changed,
+                    Err(error) => self.ending = Some(BatchError::Media(error)),
+                }
+            }
+            let is_closing = self.control.is_closing() || self.ending.is_some();
             if is_closing && !was_closing {
                 was_closing = true;
-                self.shared.watcher.event(&BatchEvent::Closing);
-            }
-            if !is_closing {
-                news |= self.look(scope)?;
+                let closing = BatchEvent::Closing(self.running);
+                self.shared.watcher.event(&closing);
             }
             if news || counted.is_none_or(|last| last.elapsed() >= COUNT_EVERY) {
                 counted = Some(Instant::now());
@@ -220,27 +227,33 @@ impl<'b> Batch<'b> {
         }
     }
 
-    fn end(&mut self, mut report: BatchReport) -> Result<BatchReport, BatchError> {
-        if let Some(state) = self.place.state {
-            let outbox = Outbox::in_folder(state.path());
-            for parcel in self.unsent.drain(..) {
-                if outbox.keep(&parcel).is_ok() {
-                    report.unsent += 1;
-                }
-            }
+    fn end(&mut self, report: BatchReport) -> Result<BatchReport, BatchError> {
+        let outbox = self
+            .place
+            .state
+            .map(|state| Outbox::in_folder(state.path()));
+        let is_kept = |parcel: &Parcel| {
+            let kept = outbox.as_ref().map(|outbox| outbox.keep(parcel));
+            kept.is_some_and(|kept| kept.is_ok())
+        };
+        let (kept, lost): (Vec<Parcel>, Vec<Parcel>) = self.unsent.drain(..).partition(is_kept);
+        if kept.len() + lost.len() > 0 {
+            let lost: Vec<String> = lost.into_iter().filter_map(|one| one.entry.unit).collect();
+            let unsent = BatchEvent::Unsent(kept.len(), &lost);
+            self.shared.watcher.event(&unsent);
         }
-        match self.bad_source.take() {
-            Some((image, trouble)) => Err(BatchError::Source(image, trouble)),
+        match self.ending.take() {
+            Some(why) => Err(why),
             None => Ok(report),
         }
     }
 
     /// Looks at all readers; whether anything changed.
-    fn look<'s>(&mut self, scope: &'s Scope<'s, '_>) -> Result<bool, BatchError>
+    fn look<'s>(&mut self, scope: &'s Scope<'s, '_>) -> io::Result<bool>
     where
         'b: 's,
     {
-        let media = self.readers.media().map_err(BatchError::Media)?;
+        let media = self.readers.media()?;
         let here: BTreeSet<String> = media.iter().map(key_of).collect();
         let before = self.seen.len();
         // What was pulled out is new when it comes back.
@@ -379,7 +392,10 @@ impl<'b> Batch<'b> {
                 };
                 match sent {
                     Ok(Ok(())) => {}
-                    Ok(Err(_)) => shared.watcher.event(&BatchEvent::Lost(&slot, &claim.key)),
+                    Ok(Err(Lost)) => {
+                        let twice = BatchEvent::Twice(&slot, &claim.key);
+                        return shared.watcher.event(&twice);
+                    }
                     Err(error) => {
                         self.tell_ledger(Err(&error));
                         self.unsent.push(parcel);
@@ -401,7 +417,8 @@ impl<'b> Batch<'b> {
                 let unit = shared.request.roster.unit(&claim.key.unit);
                 let medium = unit.and_then(|unit| unit.medium(&claim.key.role));
                 let image = medium.map_or(String::new(), |medium| medium.content.to_string());
-                self.bad_source.get_or_insert((image, trouble));
+                self.ending
+                    .get_or_insert(BatchError::Source(image, trouble));
             }
             Outcome::Lost => shared.watcher.event(&BatchEvent::Lost(&slot, &claim.key)),
             Outcome::Stopped => self.give_back(claim, None),
@@ -457,7 +474,7 @@ impl<'b> Batch<'b> {
     fn tell_ledger(&mut self, reached: Result<(), &LedgerError>) {
         if reached.is_ok() != self.is_reached {
             self.is_reached = reached.is_ok();
-            let why = reached.map_err(|error| crate::described(error));
+            let why = reached.map_err(|error| error_chain(error));
             let why = why.as_ref().map(|_| ()).map_err(String::as_str);
             self.shared.watcher.event(&BatchEvent::Ledger(why));
         }
@@ -494,7 +511,6 @@ impl<'b> Batch<'b> {
         if self.running == 0 && (is_done || is_closing) {
             return Some(BatchReport {
                 tally,
-                unsent: 0,
                 was_closed: !is_done,
             });
         }

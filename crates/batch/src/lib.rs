@@ -78,10 +78,7 @@ impl Slot {
     pub fn of(facts: &MediumFacts) -> Self {
         Self {
             path: facts.path.clone(),
-            tag: facts
-                .tag
-                .as_ref()
-                .map_or(String::new(), ToString::to_string),
+            tag: word(facts.tag.as_ref()),
             size: facts.identity.size,
         }
     }
@@ -115,14 +112,19 @@ pub enum BatchEvent<'a> {
     Done(&'a Slot, &'a JobKey, Finished<'a>),
     /// A medium failed; its job is open again.
     Failed(&'a Slot, &'a JobKey, &'a str),
-    /// The job was another station's by then.
+    /// The job was another station's by then: the medium has no table.
     Lost(&'a Slot, &'a JobKey),
+    /// The medium is finished, and the job is another station's: the unit is made twice.
+    Twice(&'a Slot, &'a JobKey),
     /// A medium is left alone.
     Refused(&'a Slot, &'a Refusal),
     /// The ledger cannot be reached, or is back.
     Ledger(Result<(), &'a str>),
-    /// No new media are begun; those that run are finished.
-    Closing,
+    /// It ends, and the ledger did not answer: so many records are kept to be sent, and those of
+    /// these units could not be kept anywhere.
+    Unsent(usize, &'a [String]),
+    /// No new media are begun; so many run, and are finished.
+    Closing(usize),
 }
 
 /// How a medium ended.
@@ -156,17 +158,6 @@ pub(crate) fn is_only_mounted(verdict: &Verdict) -> bool {
         Verdict::Busy(holds) => holds.iter().all(pinewrit_host::Hold::is_mount),
         _ => false,
     }
-}
-
-/// An error with its causes.
-pub(crate) fn described(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut cause = error.source();
-    while let Some(error) = cause {
-        text += &format!(": {error}");
-        cause = error.source();
-    }
-    text
 }
 
 /// A tag as text.

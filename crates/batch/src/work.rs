@@ -241,7 +241,7 @@ fn made(
     shared: &Shared<'_>,
     job: &Job<'_>,
     medium: &WrittenMedium,
-    mut receipt: Receipt,
+    receipt: Receipt,
     begun: Instant,
 ) -> Made {
     let request = shared.request;
@@ -251,9 +251,6 @@ fn made(
     let not_ejected = not_ejected
         .and_then(Result::err)
         .map(|error| error.to_string());
-    // It was changed after it was made.
-    let sealed = receipt.seal();
-    debug_assert!(sealed.is_ok());
     let addresses = job.unit.addresses();
     let entry = Entry {
         batch: Some(request.roster.name.clone()),

@@ -1078,3 +1078,68 @@ fn a_long_batch_on_three_stations_loses_and_doubles_nothing() {
     assert_eq!(verified.len(), units, "each card is what the ledger says");
     println!("{units} units in {took:.0} s, {kills} kills, {failed} failed cards");
 }
+
+/// A station that sleeps while another makes its unit: it notices before its card is finished.
+#[test]
+fn a_station_that_was_too_slow_leaves_its_card_without_a_table() {
+    let slow = "write-speed = \"6MB\"";
+    let text = rack(1, 1, &[(1, slow)]).replace("clock = \"instant\"\n", "");
+    let bench = bench(1, &text);
+    bench.write(
+        "second.toml",
+        rack(1, 1, &[])
+            .replace("c001.img", "d001.img")
+            .replace("00001", "10001"),
+    );
+    let ledger = bench.path("shared.sqlite").display().to_string();
+    let args = ["--ledger", ledger.as_str(), "--lease", "1"];
+    let mut first = Running::start(&bench, "rack.toml", &args);
+    first.wait_until_it_waits();
+    Person::new(&bench, "rack.toml", 1..=1).look(&[]);
+    first.wait_for("unit-started");
+    thread::sleep(Duration::from_millis(500));
+    first.signal("-STOP");
+    let mut other = Running::start(&bench, "second.toml", &args);
+    // It is held by the first one until its lease has run out.
+    other.wait_until_it_waits();
+    assert_eq!(
+        Person::new(&bench, "second.toml", 1..=1).serve(&mut other),
+        0
+    );
+    assert_eq!(other.units("unit-done"), ["larkfell-001"]);
+    first.signal("-CONT");
+    assert_eq!(first.end(), 0);
+    assert_eq!(
+        first.units("unit-failed"),
+        ["larkfell-001"],
+        "{:#?}",
+        first.seen
+    );
+    assert_eq!(first.units("unit-done"), [""; 0]);
+    assert!(bench.read("c001.img")[..512].iter().all(|byte| *byte == 0));
+    assert_eq!(records(&bench, &["--ledger", &ledger]).len(), 1);
+}
+
+/// The disk with the ledger is full: the card is good all the same.
+#[test]
+fn a_ledger_on_a_full_disk_makes_no_card_bad() {
+    let bench = bench(1, &rack(1, 1, &[]));
+    let write = [
+        "--ledger",
+        "/dev/full",
+        "write",
+        "hut.img.zst",
+        "--to",
+        "card.img",
+        "--size",
+        "192MiB",
+    ];
+    let run = bench.run(&write).expect(0);
+    assert!(
+        run.stderr.contains("the record is kept here"),
+        "{}",
+        run.stderr
+    );
+    let run = bench.run(&["ledger", "list"]).expect(0);
+    assert!(run.stdout.contains("card.img"), "{}", run.stdout);
+}

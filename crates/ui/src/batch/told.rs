@@ -1,7 +1,6 @@
 //! What a batch tells, in words and as events.
 
 use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 use crate::{MediumName, Ui, style, units, words};
 use pinewrit_batch::{BatchEvent, Finished, Refusal, Slot, Tally, Trouble, Watcher};
@@ -24,7 +23,6 @@ pub struct Told {
     screen: BenchScreen,
     time: fn(i64) -> String,
     has_terminal: bool,
-    running: AtomicUsize,
     failed: Mutex<Vec<(String, String)>>,
 }
 
@@ -37,7 +35,6 @@ impl Told {
             has_terminal: screen.is_drawn(),
             screen,
             time,
-            running: AtomicUsize::new(0),
             failed: Mutex::default(),
         }
     }
@@ -124,7 +121,6 @@ impl Told {
     }
 
     fn done(&self, slot: &Slot, key: &JobKey, finished: &Finished<'_>) {
-        self.running.fetch_sub(1, Ordering::Relaxed);
         self.ui.event(&UnitDoneEvent {
             medium: name_of(slot),
             unit: &key.unit,
@@ -152,13 +148,7 @@ impl Told {
     }
 
     fn failed_one(&self, slot: &Slot, key: &JobKey, why: &str) {
-        self.running.fetch_sub(1, Ordering::Relaxed);
-        self.ui.event(&UnitFailedEvent {
-            medium: name_of(slot),
-            unit: &key.unit,
-            role: &key.role,
-            why,
-        });
+        self.unit_failed(slot, key, why);
         let error = style::ERROR;
         self.screen.call(&format!(
             "{error}failed{error:#}  {:<8} {why}; {} waits for another card",
@@ -167,6 +157,15 @@ impl Told {
         ));
         let mut failed = self.failed.lock().unwrap_or_else(|e| e.into_inner());
         failed.push((slot.tag.clone(), why.to_owned()));
+    }
+
+    fn unit_failed(&self, slot: &Slot, key: &JobKey, why: &str) {
+        self.ui.event(&UnitFailedEvent {
+            medium: name_of(slot),
+            unit: &key.unit,
+            role: &key.role,
+            why,
+        });
     }
 
     fn refused(&self, slot: &Slot, refusal: &Refusal) {
@@ -251,11 +250,21 @@ impl Watcher for Told {
             BatchEvent::Done(slot, key, finished) => self.done(slot, key, finished),
             BatchEvent::Failed(slot, key, why) => self.failed_one(slot, key, why),
             BatchEvent::Lost(slot, key) => {
-                self.running.fetch_sub(1, Ordering::Relaxed);
+                let why = "another station makes it by now";
+                self.unit_failed(slot, key, why);
                 let (warning, unit) = (style::WARNING, words::job(key));
                 self.screen.call(&format!(
-                    "{warning}lost{warning:#}    {:<8} {unit} is made by another station by now; \
-                     this card has no table and can be used again",
+                    "{warning}lost{warning:#}    {:<8} {unit}: {why}; this card has no table and can \
+                     be used again",
+                    slot.tag
+                ));
+            }
+            BatchEvent::Twice(slot, key) => {
+                let why = "another station makes it too: the ledger could not be reached in time";
+                self.unit_failed(slot, key, why);
+                let (error, unit) = (style::ERROR, words::job(key));
+                self.screen.call(&format!(
+                    "{error}twice{error:#}   {:<8} {unit}: {why}; keep one of the two cards",
                     slot.tag
                 ));
             }
@@ -273,8 +282,22 @@ impl Watcher for Told {
                     None => "note: the ledger answers again".to_owned(),
                 });
             }
-            BatchEvent::Closing => {
-                let running = self.running.load(Ordering::Relaxed);
+            BatchEvent::Unsent(kept, lost) => {
+                if *kept > 0 {
+                    let count = units::counted(*kept as u64, "record");
+                    self.screen.line(&format!(
+                        "note: {count} kept here; pinewrit ledger sync sends them"
+                    ));
+                }
+                if !lost.is_empty() {
+                    self.screen.call(&format!(
+                        "note: verified, but recorded nowhere, and will be made again: {}",
+                        listed(lost)
+                    ));
+                }
+            }
+            BatchEvent::Closing(running) => {
+                let running = *running;
                 self.ui.event(&ClosingEvent { running });
                 self.screen.line(&match running {
                     0 => "stopping".to_owned(),
@@ -307,7 +330,6 @@ impl Watcher for Told {
 
 impl Told {
     fn started(&self, slot: &Slot, key: &JobKey, medium: &UnitMedium) {
-        self.running.fetch_add(1, Ordering::Relaxed);
         self.ui.event(&UnitStartedEvent {
             medium: name_of(slot),
             unit: &key.unit,

@@ -217,13 +217,7 @@ fn tell_end(
         }
     }
     for (tag, why) in &failed {
-        ui.say(format!("note: {tag} is bad: {why}\n"));
-    }
-    if report.unsent > 0 {
-        let count = units::counted(report.unsent as u64, "record");
-        ui.say(format!(
-            "note: {count} are kept here; pinewrit ledger sync sends them\n"
-        ));
+        ui.say(format!("note: {tag} failed: {why}\n"));
     }
     let left = all
         .iter()
