@@ -1,5 +1,6 @@
 //! A dying medium as a device that never fails to be read: what cannot be read is zeros.
 
+use std::collections::VecDeque;
 use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -23,6 +24,8 @@ const PATIENCE: u32 = 4;
 const SAMPLES: usize = 16;
 /// The map is stored this often while something is being read.
 const SAVE_EVERY: Duration = Duration::from_secs(5);
+/// So many places that gave their bytes are kept, to find out whether the medium still answers.
+const WITNESSES: usize = 4;
 /// How often a medium that is gone is looked for.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
 
@@ -83,6 +86,9 @@ pub struct Rescue {
     map: Mutex<RescueMap>,
     /// Sectors that were tried a second time, in vain.
     given_up: Mutex<RescueMap>,
+    /// The latest places that this reader has read. Another reader's do not count: it may have had its
+    /// errors elsewhere.
+    witnesses: Mutex<VecDeque<ByteRange>>,
     /// What was given as zeros since it was last asked.
     guessed: Mutex<Vec<ByteRange>>,
     saved: Mutex<Instant>,
@@ -113,6 +119,7 @@ impl Rescue {
             kept,
             map: Mutex::new(map),
             given_up: Mutex::default(),
+            witnesses: Mutex::default(),
             guessed: Mutex::default(),
             saved: Mutex::new(Instant::now()),
             means,
@@ -165,8 +172,9 @@ impl Rescue {
             self.kept.path(),
             |range, mine, theirs| {
                 self.kept.read(range.start, mine)?;
-                if medium.read_at(range.start, theirs).is_err() {
-                    theirs.copy_from_slice(mine);
+                match medium.read_at(range.start, theirs) {
+                    Ok(()) => self.remember(range),
+                    Err(_) => theirs.copy_from_slice(mine),
                 }
                 Ok(())
             },
@@ -245,6 +253,7 @@ impl Rescue {
             match medium.read_at(range.start, bytes) {
                 Ok(()) => {
                     let time = begun.elapsed();
+                    self.remember(range);
                     self.keep(range, bytes)?;
                     return Ok(Got::Bytes(time));
                 }
@@ -265,17 +274,23 @@ impl Rescue {
         if code.is_some_and(|code| gone.iter().any(|errno| errno.raw_os_error() == code)) {
             return true;
         }
-        // It has been read before, so it is the reader that does not answer.
-        let known = self.map().all(State::Read).next();
-        known.is_some_and(|known| {
-            let range = ByteRange {
-                start: known.start,
-                end: known.end.min(known.start + BLOCK),
-            };
-            medium.forget_cache(range);
-            let mut bytes = AlignedBuf::new(range.len() as usize);
-            medium.read_at(range.start, &mut bytes).is_err()
-        })
+        let witnesses = locked(&self.witnesses).clone();
+        let is_silent = |place: &ByteRange| {
+            medium.forget_cache(*place);
+            let mut bytes = AlignedBuf::new(place.len() as usize);
+            medium.read_at(place.start, &mut bytes).is_err()
+        };
+        !witnesses.is_empty() && witnesses.iter().all(is_silent)
+    }
+
+    /// Keeps the beginning of what was read, to be asked again when something fails.
+    fn remember(&self, read: ByteRange) {
+        let mut witnesses = locked(&self.witnesses);
+        witnesses.push_front(ByteRange {
+            start: read.start,
+            end: read.end.min(read.start + BLOCK),
+        });
+        witnesses.truncate(WITNESSES);
     }
 
     /// Waits until the medium is back.
@@ -287,6 +302,7 @@ impl Rescue {
             let back = (self.means.reopen)().filter(|back| back.size() == self.size);
             let Some(back) = back else { continue };
             *locked(&self.medium) = back;
+            locked(&self.witnesses).clear();
             if self.must_be_the_same().is_ok() {
                 self.means.watcher.gone(false);
                 return Ok(());

@@ -90,6 +90,32 @@ proptest! {
     }
 }
 
+/// What only the first reader could read says nothing about whether the second one still answers.
+#[test]
+fn a_second_reader_that_fails_where_the_first_did_not_is_not_gone() {
+    let bytes = noise(SIZE, 3);
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("card.rescue");
+    let first = ByteRange {
+        start: 8192,
+        end: SIZE as u64,
+    };
+    let second = ByteRange {
+        start: 0,
+        end: 1 << 20,
+    };
+    for bad in [first, second] {
+        let rescue = Rescue::open(medium(&bytes, &[bad]), &path, "a card", Means::default());
+        rescue.unwrap().gather(&[WHOLE], &LIMITS, &Silent).unwrap();
+    }
+    let rescue = Rescue::open(medium(&bytes, &[WHOLE]), &path, "a card", Means::default());
+    let lost = ByteRange {
+        start: 8192,
+        end: 1 << 20,
+    };
+    assert_eq!(rescue.unwrap().unread(&[WHOLE]), [lost]);
+}
+
 #[test]
 fn two_at_once_do_not_mix() {
     let folder = tempfile::tempdir().unwrap();
