@@ -31,7 +31,7 @@ pub enum NoSpool {
     NoRoom {
         /// Where it would be.
         folder: PathBuf,
-        /// What it needs.
+        /// What it needs, with what stays free for others.
         needed: u64,
         /// What is free.
         free: u64,
@@ -91,9 +91,10 @@ impl Spool {
         };
         std::fs::create_dir_all(folder).map_err(failed)?;
         let size = source.unpacked_size();
-        let needed = size.at_least().saturating_sub(expected_free);
+        let in_use = size.at_least().saturating_sub(expected_free);
+        let needed = in_use.saturating_add(SPARE);
         let free = free_space(folder).map_err(failed)?;
-        if needed.saturating_add(SPARE) > free {
+        if needed > free {
             return Err(NoSpool::NoRoom {
                 folder: folder.to_owned(),
                 needed,

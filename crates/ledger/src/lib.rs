@@ -112,6 +112,14 @@ impl Ledger {
         self.store.place()
     }
 
+    /// The time by the ledger's own clock, which leases run by, in seconds since 1970.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn now(&mut self) -> Result<i64, LedgerError> {
+        self.read(|session| session.now())
+    }
+
     /// Runs a transaction that changes something, and returns what it found.
     pub(crate) fn change<T>(
         &mut self,

@@ -21,6 +21,11 @@ use crate::store::{Row, Session, Store, Value, Work};
 const PATIENCE: Duration = Duration::from_secs(5);
 /// How long sent bytes may stay without an answer before the connection counts as cut.
 const SILENCE: Duration = Duration::from_secs(15);
+/// How often the other end is asked whether it is still there, while an answer is awaited.
+const KNOCK_EVERY: Duration = Duration::from_secs(5);
+/// What a server does for itself when a station is cut off in the middle: it lets go of what that
+/// held, so that others can go on.
+const SESSION: &str = "SET idle_in_transaction_session_timeout = '20s'; SET lock_timeout = '40s'";
 
 /// A database on a server. A connection that broke is made again at the next transaction.
 pub struct Postgres {
@@ -42,6 +47,9 @@ impl Postgres {
         config
             .connect_timeout(PATIENCE)
             .tcp_user_timeout(SILENCE)
+            .keepalives_idle(KNOCK_EVERY)
+            .keepalives_interval(KNOCK_EVERY)
+            .keepalives_retries(3)
             .application_name("pinewrit");
         let is_near = |host: &Host| match host {
             Host::Tcp(name) => matches!(name.as_str(), "localhost" | "127.0.0.1" | "::1"),
@@ -88,7 +96,9 @@ fn connect(config: &Config) -> Result<Client, LedgerError> {
         .and_then(|builder| builder.with_platform_verifier())
         .map_err(|error| LedgerError::Address(error.to_string()))?
         .with_no_client_auth();
-    Ok(config.connect(MakeRustlsConnect::new(tls))?)
+    let mut client = config.connect(MakeRustlsConnect::new(tls))?;
+    client.batch_execute(SESSION)?;
+    Ok(client)
 }
 
 impl Store for Postgres {

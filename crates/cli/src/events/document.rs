@@ -50,6 +50,7 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<ExpectedEvent<'_>>,
         described::<batch::RosterEvent<'_>>,
         described::<batch::UnitsEvent>,
+        described::<batch::ClockEvent>,
         described::<batch::SpooledEvent<'_>>,
         described::<batch::WaitingEvent<'_>>,
         described::<batch::UnitStartedEvent<'_>>,

@@ -84,9 +84,15 @@ impl Bench {
 
     /// The program in this folder, with an environment of its own.
     pub(crate) fn command(&self, args: &[&str]) -> Command {
-        let mut command = Command::new(PROGRAM);
+        let mut command = self.program(PROGRAM);
+        command.args(args);
         command
-            .args(args)
+    }
+
+    /// Any program, in this folder and with that environment.
+    pub(crate) fn program(&self, name: &str) -> Command {
+        let mut command = Command::new(name);
+        command
             .current_dir(self.folder())
             .env("XDG_STATE_HOME", self.path("state"))
             .env("XDG_CACHE_HOME", self.path("cache"))

@@ -5,6 +5,7 @@
 
 mod device;
 mod file;
+mod slot;
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -24,6 +25,7 @@ use crate::{
     Permits, Place, Power, Verdict,
 };
 use file::{BusWord, Card, RackFile, Reader};
+use slot::Slot;
 
 /// Why a rack cannot be used, or not changed as requested.
 #[derive(Debug, thiserror::Error)]
@@ -246,10 +248,8 @@ impl Rack {
             path: path.to_owned(),
         };
         let name = self.reader_at(path).ok_or_else(missing)?;
-        let card = self
-            .reader(&name)
-            .and_then(|reader| self.card_in(reader))
-            .ok_or_else(missing)?;
+        let reader = self.reader(&name).ok_or_else(missing)?;
+        let card = self.card_in(reader).ok_or_else(missing)?;
         if let Some(permits) = permits {
             let facts = self.media().into_iter().find(|medium| medium.name == name);
             check_permits(path, facts.as_ref(), permits)?;
@@ -260,6 +260,7 @@ impl Rack {
             source,
         };
         let device = device::open(card, &backing, self.file.clock).map_err(failed)?;
+        let device = Slot::new(device, self.path.clone(), &reader.name, &card.name);
         let lock = fs::File::open(&backing).map_err(failed)?;
         if permits.is_some() {
             let operation = rustix::fs::FlockOperation::NonBlockingLockExclusive;

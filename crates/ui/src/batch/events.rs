@@ -56,6 +56,17 @@ impl Event for WaitingEvent<'_> {
     const EVENT: &'static str = "waiting";
 }
 
+/// This computer's clock and that of the ledger's server differ.
+#[derive(Serialize, JsonSchema)]
+pub struct ClockEvent {
+    /// How far this computer's clock is ahead, in seconds; negative if it is behind.
+    pub wrong_by_seconds: i64,
+}
+
+impl Event for ClockEvent {
+    const EVENT: &'static str = "clock";
+}
+
 /// An image was unpacked for all media, or why it was not.
 #[derive(Serialize, JsonSchema)]
 pub struct SpooledEvent<'a> {

@@ -5,8 +5,9 @@ mod screen;
 mod told;
 
 pub use events::{
-    BatchResult, ClosingEvent, LedgerEvent, LeftAloneEvent, RosterEvent, RosterUnit, SpooledEvent,
-    UnitDoneEvent, UnitFailedEvent, UnitRow, UnitStartedEvent, UnitsEvent, WaitingEvent,
+    BatchResult, ClockEvent, ClosingEvent, LedgerEvent, LeftAloneEvent, RosterEvent, RosterUnit,
+    SpooledEvent, UnitDoneEvent, UnitFailedEvent, UnitRow, UnitStartedEvent, UnitsEvent,
+    WaitingEvent,
 };
 pub use screen::{BenchRow, BenchScreen};
 pub use told::Told;

@@ -13,7 +13,7 @@ use pinewrit_host::Readers;
 use pinewrit_ledger::{Job, JobState, Ledger, Record};
 use pinewrit_roster::Roster;
 use pinewrit_ui::words::{self};
-use pinewrit_ui::{Exit, Message, style, units};
+use pinewrit_ui::{Exit, Message, Ui, style, units};
 use uuid::Uuid;
 
 use super::Outcome;
@@ -23,13 +23,15 @@ use pinewrit_session::clock;
 use pinewrit_session::secrets::UserSecrets;
 use pinewrit_session::signals;
 use pinewrit_session::{Context, medium, workshop};
-use pinewrit_ui::batch::{BatchResult, Told};
+use pinewrit_ui::batch::{BatchResult, ClockEvent, Told};
 use pinewrit_ui::words::ledger_table as table;
 
 /// How often readers are looked at although nothing was announced.
 const LOOK_EVERY: Duration = Duration::from_millis(500);
 /// The same for a rack, which announces nothing.
 const LOOK_AT_RACK: Duration = Duration::from_millis(50);
+/// By how much clocks may differ before it is told, in seconds.
+const MAX_CLOCK_SKEW: i64 = 60;
 
 pub(crate) fn run(cx: &Context, args: &BatchArgs) -> Outcome {
     let ui = &cx.ui;
@@ -48,6 +50,7 @@ pub(crate) fn run(cx: &Context, args: &BatchArgs) -> Outcome {
     }
     let request = request(cx, args, roster)?;
     let mut ledger = cx.ledger()?;
+    tell_if_clocks_differ(ui, &mut ledger);
     let control = Control::default();
     signals::watch_twice(&control);
     let stop = (&control.closing(), args.dry_run);
@@ -62,6 +65,27 @@ pub(crate) fn run(cx: &Context, args: &BatchArgs) -> Outcome {
         again.map_err(|e| words::ledger_error(&e))?;
     }
     work(cx, args, &request, ledger, (&prepared.sources, &control))
+}
+
+/// Leases run by the ledger's clock, but dates are this computer's.
+fn tell_if_clocks_differ(ui: &Ui, ledger: &mut Ledger) {
+    let Ok(there) = ledger.now() else { return };
+    let wrong_by_seconds = clock::seconds() - there;
+    if wrong_by_seconds.abs() <= MAX_CLOCK_SKEW {
+        return;
+    }
+    let seconds = wrong_by_seconds.unsigned_abs();
+    let by = units::time(Duration::from_secs(seconds));
+    let way = if wrong_by_seconds > 0 {
+        "ahead of"
+    } else {
+        "behind"
+    };
+    ui.say(format!(
+        "note: this computer's clock is {by} {way} that of the ledger, and its records have the wrong \
+         time\n      → set the clock, best with timedatectl set-ntp true\n"
+    ));
+    ui.event(&ClockEvent { wrong_by_seconds });
 }
 
 fn must_be_a_unit(roster: &Roster, unit: &str) -> Outcome {
