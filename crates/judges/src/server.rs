@@ -1,9 +1,9 @@
 //! A PostgreSQL server for tests: a cluster of its own in a temporary folder, on the loopback interface.
 
-use std::fs;
+use std::fs::{self, Permissions};
 use std::io::Write;
 use std::net::{TcpListener, TcpStream};
-use std::os::unix::fs::chown;
+use std::os::unix::fs::{PermissionsExt, chown};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -91,6 +91,24 @@ impl Server {
             assert!(begun.elapsed() < PATIENCE, "the server does not start");
             thread::sleep(Duration::from_millis(50));
         }
+    }
+
+    /// From the next start on it offers TLS, with this key and certificate (PEM).
+    pub fn secure(&self, key: &str, certificate: &str) {
+        let data = self.folder.join("data");
+        for (name, text) in [("server.key", key), ("server.crt", certificate)] {
+            let path = data.join(name);
+            fs::write(&path, text).expect("the server's papers");
+            fs::set_permissions(&path, Permissions::from_mode(0o600)).expect("kept private");
+            if let Some((user, group)) = self.owner {
+                chown(&path, Some(user), Some(group)).expect("the papers' owner");
+            }
+        }
+        let path = data.join("postgresql.conf");
+        let config = fs::read_to_string(&path).expect("its configuration");
+        fs::write(&path, config + "\nssl = on\n").expect("its configuration");
+        self.stop();
+        self.resume();
     }
 
     /// Stops the server, as for a restart of its computer.

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::net::{Shutdown, TcpListener, TcpStream};
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::thread;
@@ -10,7 +11,8 @@ use std::time::{Duration, Instant};
 use pinewrit_host::Rack;
 use pinewrit_judges::Server;
 
-use crate::common::Bench;
+use crate::common::secured::Papers;
+use crate::common::{Bench, Run};
 use crate::workshop::{PATIENCE, Person, Running, SERVER, bench, rack, records};
 
 /// A network between a station and its server, which can be cut.
@@ -281,7 +283,10 @@ fn a_small_disk_needs_no_spool() {
     assert_eq!(code, 0, "{:#?}", running.seen);
     let spooled = running.seen.iter().find(|line| line["event"] == "spooled");
     let why = spooled.and_then(|line| line["why"].as_str());
-    assert!(why.is_some_and(|why| why.contains("25.17 MB free")), "{spooled:?}");
+    assert!(
+        why.is_some_and(|why| why.contains("25.17 MB free")),
+        "{spooled:?}"
+    );
     all_are_done(&bench, &running, &["--rack", "rack.toml"], 2);
 }
 
@@ -307,4 +312,32 @@ fn a_ledger_on_a_full_disk_makes_no_card_bad() {
     );
     let run = bench.run(&["ledger", "list"]).expect(0);
     assert!(run.stdout.contains("card.img"), "{}", run.stdout);
+}
+
+/// Over a network the ledger is reached by TLS, and only a server that is what it says it is.
+#[test]
+fn a_server_must_be_vouched_for() {
+    let Some(server) = Server::start() else {
+        return;
+    };
+    let papers = Papers::new();
+    server.secure(&papers.key.serialize_pem(), &papers.certificate.pem());
+    let bench = Bench::new();
+    let root = bench.write("root.pem", &papers.root);
+    let near = server.database().replace("127.0.0.1", "localhost");
+    let secured = format!("{near}?sslmode=require");
+    let list = |root: Option<&Path>, ledger: &str| {
+        let mut command = bench.command(&["--ledger", ledger, "ledger", "list"]);
+        if let Some(root) = root {
+            command.env("SSL_CERT_FILE", root);
+        }
+        Run::from(command.output().unwrap())
+    };
+    list(Some(&root), &secured).expect(0);
+    let refused = list(None, &secured).expect(1);
+    assert!(refused.stderr.contains("certificate"), "{}", refused.stderr);
+    // The right root, but another name.
+    let other = secured.replace("localhost", "127.0.0.1");
+    let refused = list(Some(&root), &other).expect(1);
+    assert!(refused.stderr.contains("certificate"), "{}", refused.stderr);
 }

@@ -5,9 +5,31 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::Arc;
 use std::thread;
 
-use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
+use rcgen::{BasicConstraints, Certificate, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
 use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
 use rustls::{ServerConfig, ServerConnection, StreamOwned};
+
+/// A key of `localhost`, its certificate, and the root that vouches for it, as PEM.
+pub(crate) struct Papers {
+    pub(crate) key: KeyPair,
+    pub(crate) certificate: Certificate,
+    pub(crate) root: String,
+}
+
+impl Papers {
+    pub(crate) fn new() -> Self {
+        let mut params = CertificateParams::new(Vec::new()).unwrap();
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        let root = CertifiedIssuer::self_signed(params, KeyPair::generate().unwrap()).unwrap();
+        let key = KeyPair::generate().unwrap();
+        let own = CertificateParams::new(vec!["localhost".to_owned()]).unwrap();
+        Self {
+            certificate: own.signed_by(&key, &root).unwrap(),
+            key,
+            root: root.pem(),
+        }
+    }
+}
 
 /// A server of one file for everybody who asks.
 pub(crate) struct SecuredServer {
@@ -18,19 +40,14 @@ pub(crate) struct SecuredServer {
 
 impl SecuredServer {
     pub(crate) fn of(file: Vec<u8>) -> Self {
-        let mut params = CertificateParams::new(Vec::new()).unwrap();
-        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-        let root = CertifiedIssuer::self_signed(params, KeyPair::generate().unwrap()).unwrap();
-        let key = KeyPair::generate().unwrap();
-        let own = CertificateParams::new(vec!["localhost".to_owned()]).unwrap();
-        let certificate = own.signed_by(&key, &root).unwrap();
-        let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
+        let papers = Papers::new();
+        let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(papers.key.serialize_der()));
         let config =
             ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
                 .with_safe_default_protocol_versions()
                 .unwrap()
                 .with_no_client_auth()
-                .with_single_cert(vec![certificate.der().clone()], key)
+                .with_single_cert(vec![papers.certificate.der().clone()], key)
                 .unwrap();
         let (config, file) = (Arc::new(config), Arc::new(file));
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
@@ -43,7 +60,7 @@ impl SecuredServer {
         });
         Self {
             port,
-            root: root.pem(),
+            root: papers.root,
         }
     }
 
