@@ -16,6 +16,7 @@
 )]
 
 mod batch;
+mod boards;
 mod check;
 mod copy;
 mod estimate;
@@ -39,6 +40,7 @@ pub use batch::{
     BatchArgs, ExportForm, LedgerAction, LedgerArgs, LedgerExportArgs, LedgerLabelsArgs,
     LedgerListArgs, OverArg,
 };
+pub use boards::{BoardsAction, BoardsArgs};
 pub use check::CheckArgs;
 pub use copy::{AsNewArgs, CloneArgs, RescueArgs, SaveArgs};
 pub use estimate::{EstimateAction, EstimateArgs};
@@ -162,6 +164,7 @@ pub enum Command {
     Ledger(LedgerArgs),
     Estimate(EstimateArgs),
     Eject(EjectArgs),
+    Boards(BoardsArgs),
     Rack(RackArgs),
     Demo(DemoArgs),
 }
@@ -201,11 +204,15 @@ fn tag(text: &str) -> Result<Tag, String> {
 #[derive(Debug, ClapArgs)]
 #[command(after_long_help = "Examples:\n  \
     pinewrit inspect larkfell-os.img.xz\n  \
+    pinewrit inspect larkfell-os.img.xz --board \"Brindle B2\"\n  \
     pinewrit inspect /dev/sdx")]
 pub struct InspectArgs {
     /// Image in any wrapping, card file, tag, block device, or URL
     #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath, value_parser = location())]
     pub source: Location,
+    /// Say whether this board starts from it: a name (boards list) or a board file
+    #[arg(long, value_name = "BOARD")]
+    pub board: Option<String>,
     #[command(flatten)]
     pub options: SourceArgs,
 }

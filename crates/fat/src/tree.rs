@@ -112,6 +112,24 @@ impl<'v> Tree<'v> {
         Ok(root.label().map(|raw| oem_text(&raw)))
     }
 
+    /// Whether a file's clusters follow each other: loaders in ROMs often read no others.
+    ///
+    /// # Errors
+    /// [`FatError`].
+    pub fn is_in_one_piece(self, file: &Node) -> Result<bool, FatError> {
+        let (mut left, mut next, mut end) = (file.size, Some(file.first), None);
+        while left > 0 {
+            let range;
+            (range, next) = self.run(next, left)?;
+            if end.is_some_and(|end| end != range.start) {
+                return Ok(false);
+            }
+            end = Some(range.end);
+            left = left.saturating_sub(range.len());
+        }
+        Ok(true)
+    }
+
     /// Passes on at most the first `limit` bytes of a file.
     ///
     /// # Errors

@@ -31,6 +31,7 @@ mod words;
 
 use std::fmt;
 use std::path::Path;
+use std::time::Duration;
 
 pub use jobs::{Begun, Claim, Job, JobKey, JobState, Lost, PlannedJob, Wanted};
 pub use outbox::{Outbox, Parcel};
@@ -57,6 +58,9 @@ pub enum LedgerError {
     /// The database failed or cannot be reached.
     #[error("the ledger cannot be used")]
     Store(#[source] Box<dyn std::error::Error + Send + Sync>),
+    /// The server does not answer.
+    #[error("the server has not answered for {} s", .0.as_secs())]
+    Silent(Duration),
     /// What is stored is not what was stored.
     #[error(transparent)]
     Damaged(#[from] compact::Damaged),
@@ -68,8 +72,8 @@ impl From<rusqlite::Error> for LedgerError {
     }
 }
 
-impl From<::postgres::Error> for LedgerError {
-    fn from(error: ::postgres::Error) -> Self {
+impl From<tokio_postgres::Error> for LedgerError {
+    fn from(error: tokio_postgres::Error) -> Self {
         Self::Store(Box::new(error))
     }
 }

@@ -1,24 +1,31 @@
 //! The ledger of several stations: a PostgreSQL server.
 
 use std::error::Error;
+use std::future::Future;
 use std::time::Duration;
 
 use bytes::BytesMut;
 use pinewrit_disk::error_chain;
-use postgres::config::{Host, SslMode};
-use postgres::types::{IsNull, ToSql, Type};
-use postgres::{Client, Config};
 use rustls::ClientConfig;
 use rustls::crypto::ring;
 use rustls_platform_verifier::BuilderVerifierExt;
+use tokio::runtime::{Builder, Runtime};
+use tokio_postgres::config::{Host, SslMode};
+use tokio_postgres::types::{IsNull, ToSql, Type, to_sql_checked};
+use tokio_postgres::{Client, Config, Transaction};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use crate::LedgerError;
-use crate::schema::{Dialect, migrate};
+use crate::schema::migrate_server;
 use crate::store::{Row, Session, Store, Value, Work};
 
 /// How long a server may take to answer a new connection.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// How long it may take to answer everything else. A server that is silent for longer counts as out
+/// of reach, though its connection may still be open.
+const ANSWER: Duration = Duration::from_secs(10);
+/// How long it may take to bring its store up to date.
+const MIGRATION: Duration = Duration::from_secs(600);
 /// How long sent bytes may stay without an answer before the connection counts as cut.
 const SILENCE: Duration = Duration::from_secs(15);
 /// How often the other end is asked whether it is still there, while an answer is awaited.
@@ -30,7 +37,9 @@ const SESSION: &str = "SET idle_in_transaction_session_timeout = '20s'; SET lock
 /// A database on a server. A connection that broke is made again at the next transaction.
 pub struct Postgres {
     config: Config,
-    client: Client,
+    client: Option<Client>,
+    /// Where the connection works; dropped last.
+    runtime: Runtime,
 }
 
 impl Postgres {
@@ -43,7 +52,7 @@ impl Postgres {
     pub fn open(address: &str) -> Result<Self, LedgerError> {
         let mut config: Config = address
             .parse()
-            .map_err(|error: postgres::Error| LedgerError::Address(error_chain(&error)))?;
+            .map_err(|error: tokio_postgres::Error| LedgerError::Address(error_chain(&error)))?;
         config
             .connect_timeout(PATIENCE)
             .tcp_user_timeout(SILENCE)
@@ -59,46 +68,91 @@ impl Postgres {
         if !says_how && !config.get_hosts().iter().all(is_near) {
             config.ssl_mode(SslMode::Require);
         }
-        let mut client = connect(&config)?;
-        // Two stations may come first at the same time.
-        let mut guard = client.transaction()?;
-        guard.execute("SELECT pg_advisory_xact_lock(7077)", &[])?;
-        let mut second = connect(&config)?;
-        migrate(&mut second, Dialect::Postgres)?;
-        guard.commit()?;
-        Ok(Self { config, client })
+        let mut runtime = Builder::new_multi_thread();
+        let runtime = runtime.worker_threads(1).enable_all().build();
+        let runtime = runtime.map_err(|error| LedgerError::Store(Box::new(error)))?;
+        let mut client = connect(&runtime, &config)?;
+        let upgrade = async {
+            // Two stations may come first at the same time.
+            client
+                .batch_execute("SELECT pg_advisory_lock(7077)")
+                .await?;
+            migrate_server(&mut client).await?;
+            client
+                .batch_execute("SELECT pg_advisory_unlock(7077)")
+                .await?;
+            Ok(())
+        };
+        within(&runtime, MIGRATION, upgrade)?;
+        Ok(Self {
+            config,
+            client: Some(client),
+            runtime,
+        })
     }
 
     fn run(&mut self, work: &mut Work<'_>) -> Result<(), LedgerError> {
-        if self.client.is_closed() {
-            self.client = connect(&self.config)?;
-        }
-        match attempt(&mut self.client, work) {
+        let is_open = |client: &Client| !client.is_closed();
+        let was_open = self.client.as_ref().is_some_and(is_open);
+        let done = self.attempt(work);
+        let is_open = self.client.as_ref().is_some_and(is_open);
+        match done {
             // The server was restarted, or the connection cut, since it was last used.
-            Err(_) if self.client.is_closed() => {
-                self.client = connect(&self.config)?;
-                attempt(&mut self.client, work)
+            Err(error) if was_open && !is_open && !matches!(error, LedgerError::Silent(_)) => {
+                self.attempt(work)
             }
             done => done,
         }
     }
+
+    fn attempt(&mut self, work: &mut Work<'_>) -> Result<(), LedgerError> {
+        let mut client = match self.client.take().filter(|client| !client.is_closed()) {
+            Some(client) => client,
+            None => connect(&self.runtime, &self.config)?,
+        };
+        let runtime = &self.runtime;
+        let done = within(runtime, ANSWER, async { Ok(client.transaction().await?) })
+            .map(|transaction| Open {
+                transaction,
+                runtime,
+            })
+            .and_then(|mut open| {
+                work(&mut open)?;
+                within(runtime, ANSWER, async {
+                    Ok(open.transaction.commit().await?)
+                })
+            });
+        // What it would answer after all belongs to nobody.
+        if !matches!(done, Err(LedgerError::Silent(_))) {
+            self.client = Some(client);
+        }
+        done
+    }
 }
 
-fn attempt(client: &mut Client, work: &mut Work<'_>) -> Result<(), LedgerError> {
-    let mut open = Open(client.transaction()?);
-    work(&mut open)?;
-    Ok(open.0.commit()?)
+/// Waits for an answer for no longer than `time`.
+fn within<T>(
+    runtime: &Runtime,
+    time: Duration,
+    answer: impl Future<Output = Result<T, LedgerError>>,
+) -> Result<T, LedgerError> {
+    let answered = runtime.block_on(async { tokio::time::timeout(time, answer).await });
+    answered.unwrap_or(Err(LedgerError::Silent(time)))
 }
 
-fn connect(config: &Config) -> Result<Client, LedgerError> {
+fn connect(runtime: &Runtime, config: &Config) -> Result<Client, LedgerError> {
     let tls = ClientConfig::builder_with_provider(ring::default_provider().into())
         .with_safe_default_protocol_versions()
         .and_then(|builder| builder.with_platform_verifier())
         .map_err(|error| LedgerError::Address(error.to_string()))?
         .with_no_client_auth();
-    let mut client = config.connect(MakeRustlsConnect::new(tls))?;
-    client.batch_execute(SESSION)?;
-    Ok(client)
+    within(runtime, ANSWER, async {
+        let (client, connection) = config.connect(MakeRustlsConnect::new(tls)).await?;
+        // Its end is seen by the client.
+        runtime.spawn(async { drop(connection.await) });
+        client.batch_execute(SESSION).await?;
+        Ok(client)
+    })
 }
 
 impl Store for Postgres {
@@ -121,7 +175,10 @@ impl Store for Postgres {
     }
 }
 
-struct Open<'c>(postgres::Transaction<'c>);
+struct Open<'c> {
+    transaction: Transaction<'c>,
+    runtime: &'c Runtime,
+}
 
 /// The statement with PostgreSQL's placeholders.
 fn numbered(sql: &str) -> String {
@@ -134,11 +191,15 @@ fn borrowed(values: &[Value]) -> Vec<&(dyn ToSql + Sync)> {
 
 impl Session for Open<'_> {
     fn execute(&mut self, sql: &str, values: &[Value]) -> Result<u64, LedgerError> {
-        Ok(self.0.execute(&numbered(sql), &borrowed(values))?)
+        let (sql, values) = (numbered(sql), borrowed(values));
+        let done = self.transaction.execute(&sql, &values);
+        within(self.runtime, ANSWER, async { Ok(done.await?) })
     }
 
     fn query(&mut self, sql: &str, values: &[Value]) -> Result<Vec<Row>, LedgerError> {
-        let rows = self.0.query(&numbered(sql), &borrowed(values))?;
+        let (sql, values) = (numbered(sql), borrowed(values));
+        let found = self.transaction.query(&sql, &values);
+        let rows = within(self.runtime, ANSWER, async { Ok(found.await?) })?;
         rows.iter().map(row_of).collect()
     }
 
@@ -153,7 +214,7 @@ impl Session for Open<'_> {
     }
 }
 
-fn row_of(row: &postgres::Row) -> Result<Row, LedgerError> {
+fn row_of(row: &tokio_postgres::Row) -> Result<Row, LedgerError> {
     let mut values = Vec::with_capacity(row.len());
     for (index, column) in row.columns().iter().enumerate() {
         values.push(match *column.type_() {
@@ -184,5 +245,5 @@ impl ToSql for Value {
         matches!(*kind, Type::INT8 | Type::TEXT | Type::BYTEA)
     }
 
-    postgres::types::to_sql_checked!();
+    to_sql_checked!();
 }

@@ -78,6 +78,7 @@ CREATE TABLE events (
 CREATE INDEX events_time ON events (time);
 CREATE INDEX events_unit ON events (unit);
 CREATE INDEX events_record ON events (record);
+CREATE INDEX events_tag ON events (tag);
 CREATE TABLE batches (
     name TEXT PRIMARY KEY,
     begun BIGINT NOT NULL
@@ -105,16 +106,43 @@ CREATE INDEX jobs_state ON jobs (batch, state, place);
 
 /// How the two databases differ in what is used here.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Dialect {
+enum Dialect {
     Sqlite,
     Postgres,
 }
 
-/// Brings a store up to date; refuses one that a newer program has changed.
-pub(crate) fn migrate<C: refinery::Migrate>(
+/// Brings a file up to date; refuses one that a newer program has changed.
+pub(crate) fn migrate<C: refinery::Migrate>(connection: &mut C) -> Result<(), LedgerError> {
+    let (runner, known) = runner(Dialect::Sqlite)?;
+    let applied = runner.get_applied_migrations(connection);
+    if is_behind(&applied.unwrap_or_default(), known)? {
+        runner.run(connection).map_err(failed)?;
+    }
+    Ok(())
+}
+
+/// Brings a server's store up to date; refuses one that a newer program has changed.
+pub(crate) async fn migrate_server<C: refinery::AsyncMigrate + Send>(
     connection: &mut C,
-    dialect: Dialect,
 ) -> Result<(), LedgerError> {
+    let (runner, known) = runner(Dialect::Postgres)?;
+    let applied = runner.get_applied_migrations_async(connection).await;
+    if is_behind(&applied.unwrap_or_default(), known)? {
+        runner.run_async(connection).await.map_err(failed)?;
+    }
+    Ok(())
+}
+
+fn is_behind(applied: &[Migration], known: i64) -> Result<bool, LedgerError> {
+    let newest = applied.iter().map(|one| i64::from(one.version())).max();
+    match newest {
+        Some(newest) if newest > known => Err(LedgerError::Newer { newest, known }),
+        newest => Ok(newest != Some(known)),
+    }
+}
+
+/// All steps, and how many there are.
+fn runner(dialect: Dialect) -> Result<(Runner, i64), LedgerError> {
     let steps = STEPS.iter().map(|(name, sql)| {
         let sql = match dialect {
             Dialect::Sqlite => sql.replace(
@@ -133,16 +161,7 @@ pub(crate) fn migrate<C: refinery::Migrate>(
         .set_grouped(true)
         .set_abort_missing(false);
     runner.set_migration_table_name("ledger_versions");
-    let known = steps.len() as i64;
-    let applied = runner
-        .get_applied_migrations(connection)
-        .unwrap_or_default();
-    let newest = applied.iter().map(|one| i64::from(one.version())).max();
-    match newest {
-        Some(newest) if newest > known => Err(LedgerError::Newer { newest, known }),
-        Some(newest) if newest == known => Ok(()),
-        _ => runner.run(connection).map(|_| ()).map_err(failed),
-    }
+    Ok((runner, steps.len() as i64))
 }
 
 fn failed(error: refinery::Error) -> LedgerError {

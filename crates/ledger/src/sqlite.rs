@@ -8,7 +8,7 @@ use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{Connection, ErrorCode, ToSql, TransactionBehavior, params_from_iter};
 
 use crate::LedgerError;
-use crate::schema::{Dialect, migrate};
+use crate::schema::migrate;
 use crate::store::{Row, Session, Store, Value, Work};
 
 /// How long another process may keep the file for itself.
@@ -68,7 +68,7 @@ fn write_ahead(connection: &Connection) -> Result<(), LedgerError> {
 fn bring_up_to_date(connection: &mut Connection) -> Result<(), LedgerError> {
     let begun = Instant::now();
     loop {
-        match migrate(connection, Dialect::Sqlite) {
+        match migrate(connection) {
             Err(LedgerError::Store(_)) if begun.elapsed() < PATIENCE => {
                 thread::sleep(Duration::from_millis(50));
             }

@@ -11,6 +11,7 @@
 //! assert!(!cx.folders.are_given());
 //! ```
 
+pub mod boards;
 pub mod change;
 pub mod clock;
 mod folders;

@@ -5,6 +5,7 @@ use pinewrit_fat::Volume;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::Architecture;
 use crate::system::fat_files;
 
 /// The boot modes found.
@@ -24,7 +25,7 @@ pub struct UefiLoader {
     /// Name of the file.
     pub file: String,
     /// Architecture according to the file name.
-    pub architecture: &'static str,
+    pub architecture: Architecture,
     /// Whether the file is an executable for that architecture.
     pub valid: bool,
 }
@@ -43,17 +44,14 @@ impl BootModes {
     }
 }
 
-/// File name, architecture, and machine type of the executable.
-///
-/// UEFI specification 2.10, section 3.5.1.1, table 3.2; machine types from the PE format,
-/// "Machine Types".
-const REMOVABLE: &[(&str, &str, u16)] = &[
-    ("BOOTX64.EFI", "x86-64", 0x8664),
-    ("BOOTAA64.EFI", "arm64", 0xaa64),
-    ("BOOTIA32.EFI", "x86 (32 bit)", 0x014c),
-    ("BOOTARM.EFI", "arm (32 bit)", 0x01c2),
-    ("BOOTRISCV64.EFI", "riscv64", 0x5064),
-    ("BOOTLOONGARCH64.EFI", "loongarch64", 0x6264),
+/// File name and architecture: UEFI specification 2.10, section 3.5.1.1, table 3.2.
+const REMOVABLE: &[(&str, Architecture)] = &[
+    ("BOOTX64.EFI", Architecture::X86Of64),
+    ("BOOTAA64.EFI", Architecture::Arm64),
+    ("BOOTIA32.EFI", Architecture::X86),
+    ("BOOTARM.EFI", Architecture::Arm),
+    ("BOOTRISCV64.EFI", Architecture::Riscv64),
+    ("BOOTLOONGARCH64.EFI", Architecture::Loongarch64),
 ];
 
 const FOLDER: &str = "EFI/BOOT";
@@ -65,47 +63,17 @@ pub fn uefi_loaders(device: &dyn BlockDevice, partition: Option<u32>) -> Vec<Uef
     };
     let files = fat_files(volume.tree(), FOLDER).unwrap_or_default();
     let loaders = files.iter().filter_map(|found| {
-        let (file, architecture, machine) = REMOVABLE
+        let (file, architecture) = REMOVABLE
             .iter()
-            .find(|(file, ..)| file.eq_ignore_ascii_case(&found.name))?;
+            .find(|(file, _)| file.eq_ignore_ascii_case(&found.name))?;
         let mut head = Vec::new();
         volume.tree().read_to(found, 4096, &mut head).ok()?;
         Some(UefiLoader {
             partition,
             file: (*file).to_owned(),
-            architecture,
-            valid: machine_of(&head) == Some(*machine),
+            architecture: *architecture,
+            valid: Architecture::of_pe(&head) == Some(*architecture),
         })
     });
     loaders.collect()
-}
-
-/// The machine type of an executable: `MZ`, the offset at 0x3c, `PE\0\0`, then the type.
-fn machine_of(head: &[u8]) -> Option<u16> {
-    if !head.starts_with(b"MZ") {
-        return None;
-    }
-    let offset: [u8; 4] = head.get(0x3c..0x40)?.try_into().ok()?;
-    let at = usize::try_from(u32::from_le_bytes(offset)).ok()?;
-    let header = head.get(at..at.checked_add(6)?)?;
-    let machine = header.strip_prefix(b"PE\0\0")?;
-    Some(u16::from_le_bytes(machine.try_into().ok()?))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case::whole(b"PE\0\0\x64\xaa", 0x40, Some(0xaa64))]
-    #[case::no_mark(b"NE\0\0\x64\xaa", 0x40, None)]
-    #[case::outside(b"PE\0\0\x64\xaa", u32::MAX, None)]
-    fn machines(#[case] header: &[u8], #[case] offset: u32, #[case] machine: Option<u16>) {
-        let mut file = b"MZ".to_vec();
-        file.resize(0x3c, 0);
-        file.extend(offset.to_le_bytes());
-        file.extend(header);
-        assert_eq!(machine_of(&file), machine);
-    }
 }

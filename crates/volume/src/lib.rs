@@ -38,6 +38,7 @@ pub mod grow;
 pub mod resize;
 pub mod system;
 
+mod architecture;
 mod diff;
 mod flags;
 mod gather;
@@ -46,6 +47,7 @@ mod nearest;
 mod probe;
 mod recover;
 
+pub use architecture::Architecture;
 pub use bootmode::{BiosBoot, BootModes, UefiLoader};
 pub use diff::text_diff;
 pub use flags::{ErrorFlags, HiddenFlags};

@@ -21,7 +21,7 @@ const FLOORS: &[&[&str]] = &[
     ],
     &["pinewrit-volume"],
     &["pinewrit-settings"],
-    &["pinewrit-firstboot", "pinewrit-roster"],
+    &["pinewrit-boards", "pinewrit-firstboot", "pinewrit-roster"],
     &["pinewrit-core"],
     &[
         "pinewrit-build",

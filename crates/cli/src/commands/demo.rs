@@ -45,9 +45,12 @@ struct Demo {
 
 /// The image that is first built, then written.
 const IMAGE: &str = "larkfell-os.img.zst";
+/// What the boards of the huts need.
+const BOARD: &str = "boards/brindle-b2.toml";
 /// Files in the demo's folder that commands refer to.
-const NAMED: [&str; 5] = [
+const NAMED: [&str; 6] = [
     "layout.toml",
+    BOARD,
     IMAGE,
     "hut-03.toml",
     "hut-04.toml",
@@ -100,7 +103,10 @@ impl Demo {
             "what is connected? (simulated readers)",
             &["media", "--all"],
         )?;
-        self.step("look into the packed image", &["inspect", IMAGE])?;
+        self.step(
+            "look into the packed image: does the board start from it?",
+            &["inspect", IMAGE, "--board", BOARD],
+        )?;
         self.be_refused(
             "name the wrong disk, the one that runs the computer",
             &["write", IMAGE, "--to", &disk, "--yes"],

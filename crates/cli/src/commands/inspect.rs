@@ -5,13 +5,15 @@ use std::os::unix::fs::FileTypeExt;
 use std::path::Path;
 
 use pinewrit_args::InspectArgs;
+use pinewrit_boards::chain::{self, Verdict, Way};
+use pinewrit_boards::{Board, Extent, Readiness};
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
-use pinewrit_disk::{BlockDevice, CacheUse, FileDevice};
+use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, ReadCache};
 use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::words;
 use pinewrit_ui::words::inspection::{self, FactList};
-use pinewrit_ui::{Event, Message, style, units};
+use pinewrit_ui::{Event, Exit, Message, Ui, style, units};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -19,7 +21,7 @@ use super::Outcome;
 use super::write::unfinished_text;
 use pinewrit_session::Context;
 use pinewrit_session::source::{self, Keep};
-use pinewrit_session::{change, medium};
+use pinewrit_session::{boards, change, medium};
 
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct InspectEvent<'a> {
@@ -33,6 +35,10 @@ pub(crate) struct InspectEvent<'a> {
     unpacked_bytes: Option<u64>,
     #[serde(flatten)]
     inspection: &'a Inspection,
+    /// The ways from the firmware to the first program, as far as they can be followed.
+    ways: &'a [Way],
+    /// Whether the board starts from it, if one was named.
+    readiness: Option<&'a Readiness>,
 }
 
 impl Event for InspectEvent<'_> {
@@ -76,15 +82,18 @@ fn layers(source: &ImageSource) -> Vec<LayerEvent<'_>> {
 }
 
 pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
+    let board = args.board.as_deref().map(boards::find).transpose()?;
     if let Some(medium) = medium::named_as_source(cx, &args.source) {
-        return run_medium(cx, &medium.path);
+        return run_medium(cx, &medium.path, board.as_ref());
     }
     if let Some(path) = args.source.path() {
         change::tell_interrupted(cx, path);
     }
     let source = source::open(cx, &args.source, &args.options, Keep::No)?;
     let waiting = Waiting::new(&cx.ui, format!("looking into {}", source.name()));
-    let inspection = look_into(&source)?;
+    let (inspection, ways) = look_into(&source)?;
+    let extent = Extent::Image(source.unpacked_size().exact());
+    let readiness = readiness(board.as_ref(), &*device(&source), extent, &source.name())?;
     drop(waiting);
     let checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
     let kind = kind(&source);
@@ -102,13 +111,16 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
         packed_bytes: source.packed_size(),
         unpacked_bytes: source.unpacked_size().exact(),
         inspection: &inspection,
+        ways: &ways,
+        readiness: readiness.as_ref(),
     });
     let facts = source_facts(&source, checksum.as_ref());
-    cx.ui.result(text(&source.name(), kind, facts, &inspection));
-    Ok(())
+    cx.ui
+        .result(text(&source.name(), kind, facts, (&inspection, &ways)));
+    tell(&cx.ui, readiness.as_ref(), &source.name())
 }
 
-fn run_medium(cx: &Context, path: &Path) -> Outcome {
+fn run_medium(cx: &Context, path: &Path, board: Option<&Board>) -> Outcome {
     change::tell_interrupted(cx, path);
     let medium = cx
         .readers
@@ -117,6 +129,8 @@ fn run_medium(cx: &Context, path: &Path) -> Outcome {
     let size = medium.device.size();
     let inspection =
         inspect_medium(&*medium.device).map_err(|e| words::disk_error(&medium.name(), &e))?;
+    let ways = ways(&*medium.device, &medium.name())?;
+    let readiness = readiness(board, &*medium.device, Extent::Medium(size), &medium.name())?;
     let kind = "medium";
     cx.ui.event(&InspectEvent {
         command: "inspect",
@@ -128,6 +142,8 @@ fn run_medium(cx: &Context, path: &Path) -> Outcome {
         packed_bytes: Some(size),
         unpacked_bytes: Some(size),
         inspection: &inspection,
+        ways: &ways,
+        readiness: readiness.as_ref(),
     });
     let mut facts = FactList::default();
     facts.add("size", inspection::unpacked(UnpackedSize::Exact(size)));
@@ -139,22 +155,58 @@ fn run_medium(cx: &Context, path: &Path) -> Outcome {
     if let Some(note) = note.filter(|_| inspection.is_unknown()) {
         facts.add("started", unfinished_text(&note));
     }
-    cx.ui.result(text(&chosen.name(), kind, facts, &inspection));
-    Ok(())
+    cx.ui
+        .result(text(&chosen.name(), kind, facts, (&inspection, &ways)));
+    tell(&cx.ui, readiness.as_ref(), &chosen.name())
+}
+
+/// Whether the board starts from it, if one was named.
+fn readiness(
+    board: Option<&Board>,
+    device: &dyn BlockDevice,
+    extent: Extent,
+    name: &str,
+) -> Result<Option<Readiness>, Message> {
+    let device = &ReadCache::new(device);
+    let judged = board.map(|board| pinewrit_boards::judge(board, device, extent));
+    judged.transpose().map_err(|e| words::disk_error(name, &e))
+}
+
+/// Tells whether the board starts; if it does not, that is a difference.
+fn tell(ui: &Ui, readiness: Option<&Readiness>, name: &str) -> Outcome {
+    let Some(readiness) = readiness else {
+        return Ok(());
+    };
+    ui.result(words::boards::readiness(readiness));
+    match readiness.verdict {
+        Verdict::DoesNotStart => {
+            let what = format!("{} does not start from {name}", readiness.board);
+            Err(Message::new(Exit::Differences, what))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// The ways from the firmware to the first program.
+fn ways(device: &dyn BlockDevice, name: &str) -> Result<Vec<Way>, Message> {
+    let device = &ReadCache::new(device);
+    chain::follow(device).map_err(|e| words::disk_error(name, &e))
 }
 
 /// Inspects a source through its wrapping.
-fn look_into(source: &ImageSource) -> Result<Inspection, Message> {
+fn look_into(source: &ImageSource) -> Result<(Inspection, Vec<Way>), Message> {
     let device = device(source);
     let found = match source.plain() {
         // Its end can be read as quickly as its start.
         Some(_) => inspect_medium(&*device),
         None => inspect(&*device, source.unpacked_size().exact()),
     };
-    found.map_err(|e| words::disk_error(&source.name(), &e))
+    let found = found.map_err(|e| words::disk_error(&source.name(), &e))?;
+    let ways = ways(&*device, &source.name())?;
+    Ok((found, ways))
 }
 
-fn device(source: &ImageSource) -> Box<dyn BlockDevice> {
+pub(crate) fn device(source: &ImageSource) -> Box<dyn BlockDevice> {
     let mut files = source.files();
     let only = files
         .next()
@@ -192,7 +244,12 @@ fn source_facts(source: &ImageSource, checksum: Option<&ExpectedChecksum>) -> Fa
     facts
 }
 
-fn text(name: &str, kind: &str, mut facts: FactList, inspection: &Inspection) -> String {
+fn text(
+    name: &str,
+    kind: &str,
+    mut facts: FactList,
+    (inspection, ways): (&Inspection, &[Way]),
+) -> String {
     let strong = style::STRONG;
     if let Some(system) = &inspection.system {
         let version = system.version.as_deref().unwrap_or_default();
@@ -210,14 +267,18 @@ fn text(name: &str, kind: &str, mut facts: FactList, inspection: &Inspection) ->
             facts.add("", format!("id {id}"));
         }
     }
-    for (index, line) in inspection::boot_modes(&inspection.boot).iter().enumerate() {
+    let mut lines: Vec<String> = ways.iter().flat_map(words::chain::way).collect();
+    if lines.is_empty() {
+        lines = inspection::boot_modes(&inspection.boot);
+    }
+    for (index, line) in lines.iter().enumerate() {
         facts.add(if index == 0 { "boots" } else { "" }, line);
     }
     for (index, kernel) in inspection.kernels.iter().enumerate() {
         let place = kernel
             .partition
             .map_or(String::new(), |number| format!(", partition {number}"));
-        let text = format!("{} for {}{place}", kernel.file, kernel.architecture);
+        let text = format!("{} for {}{place}", kernel.file, kernel.architecture.word());
         facts.add(if index == 0 { "kernels" } else { "" }, text);
     }
     if let Some(found) = &inspection.settings {

@@ -1,6 +1,7 @@
 //! The commands, one file each.
 
 pub(crate) mod batch;
+pub(crate) mod boards;
 pub(crate) mod build;
 pub(crate) mod check;
 pub(crate) mod clone;
@@ -113,6 +114,7 @@ pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
         Command::Ledger(args) => ledger::run(cx, &args),
         Command::Estimate(args) => estimate::run(&cx.ui, &args),
         Command::Eject(args) => eject::run(cx, &args),
+        Command::Boards(args) => boards::run(cx, &args),
         Command::Rack(args) => rack::run(&cx.ui, None, &args),
         Command::Demo(args) => demo::run(&cx.ui, &args),
     }

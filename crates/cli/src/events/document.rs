@@ -12,8 +12,8 @@ use serde_json::{Map, Value, json};
 use super::{CheckEvent, Event, ExpectedEvent, FileEvent, ListEvent, ReadEvent};
 use crate::commands::table::{relocate, renew};
 use crate::commands::{
-    build, check, clone, configure, eject, estimate, files, format, inspect, ledger, media, rack,
-    save, table, verify, write,
+    boards, build, check, clone, configure, eject, estimate, files, format, inspect, ledger, media,
+    rack, save, table, verify, write,
 };
 use pinewrit_session::{change, rescue, settings, source};
 
@@ -84,6 +84,7 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<ledger::LedgerResult>,
         described::<ledger::LedgerVerifyEvent<'_>>,
         described::<eject::EjectEvent>,
+        described::<boards::BoardsEvent>,
         described::<rack::RackEvent<'_>>,
     ];
     lines.iter().map(|line| line(generator)).collect()

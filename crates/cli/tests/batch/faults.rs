@@ -1,6 +1,7 @@
 //! What may go wrong around a batch: networks, disks, clocks and readers.
 
 use std::collections::BTreeSet;
+use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -10,6 +11,7 @@ use std::time::{Duration, Instant};
 
 use pinewrit_host::Rack;
 use pinewrit_judges::Server;
+use serde_json::Value;
 
 use crate::common::secured::Papers;
 use crate::common::{Bench, Run};
@@ -19,6 +21,7 @@ use crate::workshop::{PATIENCE, Person, Running, SERVER, bench, rack, records};
 struct Network {
     port: u16,
     is_cut: Arc<AtomicBool>,
+    is_silent: Arc<AtomicBool>,
     open: Arc<Mutex<Vec<TcpStream>>>,
 }
 
@@ -28,9 +31,11 @@ impl Network {
         let network = Self {
             port: listener.local_addr().unwrap().port(),
             is_cut: Arc::default(),
+            is_silent: Arc::default(),
             open: Arc::default(),
         };
         let (is_cut, open) = (Arc::clone(&network.is_cut), Arc::clone(&network.open));
+        let is_silent = Arc::clone(&network.is_silent);
         thread::spawn(move || {
             for near in listener.incoming().map_while(Result::ok) {
                 let Ok(far) = TcpStream::connect(("127.0.0.1", server)) else {
@@ -41,8 +46,9 @@ impl Network {
                 }
                 let ends = [&near, &far].map(|end| end.try_clone().unwrap());
                 open.lock().unwrap().extend(ends);
-                carry(near.try_clone().unwrap(), far.try_clone().unwrap());
-                carry(far, near);
+                let (back, forth) = (near.try_clone().unwrap(), far.try_clone().unwrap());
+                carry(back, forth, Arc::clone(&is_silent));
+                carry(far, near, Arc::clone(&is_silent));
             }
         });
         network
@@ -56,6 +62,11 @@ impl Network {
         }
     }
 
+    /// From now on nothing comes through, and nobody is told.
+    fn go_silent(&self, is_silent: bool) {
+        self.is_silent.store(is_silent, Ordering::SeqCst);
+    }
+
     fn mend(&self) {
         self.is_cut.store(false, Ordering::SeqCst);
     }
@@ -66,9 +77,18 @@ impl Network {
     }
 }
 
-fn carry(mut from: TcpStream, mut to: TcpStream) {
+/// Passes on what comes, unless the network has gone silent: then it is taken, and kept.
+fn carry(mut from: TcpStream, mut to: TcpStream, is_silent: Arc<AtomicBool>) {
     thread::spawn(move || {
-        let _ = std::io::copy(&mut from, &mut to);
+        let mut block = [0; 4096];
+        while let Ok(len @ 1..) = from.read(&mut block) {
+            while is_silent.load(Ordering::SeqCst) {
+                thread::sleep(Duration::from_millis(20));
+            }
+            if to.write_all(&block[..len]).is_err() {
+                break;
+            }
+        }
         let _ = to.shutdown(Shutdown::Both);
     });
 }
@@ -124,6 +144,35 @@ fn a_network_that_is_cut_again_and_again_costs_nothing() {
     }
     assert_eq!(person.serve(&mut running), 0, "{:#?}", running.seen);
     all_are_done(&bench, &running, &["--ledger", &ledger], 24);
+}
+
+/// A cable that was pulled behind the switch: the connection stays, and no answer comes.
+#[test]
+fn a_network_that_goes_silent_makes_no_card_bad() {
+    let Some(server) = SERVER.as_ref() else {
+        return;
+    };
+    let bench = bench(4, &slow_rack(2, 4, "40MB"));
+    let ledger = server.database();
+    let network = Network::to(server.port());
+    let way = network.way_to(server, &ledger);
+    let mut running = Running::start(&bench, "rack.toml", &["--ledger", &way]);
+    let mut person = Person::new(&bench, "rack.toml", 1..=4);
+    serve_until(&mut person, &mut running, "unit-started", 2);
+    network.go_silent(true);
+    let begun = Instant::now();
+    let is_told = |line: &Value| line["event"] == "ledger" && line["reached"] == false;
+    while !running.seen.iter().any(is_told) {
+        running.hear();
+        assert!(begun.elapsed() < PATIENCE, "{:#?}", running.seen);
+        thread::sleep(Duration::from_millis(20));
+    }
+    network.go_silent(false);
+    network.cut();
+    network.mend();
+    assert_eq!(person.serve(&mut running), 0, "{:#?}", running.seen);
+    all_are_done(&bench, &running, &["--ledger", &ledger], 4);
+    assert_eq!(running.units("unit-failed"), [""; 0]);
 }
 
 #[test]

@@ -186,7 +186,8 @@ fn uefi(loader: &UefiLoader) -> String {
     };
     format!(
         "UEFI on {}: {} on {place}{doubt}",
-        loader.architecture, loader.file
+        loader.architecture.word(),
+        loader.file
     )
 }
 

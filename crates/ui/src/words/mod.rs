@@ -1,5 +1,7 @@
 //! From errors of lower crates to messages: words, facts, remedies and exit codes.
 
+pub mod boards;
+pub mod chain;
 mod copy;
 mod fit;
 pub mod inspection;
