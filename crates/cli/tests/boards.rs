@@ -65,16 +65,16 @@ fn bench() -> (Bench, String, String) {
     let root = &seen["partitions"][1];
     let word = |value: &Value| value.as_str().unwrap().to_owned();
     let (id, partuuid) = (word(&root["filesystem"]["id"]), word(&root["partuuid"]));
-    put(&bench, "1:/EFI/BOOT/grub.cfg", &stub(&id));
+    put(&bench, "1:/EFI/BOOT/grub.cfg", stub(&id));
     put(
         &bench,
         "2:/boot/grub/grub.cfg",
-        &menu(&format!("root=UUID={id} ro"), true),
+        menu(&format!("root=UUID={id} ro"), true),
     );
     put(
         &bench,
         "2:/etc/fstab",
-        &format!("UUID={id} / ext4 defaults 0 1\n"),
+        format!("UUID={id} / ext4 defaults 0 1\n"),
     );
     (bench, id, partuuid)
 }

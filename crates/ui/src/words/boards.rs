@@ -19,8 +19,9 @@ pub fn board_error(name: &str, error: &BoardError) -> Message {
 
 /// Whether a board starts from a medium: a line for each need.
 pub fn readiness(readiness: &Readiness) -> String {
+    let strong = style::STRONG;
     let mut text = format!(
-        "{}: {}\n",
+        "\n{strong}{}{strong:#}: {}\n",
         readiness.board,
         styled(readiness.verdict, super::chain::verdict(readiness.verdict))
     );
@@ -49,7 +50,7 @@ fn judged_way(way: &JudgedWay) -> String {
         media => format!(", from {}", media.join(", ")),
     };
     let word = super::chain::verdict(way.verdict);
-    let mut text = format!("\n  {name}{media}: {}\n", styled(way.verdict, word));
+    let mut text = format!("  {name}{media}: {}\n", styled(way.verdict, word));
     for one in &way.needs {
         let (style, word) = match one.met {
             Met::Yes => (style::GOOD, "yes"),
