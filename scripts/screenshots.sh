@@ -72,7 +72,7 @@ print(next(m["tag"] for m in media if m["path"] == sys.argv[1]))' "rack:$2"
 rack="export PINEWRIT_RACK=rack.toml"
 fresh="export PINEWRIT_RACK=$work/fresh/rack.toml"
 if wanted media; then shot media 2 'pinewrit media --all' "$rack"; fi
-if wanted inspect; then shot inspect 2 'pinewrit inspect larkfell-os.img.zst'; fi
+if wanted inspect; then shot inspect 3 'pinewrit inspect larkfell-os.img.zst --board boards/brindle-b2.toml' : 11 135x42; fi
 if wanted demo; then shot demo 18 'pinewrit demo' : 6.5 230x64; fi
 if wanted configure-dry-run; then
   shot configure-dry-run 2 'pinewrit configure card.img --settings hut-05.toml --dry-run'

@@ -85,7 +85,7 @@ fn need(need: &Need) -> String {
         Need::Scheme { wanted: None } => "no partition table".to_owned(),
         Need::Scheme { wanted: Some("") } => "a partition table".to_owned(),
         Need::Scheme { wanted: Some(word) } => format!("the table is {word}"),
-        Need::Partition { number } => format!("partition {number}"),
+        Need::Partition { number } => format!("there is a partition {number}"),
         Need::Active { number } => format!("partition {number} is active"),
         Need::Start { number, at } => {
             format!("partition {number} begins at {}", place(*at))
