@@ -56,7 +56,7 @@ pub use table::{AddArgs, SchemeArg, TableAction, TableArgs};
     name = "pinewrit",
     version,
     after_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
-                  5 medium bad, 6 differences found, 7 settings, layout, roster or rack file invalid,\n\
+                  5 medium bad, 6 differences found, 7 settings, layout, roster, board or rack file invalid,\n\
                   8 nothing found, 130 interrupted"
 )]
 pub struct Args {
@@ -97,7 +97,7 @@ pub struct Global {
     /// When to use colors
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub color: ColorWhen,
-    /// Use simulated readers and cards instead of the computer's
+    /// Use simulated readers and cards
     #[arg(long, global = true, value_name = "FILE", env = "PINEWRIT_RACK", value_hint = ValueHint::FilePath)]
     pub rack: Option<PathBuf>,
     /// Where records are kept: a file, or postgres://USER@HOST/DATABASE for several stations

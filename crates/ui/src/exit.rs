@@ -19,7 +19,7 @@ pub enum Exit {
     Medium,
     /// What was compared differs.
     Differences,
-    /// A settings file, layout, roster or rack file has mistakes.
+    /// A settings file, layout, roster, board or rack file has mistakes.
     Settings,
     /// What was looked for is not there.
     NotFound,
