@@ -57,6 +57,7 @@ fn every_line_of_every_command_is_described() {
         (0, &["--rack", rack, "rack", "show"]),
         (0, &["--rack", rack, "media", "--all"]),
         (0, &["estimate", "net", "10.77.3.0/24"]),
+        (0, &["boards", "show", BOARD]),
         (0, &["inspect", image]),
         (
             0,
@@ -278,6 +279,7 @@ fn every_line_of_every_command_is_described() {
         "left-alone",
         "closing",
         "ledger",
+        "clock",
     ];
     let missing: Vec<&String> = missing
         .iter()
@@ -285,6 +287,12 @@ fn every_line_of_every_command_is_described() {
         .collect();
     assert!(missing.is_empty(), "{missing:?}");
 }
+
+/// A board of the demo.
+const BOARD: &str = concat!(
+    env!("CARGO_MANIFEST_DIR"),
+    "/../../demo/boards/brindle-b2.toml"
+);
 
 fn desk() -> &'static str {
     "desk/rack.toml"

@@ -12,7 +12,7 @@
 //! whatever the image's size. A closed queue means "stop".
 
 use std::io::{self, Read};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, LazyLock};
 use std::thread::{self, ScopedJoinHandle};
 use std::time::Duration;
@@ -161,6 +161,7 @@ pub(crate) fn stream_chunks<E>(
         let (filled_tx, filled_rx) = bounded(BUFFERS);
         let (chunk_tx, chunk_rx) = bounded::<Chunk>(BUFFERS);
         let buffers = Buffers::new(buffers);
+        let _ending = buffers.ending();
 
         let sum_tx = sums.packed.map(|_| sum_tx);
         // A checksum needs all of it, in order.
@@ -455,6 +456,17 @@ struct Buffers {
     made: usize,
     home: Sender<AlignedBuf>,
     back: Receiver<AlignedBuf>,
+    ended: Arc<AtomicBool>,
+}
+
+/// Tells the thread that waits for a buffer that nobody takes its chunks any more, however the
+/// stream ends.
+struct Ending(Arc<AtomicBool>);
+
+impl Drop for Ending {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
 }
 
 impl Buffers {
@@ -465,9 +477,15 @@ impl Buffers {
             made: 0,
             home,
             back,
+            ended: Arc::default(),
         }
     }
 
+    fn ending(&self) -> Ending {
+        Ending(Arc::clone(&self.ended))
+    }
+
+    /// A buffer; `None` when the stream has ended.
     fn next(&mut self) -> Option<AlignedBuf> {
         match self.back.try_recv() {
             Ok(buffer) => Some(buffer),
@@ -475,8 +493,18 @@ impl Buffers {
                 self.made += 1;
                 Some(AlignedBuf::new(CHUNK_SIZE))
             }
-            // Every buffer comes back: its holder gives it up when the stream is stopped.
-            Err(_) => self.back.recv().ok(),
+            Err(_) => self.wait(),
+        }
+    }
+
+    /// Who takes the chunks may keep them all until the stream has ended.
+    fn wait(&self) -> Option<AlignedBuf> {
+        loop {
+            match self.back.recv_timeout(LOOK) {
+                Ok(buffer) => return Some(buffer),
+                Err(RecvTimeoutError::Timeout) if !self.ended.load(Ordering::Relaxed) => {}
+                Err(_) => return None,
+            }
         }
     }
 
