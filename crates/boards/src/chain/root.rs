@@ -4,7 +4,7 @@ use pinewrit_volume::Architecture;
 use pinewrit_volume::files::FilesystemOf;
 
 use super::entry::Entry;
-use super::found::{Fault, Gravity, Source, Way};
+use super::found::{Fault, Gravity, LoaderKind, Source, Way};
 use super::{HEAD, Medium};
 
 /// Where kernels and initrds look for the first program.
@@ -34,7 +34,9 @@ pub(super) fn check(medium: &Medium<'_>, entry: &Entry, at: &Source, way: &mut W
         return way.add(Gravity::Unknown, Fault::Unreadable { why }, at.clone());
     }
     let Some(wanted) = entry.option("root").map(str::to_owned) else {
-        let gravity = match entry.has_initrd() {
+        // A program in a loader's place may need none, or have a command line built in.
+        let is_alone = way.loader == LoaderKind::Kernel;
+        let gravity = match entry.has_initrd() || is_alone {
             true => Gravity::Unknown,
             false => Gravity::Fatal,
         };

@@ -5,7 +5,7 @@ use std::os::unix::fs::FileTypeExt;
 use std::path::Path;
 
 use pinewrit_args::InspectArgs;
-use pinewrit_boards::chain::{self, Verdict, Way};
+use pinewrit_boards::chain::{self, Firmware, Verdict, Way};
 use pinewrit_boards::{Board, Extent, Readiness};
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, ReadCache};
@@ -267,7 +267,14 @@ fn text(
             facts.add("", format!("id {id}"));
         }
     }
-    let mut lines: Vec<String> = ways.iter().flat_map(words::chain::way).collect();
+    let mut lines = Vec::new();
+    for way in ways {
+        let mut told = words::chain::way(way);
+        if let (Firmware::LegacyBios, Some(code)) = (way.firmware, inspection.boot.bios) {
+            told.insert(1, format!("  {}", inspection::boot_code(code)));
+        }
+        lines.extend(told);
+    }
     if lines.is_empty() {
         lines = inspection::boot_modes(&inspection.boot);
     }

@@ -5,7 +5,7 @@ use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_core::inspect::{Inspection, PartitionFacts};
 use pinewrit_image::{ChecksumOrigin, ExpectedChecksum, ImageSource, OneThread, UnpackedSize};
 use pinewrit_table::SchemeKind;
-use pinewrit_volume::{BootModes, UefiLoader};
+use pinewrit_volume::{BiosBoot, BootModes, UefiLoader};
 
 use crate::{map, style, units};
 
@@ -158,16 +158,21 @@ pub fn scheme(inspection: &Inspection) -> String {
     }
 }
 
+/// What a legacy BIOS finds.
+pub fn boot_code(bios: BiosBoot) -> String {
+    match bios.active_partition {
+        Some(number) => format!("boot code, and partition {number} is active"),
+        None => "boot code, but no active partition".to_owned(),
+    }
+}
+
 /// The boot modes in words, one line each.
 pub fn boot_modes(boot: &BootModes) -> Vec<String> {
     let mut lines: Vec<_> = boot.uefi.iter().map(uefi).collect();
-    match boot.bios.map(|bios| bios.active_partition) {
-        Some(Some(number)) => lines.push(format!(
-            "legacy BIOS: boot code, and partition {number} is active"
-        )),
-        Some(None) => lines.push("legacy BIOS: boot code, but no active partition".to_owned()),
-        None => {}
-    }
+    lines.extend(
+        boot.bios
+            .map(|bios| format!("legacy BIOS: {}", boot_code(bios))),
+    );
     if lines.is_empty() {
         lines.push("no UEFI loader and no legacy BIOS boot code found".to_owned());
     }
