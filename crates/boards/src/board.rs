@@ -3,9 +3,8 @@
 
 use std::path::Path;
 
-use pinewrit_disk::parse_size;
-use pinewrit_settings::document::{Document, Fields, Wrong};
-use pinewrit_settings::{Mistakes, SecretSource};
+use pinewrit_settings::Mistakes;
+use pinewrit_settings::document::{Document, Fields, NoSecrets, Wrong, size};
 use pinewrit_table::SchemeKind;
 use pinewrit_volume::Architecture;
 
@@ -154,23 +153,6 @@ pub enum BoardError {
     /// It has mistakes.
     #[error(transparent)]
     Mistakes(#[from] Mistakes),
-}
-
-/// Board files hold no secrets.
-struct NoSecrets;
-
-impl SecretSource for NoSecrets {
-    fn variable(&self, _name: &str) -> Option<String> {
-        None
-    }
-
-    fn file(&self, path: &Path) -> std::io::Result<String> {
-        Err(std::io::Error::other(path.display().to_string()))
-    }
-
-    fn ask(&self, _what: &str) -> std::io::Result<Option<String>> {
-        Ok(None)
-    }
 }
 
 const KEYS: [&str; 7] = [
@@ -366,15 +348,19 @@ fn bytes(fields: &Fields<'_, '_>) -> Option<BytesNeed> {
     })
 }
 
-fn architecture(text: &str) -> Result<Architecture, Wrong> {
-    let word = |one: Architecture| match one {
+/// An architecture's name in board files.
+pub(crate) fn key(architecture: Architecture) -> &'static str {
+    match architecture {
         Architecture::X86 => "x86",
         Architecture::Arm => "arm",
         other => other.word(),
-    };
+    }
+}
+
+fn architecture(text: &str) -> Result<Architecture, Wrong> {
     let mut all = Architecture::ALL.into_iter();
-    all.find(|one| word(*one) == text).ok_or_else(|| {
-        let words: Vec<&str> = Architecture::ALL.map(word).to_vec();
+    all.find(|one| key(*one) == text).ok_or_else(|| {
+        let words: Vec<&str> = Architecture::ALL.map(key).to_vec();
         Wrong::new(format!("{text:?} is not an architecture"), words.join(", "))
     })
 }
@@ -406,16 +392,6 @@ fn filesystem(text: &str) -> Result<FilesystemNeed, Wrong> {
                 "\"fat12\", \"fat16\", \"fat32\" or \"ext\"",
             ));
         }
-    })
-}
-
-fn size(text: &str) -> Result<u64, Wrong> {
-    parse_size(text).map_err(|_| {
-        let what = format!("{text:?} is not a size or place");
-        Wrong::new(
-            what,
-            "a number of bytes, or with a unit: \"8KiB\", \"4MiB\", \"2GB\"",
-        )
     })
 }
 

@@ -2,7 +2,7 @@
 
 use pinewrit_disk::{AlignedBuf, BlockDevice, DiskError};
 use pinewrit_fat::{FatWidth, Volume};
-use pinewrit_table::{Partition, Scheme, SchemeKind};
+use pinewrit_table::Partition;
 use pinewrit_volume::FilesystemKind;
 use pinewrit_volume::files::FilesystemOf;
 use schemars::JsonSchema;
@@ -298,10 +298,7 @@ impl Judge<'_> {
 
     fn scheme(&mut self, wanted: SchemeNeed) {
         let table = self.medium.table.as_ref();
-        let found = table.map(|table| match table.scheme {
-            Scheme::Mbr { .. } => SchemeKind::Mbr,
-            Scheme::Gpt { .. } => SchemeKind::Gpt,
-        });
+        let found = table.map(|table| table.scheme.kind());
         let (is_met, word) = match wanted {
             SchemeNeed::Only(kind) => (found == Some(kind), Some(kind.word())),
             SchemeNeed::Either => (found.is_some(), Some("")),

@@ -7,6 +7,7 @@ use pinewrit_fat::Volume;
 use pinewrit_table::Scheme;
 use pinewrit_volume::Architecture;
 
+use crate::board::key;
 use crate::chain::{self, Firmware, Medium, Verdict, Way};
 
 /// The most bytes of a gap that are looked at.
@@ -30,7 +31,7 @@ pub fn learn(device: &dyn BlockDevice, name: &str, note: &str) -> Result<String,
         "# What a {name} needs in order to start, learned from {note}.\n\
          # What is not really needed can be taken out.\n\n\
          name = {name:?}\narchitecture = \"{}\"{}\n\n[[way]]\nloader = \"{}\"\n",
-        word(architecture.unwrap_or(Architecture::Arm64)),
+        key(architecture.unwrap_or(Architecture::Arm64)),
         match architecture {
             Some(_) => "",
             None => "   # not found on the medium: to be checked",
@@ -51,14 +52,6 @@ pub fn learn(device: &dyn BlockDevice, name: &str, note: &str) -> Result<String,
     }
     text += &partition(&medium);
     Ok(text)
-}
-
-fn word(architecture: Architecture) -> &'static str {
-    match architecture {
-        Architecture::X86 => "x86",
-        Architecture::Arm => "arm",
-        other => other.word(),
-    }
 }
 
 /// What its loader is, if a way leads somewhere.

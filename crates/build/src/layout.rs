@@ -2,11 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use pinewrit_disk::parse_size;
 use pinewrit_fat::FatWidth;
 use pinewrit_image::Location;
-use pinewrit_settings::document::{At, Document, Fields, Wrong};
-use pinewrit_settings::{Mistakes, SecretSource};
+use pinewrit_settings::Mistakes;
+use pinewrit_settings::document::{At, Document, Fields, NoSecrets, Wrong, size};
 use pinewrit_table::{ALIGNMENT, MAX_NAME, PartitionSize, PartitionType, SchemeKind};
 use pinewrit_volume::files::fill::{Origin, Portion};
 use pinewrit_volume::format::{FatKind, FormatKind};
@@ -77,23 +76,6 @@ pub struct Blob {
     pub at: u64,
     /// The most bytes it may have.
     pub max: Option<u64>,
-}
-
-/// Layouts hold no secrets.
-struct NoSecrets;
-
-impl SecretSource for NoSecrets {
-    fn variable(&self, _name: &str) -> Option<String> {
-        None
-    }
-
-    fn file(&self, path: &Path) -> std::io::Result<String> {
-        Err(std::io::Error::other(path.display().to_string()))
-    }
-
-    fn ask(&self, _what: &str) -> std::io::Result<Option<String>> {
-        Ok(None)
-    }
 }
 
 const MEDIUM_KEYS: [&str; 4] = ["scheme", "align", "identifiers", "epoch"];
@@ -182,16 +164,6 @@ fn scheme(text: &str) -> Result<SchemeKind, Wrong> {
             "\"mbr\" or \"gpt\"",
         )),
     }
-}
-
-fn size(text: &str) -> Result<u64, Wrong> {
-    parse_size(text).map_err(|_| {
-        let what = format!("{text:?} is not a size");
-        Wrong::new(
-            what,
-            "a number with its unit, such as \"256MiB\" or \"2GB\"",
-        )
-    })
 }
 
 fn partition_size(text: &str) -> Result<PartitionSize, Wrong> {

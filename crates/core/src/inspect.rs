@@ -233,14 +233,6 @@ fn scheme_facts(scheme: &Scheme) -> SchemeFacts {
     }
 }
 
-/// The name that Linux gives a partition (`Documentation/admin-guide/kernel-parameters`, `root=`).
-pub(crate) fn partuuid(scheme: &Scheme, number: u32, guid: Option<uuid::Uuid>) -> Option<String> {
-    match scheme {
-        Scheme::Mbr { signature } => Some(format!("{signature:08x}-{number:02x}")),
-        Scheme::Gpt { .. } => guid.map(|guid| guid.to_string()),
-    }
-}
-
 fn partition_facts(
     scheme: &Scheme,
     partition: &Partition,
@@ -253,7 +245,7 @@ fn partition_facts(
         code: partition.kind.code(),
         start: partition.range.start,
         size: partition.range.len(),
-        partuuid: partuuid(scheme, partition.number, partition.guid),
+        partuuid: scheme.partuuid(partition),
         active: partition.active,
         name: name.map(|name| name.chars().map(pinewrit_volume::printable).collect()),
         filesystem,

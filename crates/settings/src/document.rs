@@ -51,6 +51,36 @@ pub trait SecretSource {
     fn ask(&self, what: &str) -> io::Result<Option<String>>;
 }
 
+/// For documents that hold no secrets and name no files.
+pub struct NoSecrets;
+
+impl SecretSource for NoSecrets {
+    fn variable(&self, _name: &str) -> Option<String> {
+        None
+    }
+
+    fn file(&self, path: &Path) -> io::Result<String> {
+        Err(io::Error::other(path.display().to_string()))
+    }
+
+    fn ask(&self, _what: &str) -> io::Result<Option<String>> {
+        Ok(None)
+    }
+}
+
+/// A size or place in bytes, with or without a unit.
+///
+/// # Errors
+/// It is none.
+pub fn size(text: &str) -> Result<u64, Wrong> {
+    pinewrit_disk::parse_size(text).map_err(|_| {
+        Wrong::new(
+            format!("{text:?} is not a size"),
+            "a number with its unit, such as \"8KiB\", \"256MiB\" or \"2GB\"",
+        )
+    })
+}
+
 /// A value and its line.
 #[derive(Clone, Debug)]
 pub struct At<T> {

@@ -5,6 +5,7 @@ use std::fmt;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, Lba, SectorSize};
 use uuid::Uuid;
 
+use crate::SchemeKind;
 use crate::gpt::{self, GptEntry, GptError, GptHeader, ReadError};
 use crate::{MBR_SIZE, Mbr, PartitionType, chain};
 
@@ -32,6 +33,25 @@ pub enum Scheme {
         /// The copy that was read.
         copy: TableCopy,
     },
+}
+
+impl Scheme {
+    /// Which it is.
+    pub fn kind(&self) -> SchemeKind {
+        match self {
+            Self::Mbr { .. } => SchemeKind::Mbr,
+            Self::Gpt { .. } => SchemeKind::Gpt,
+        }
+    }
+
+    /// The name that Linux gives a partition (`Documentation/admin-guide/kernel-parameters`,
+    /// `root=PARTUUID=`): its GUID, or the disk signature and its number.
+    pub fn partuuid(&self, partition: &Partition) -> Option<String> {
+        match self {
+            Self::Mbr { signature } => Some(format!("{signature:08x}-{:02x}", partition.number)),
+            Self::Gpt { .. } => partition.guid.map(|guid| guid.to_string()),
+        }
+    }
 }
 
 /// One partition.

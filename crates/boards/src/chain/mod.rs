@@ -13,7 +13,7 @@ mod root;
 use std::cell::RefCell;
 
 use pinewrit_disk::{BlockDevice, DiskError, Window, error_chain};
-use pinewrit_table::{PartitionTable, Scheme};
+use pinewrit_table::PartitionTable;
 use pinewrit_volume::Architecture;
 use pinewrit_volume::bootmode::{self, UefiLoader};
 use pinewrit_volume::files::{Files, FilesError, FilesystemOf, filesystems, join, open_to_read};
@@ -144,10 +144,7 @@ impl<'d> Medium<'d> {
     fn partuuid(&self, system: &FilesystemOf) -> Option<String> {
         let (table, number) = (self.table.as_ref()?, system.partition?);
         let partition = table.partitions.iter().find(|one| one.number == number)?;
-        match &table.scheme {
-            Scheme::Mbr { signature } => Some(format!("{signature:08x}-{number:02x}")),
-            Scheme::Gpt { .. } => partition.guid.map(|guid| guid.to_string()),
-        }
+        table.scheme.partuuid(partition)
     }
 
     fn named<'m>(&'m self, name: &Named, own: &'m FilesystemOf) -> Option<&'m FilesystemOf> {

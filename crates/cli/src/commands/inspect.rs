@@ -91,9 +91,11 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
     }
     let source = source::open(cx, &args.source, &args.options, Keep::No)?;
     let waiting = Waiting::new(&cx.ui, format!("looking into {}", source.name()));
-    let (inspection, ways) = look_into(&source)?;
+    let device = device(&source);
     let extent = Extent::Image(source.unpacked_size().exact());
-    let readiness = readiness(board.as_ref(), &*device(&source), extent, &source.name())?;
+    let inspection = look_into(&source, &*device)?;
+    let ways = ways(&*device, &source.name())?;
+    let readiness = readiness(board.as_ref(), &*device, extent, &source.name())?;
     drop(waiting);
     let checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
     let kind = kind(&source);
@@ -194,16 +196,13 @@ fn ways(device: &dyn BlockDevice, name: &str) -> Result<Vec<Way>, Message> {
 }
 
 /// Inspects a source through its wrapping.
-fn look_into(source: &ImageSource) -> Result<(Inspection, Vec<Way>), Message> {
-    let device = device(source);
+fn look_into(source: &ImageSource, device: &dyn BlockDevice) -> Result<Inspection, Message> {
     let found = match source.plain() {
         // Its end can be read as quickly as its start.
-        Some(_) => inspect_medium(&*device),
-        None => inspect(&*device, source.unpacked_size().exact()),
+        Some(_) => inspect_medium(device),
+        None => inspect(device, source.unpacked_size().exact()),
     };
-    let found = found.map_err(|e| words::disk_error(&source.name(), &e))?;
-    let ways = ways(&*device, &source.name())?;
-    Ok((found, ways))
+    found.map_err(|e| words::disk_error(&source.name(), &e))
 }
 
 pub(crate) fn device(source: &ImageSource) -> Box<dyn BlockDevice> {
