@@ -33,7 +33,7 @@ pub enum Need {
         /// Its word.
         wanted: Option<&'static str>,
     },
-    /// A partition.
+    /// A partition, with its end on the medium.
     Partition {
         /// Its number.
         number: u32,
@@ -210,6 +210,7 @@ pub fn judge(
             board,
             device,
             medium: &medium,
+            extent,
             needs: Vec::new(),
         };
         judge.size(extent);
@@ -243,10 +244,20 @@ pub enum Extent {
     Image(Option<u64>),
 }
 
+impl Extent {
+    fn bytes(self) -> Option<u64> {
+        match self {
+            Self::Medium(size) => Some(size),
+            Self::Image(size) => size,
+        }
+    }
+}
+
 struct Judge<'j> {
     board: &'j Board,
     device: &'j dyn BlockDevice,
     medium: &'j Medium<'j>,
+    extent: Extent,
     needs: Vec<Judged>,
 }
 
@@ -384,12 +395,15 @@ impl Judge<'_> {
         let partitions = table.map(|table| table.partitions.as_slice());
         let mut partitions = partitions.unwrap_or_default().iter();
         let found = partitions.find(|one| one.number == number).cloned();
-        self.add(
-            Need::Partition { number },
-            found.is_some(),
-            found.as_ref().map_or(Found::Nothing, |_| Found::AsWished),
-        );
-        let Some(found) = found else { return };
+        let need = Need::Partition { number };
+        let Some(found) = found else {
+            return self.add(need, false, Found::Nothing);
+        };
+        let end = found.range.end;
+        if self.extent.bytes().is_some_and(|size| end > size) {
+            return self.add(need, false, Found::Bytes(end));
+        }
+        self.add(need, true, Found::AsWished);
         self.place(wanted, &found);
         let mut systems = self.medium.systems.iter();
         let system = systems.find(|one| one.partition == Some(number)).cloned();

@@ -227,29 +227,15 @@ fn other_ways_to_name_the_root_are_understood() {
     assert_eq!(followed(&bench).0, "starts");
 }
 
-/// Every kind of configuration leads to the same.
-#[rstest]
-#[case::extlinux(
-    "1:/extlinux/extlinux.conf",
-    "default b\nlabel a\n kernel /x\nlabel b\n linux /vmlinuz\n initrd /initrd.img\n append root=LABEL=hut-root\n"
-)]
-#[case::entries(
-    "1:/loader/entries/hut.conf",
-    "title Hut\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=hut-root\n"
-)]
-fn other_configurations_are_read(#[case] place: &str, #[case] text: &str) {
+/// A medium whose only text is this one, for a loader with this content.
+fn with_text(content: &str, place: &str, text: &str) -> Bench {
     let (bench, ..) = bench();
     for gone in ["1:/EFI/BOOT/grub.cfg", "2:/boot/grub/grub.cfg"] {
         bench
             .run(&["files", "remove", "hut.img", gone, "--yes"])
             .expect(0);
     }
-    put(
-        &bench,
-        "1:/EFI/BOOT/BOOTX64.EFI",
-        loader(0x8664, "another loader"),
-    );
-    assert_eq!(followed(&bench).0, "cannot be told");
+    put(&bench, "1:/EFI/BOOT/BOOTX64.EFI", loader(0x8664, content));
     put(&bench, "1:/vmlinuz", kernel());
     put(&bench, "1:/initrd.img", "made up");
     let folder = place.rsplit_once('/').unwrap().0;
@@ -257,7 +243,42 @@ fn other_configurations_are_read(#[case] place: &str, #[case] text: &str) {
         .run(&["files", "make-folder", "hut.img", folder, "--yes"])
         .expect(0);
     put(&bench, place, text);
+    bench
+}
+
+const EXTLINUX: &str = "default b\nlabel a\n kernel /x\nlabel b\n linux /vmlinuz\n initrd /initrd.img\n \
+    append root=LABEL=hut-root\n";
+
+#[test]
+fn boot_entries_are_read() {
+    let text = "title Hut\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=hut-root\n";
+    let manager = "#### LoaderInfo: systemd-boot 252 ####";
+    let bench = with_text(manager, "1:/loader/entries/hut.conf", text);
     assert_eq!(followed(&bench), ("starts".to_owned(), None));
+}
+
+/// What an unknown loader reads is a guess, right or wrong; a board may have one of its own.
+#[test]
+fn an_unknown_loader_is_not_vouched_for() {
+    let bench = with_text("a loader", "1:/extlinux/extlinux.conf", EXTLINUX);
+    let unknown = |bench: &Bench| {
+        let (verdict, worst) = followed(bench);
+        assert_eq!(verdict, "cannot be told", "{worst:?}");
+    };
+    unknown(&bench);
+    bench
+        .run(&["files", "remove", "hut.img", "1:/vmlinuz", "--yes"])
+        .expect(0);
+    unknown(&bench);
+    put(&bench, "1:/vmlinuz", kernel());
+    let gone = "1:/EFI/BOOT/BOOTX64.EFI";
+    bench
+        .run(&["files", "remove", "hut.img", gone, "--yes"])
+        .expect(0);
+    bench
+        .run(&["inspect", "hut.img"])
+        .expect(0)
+        .shows(&["a loader of the board's own: starts"]);
 }
 
 const BOARDS: [&str; 2] = ["boards/brindle-b2.toml", "boards/brindle-b4.toml"];
@@ -286,6 +307,17 @@ fn a_board_that_does_not_start_says_what_mends_it() {
             "partition 1 is active: it is not",
             "pinewrit table activate MEDIUM 1",
         ]);
+}
+
+#[test]
+fn a_cut_image_is_called_cut() {
+    let bench = Bench::with_hut();
+    let whole = bench.read("hut.img");
+    bench.write("cut.img", &whole[..30_000_000]);
+    let board = demo(BOARDS[0]).display().to_string();
+    let run = bench.run(&["inspect", "cut.img", "--board", &board]);
+    run.expect(6)
+        .shows(&["it ends at byte 71 303 168", "it is cut off"]);
 }
 
 #[test]

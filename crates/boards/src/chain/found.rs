@@ -80,6 +80,8 @@ pub enum Fault {
         /// What it is for; `None` if it is no executable.
         found: Option<Architecture>,
     },
+    /// A loader is of an unknown kind: what it reads is a guess.
+    LoaderUnknown,
     /// A loader has no configuration.
     NoConfiguration,
     /// A configuration has nothing to start.

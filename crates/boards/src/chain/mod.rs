@@ -262,12 +262,14 @@ pub(crate) fn follow_on(
     for system in medium.systems.iter().filter(|one| one.facts.kind.is_fat()) {
         for loader in bootmode::uefi_loaders(&medium.window(system), system.partition) {
             let mut way = by_uefi(medium, system, &loader);
+            way.own_up();
             medium.doubt(&mut way);
             ways.push(way);
         }
     }
     if let Some(kind) = loader::boot_code(device, medium.table.as_ref()) {
         let mut way = by_boot_code(medium, kind);
+        way.own_up();
         medium.doubt(&mut way);
         ways.push(way);
     }
@@ -490,6 +492,20 @@ impl Way {
             starts: None,
             findings: Vec::new(),
         }
+    }
+
+    /// What a loader of an unknown kind reads, and whether it needs it, is a guess.
+    fn own_up(&mut self) {
+        let is_wrong = |one: &Finding| matches!(one.fault, Fault::LoaderIsForOther { .. });
+        let is_known = !matches!(self.loader, LoaderKind::Unknown | LoaderKind::Shim);
+        if is_known || self.findings.iter().any(is_wrong) {
+            return;
+        }
+        for finding in &mut self.findings {
+            finding.gravity = finding.gravity.min(Gravity::Unknown);
+        }
+        let at = self.file.clone().unwrap_or_else(Source::nowhere);
+        self.add(Gravity::Unknown, Fault::LoaderUnknown, at);
     }
 
     fn add(&mut self, gravity: Gravity, fault: Fault, at: Source) {

@@ -132,6 +132,10 @@ fn found(one: &Judged) -> String {
         (Found::Bytes(bytes), _) if matches!(one.need, Need::Size { .. }) => {
             format!(": it has {}", units::size(*bytes))
         }
+        (Found::Bytes(end), Met::No) if matches!(one.need, Need::Partition { .. }) => {
+            let end = units::grouped(*end);
+            format!(": it ends at byte {end}, which is not there")
+        }
         (Found::Bytes(bytes), Met::No) => format!(": it is {}", place(*bytes)),
         (Found::Word(word), Met::No) => format!(": it is {word}"),
         (Found::Nothing, Met::No) => ": it is not".to_owned(),
@@ -161,6 +165,9 @@ fn remedy(one: &Judged) -> Option<String> {
         }
         Need::Filesystem { number, .. } | Need::Cluster { number, .. } => {
             format!("pinewrit format MEDIUM {number} --as …, which empties it")
+        }
+        Need::Partition { .. } if matches!(one.found, Found::Bytes(_)) => {
+            "it is cut off: get or write the image again".to_owned()
         }
         Need::Size { .. } => "take a medium of another size".to_owned(),
         _ => return None,

@@ -108,6 +108,7 @@ pub fn fault(fault: &Fault) -> String {
             Some(found) => format!("the loader is for {}, not {}", found.word(), wanted.word()),
             None => format!("the loader is no executable for {}", wanted.word()),
         },
+        Fault::LoaderUnknown => "the loader is of an unknown kind".to_owned(),
         Fault::NoConfiguration => "no configuration of a loader was found".to_owned(),
         Fault::NoEntry => "it names no kernel".to_owned(),
         Fault::FilesystemMissing { wanted } => {
