@@ -29,6 +29,18 @@ pub enum Stage {
     Rescue,
     /// Moving a partition.
     Move,
+    /// Keeping what a measurement will overwrite.
+    Keep,
+    /// Marking places of a medium that is measured.
+    Mark,
+    /// Reading the marks, past the cache.
+    ReadMarks,
+    /// Putting back what a measurement overwrote.
+    PutBack,
+    /// Measuring how fast a medium reads.
+    TimeReading,
+    /// Measuring how fast it writes.
+    TimeWriting,
     /// Reading around the bad places of a failing medium.
     CloseIn,
 }

@@ -326,6 +326,12 @@ pub(crate) fn stage_word(stage: Stage) -> &'static str {
         Stage::Rescue => "reading",
         Stage::CloseIn => "closing in",
         Stage::Move => "moving",
+        Stage::Keep => "keeping",
+        Stage::Mark => "marking",
+        Stage::ReadMarks => "reading",
+        Stage::PutBack => "putting back",
+        Stage::TimeReading => "reading",
+        Stage::TimeWriting => "writing",
         _ => "working",
     }
 }
@@ -352,7 +358,11 @@ impl Observer for ProgressView {
                 | Stage::Compare
                 | Stage::Rescue
                 | Stage::CloseIn
-                | Stage::Move => 0,
+                | Stage::Move
+                | Stage::Mark
+                | Stage::ReadMarks
+                | Stage::TimeReading
+                | Stage::TimeWriting => 0,
                 _ => STEPS,
             });
             bar.tick();

@@ -26,6 +26,7 @@ const FLOORS: &[&[&str]] = &[
     &[
         "pinewrit-build",
         "pinewrit-ledger",
+        "pinewrit-measure",
         "pinewrit-relocate",
         "pinewrit-rescue",
     ],

@@ -52,9 +52,6 @@ pub(crate) use request::rfc3339;
 pub use request::{Clock, Destination, Randomness, WriteRequest};
 pub use resume::can_resume;
 
-/// How many chunks a medium may be behind the decoding.
-const QUEUE: usize = 12;
-
 /// What to do with all media.
 #[derive(Clone, Copy, Debug)]
 pub struct WriteOptions<'a> {
@@ -179,7 +176,7 @@ pub fn write_all(
         let mut feeds = Vec::new();
         let mut handles = Vec::new();
         for target in targets {
-            let (feed, chunks) = bounded::<Arc<Chunk>>(QUEUE);
+            let (feed, chunks) = bounded::<Arc<Chunk>>(queue_for(options.at_once));
             let (ending, outcome) = bounded::<StreamOutcome>(1);
             let lane = Lane {
                 target,
@@ -308,6 +305,12 @@ fn stream_to(
 /// Buffers of one of several writes: all of them have twice as many as one alone.
 fn buffers_for(at_once: usize) -> usize {
     (2 * BUFFERS / at_once.max(1)).clamp(4, BUFFERS)
+}
+
+/// Chunks that wait for a medium. They must be fewer than the buffers: what waits for a medium that
+/// has failed is only given back when the next chunk comes.
+fn queue_for(at_once: usize) -> usize {
+    buffers_for(at_once) * 2 / 3
 }
 
 /// Hashes a local source before anything is written. `Ok(None)`: this decides nothing, because the

@@ -14,7 +14,7 @@ use pinewrit_disk::{
 };
 use rustix::io::Errno;
 
-use super::file::{Beyond, Card, Clock, FaultEntry};
+use super::file::{Beyond, Bytes, Card, Clock, FaultEntry};
 
 /// Opens the file of a card, which is created if necessary.
 pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl BlockDevice + use<>> {
@@ -29,7 +29,7 @@ pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl Bl
     }
     let sector = SectorSize::new(card.sector).unwrap_or(SectorSize::B512);
     let device = FileDevice::new(file, card.size.0, sector, CacheUse::Cached);
-    let faults = card.faults.iter().filter_map(|entry| fault(entry, card));
+    let faults = card.faults.iter().flat_map(|entry| faults_of(entry, card));
     let faulty = FaultyDevice::new(device, faults.collect());
     Ok(Paced {
         inner: faulty,
@@ -41,6 +41,15 @@ pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl Bl
         busy_until: Mutex::new(Instant::now()),
         moody: card.faults.iter().filter_map(Moody::of).collect(),
         read: AtomicU64::new(0),
+    })
+}
+
+/// How much the card forgets with its power, in bytes.
+pub(crate) fn forgets(card: &Card) -> Option<usize> {
+    let mut faults = card.faults.iter();
+    faults.find_map(|fault| match fault {
+        FaultEntry::Forgets { bytes } => usize::try_from(bytes.0).ok(),
+        _ => None,
     })
 }
 
@@ -78,6 +87,27 @@ impl Moody {
     }
 }
 
+fn faults_of(entry: &FaultEntry, card: &Card) -> Vec<Fault> {
+    match entry {
+        FaultEntry::SmallerThanTold {
+            real,
+            beyond: Beyond::Errors,
+        } => {
+            let rest = past(*real, card);
+            vec![Fault::ReadError(rest), Fault::WriteError(rest)]
+        }
+        entry => Vec::from_iter(fault(entry, card)),
+    }
+}
+
+/// What the card claims to have and has not.
+fn past(real: Bytes, card: &Card) -> ByteRange {
+    ByteRange {
+        start: real.0.min(card.size.0),
+        end: card.size.0,
+    }
+}
+
 fn fault(entry: &FaultEntry, card: &Card) -> Option<Fault> {
     let range = |at: u64, len: u64| ByteRange::from_len(at, len);
     match entry {
@@ -88,12 +118,11 @@ fn fault(entry: &FaultEntry, card: &Card) -> Option<Fault> {
         FaultEntry::LostWrites { at, len } => range(at.0, len.0).map(Fault::LostWrites),
         FaultEntry::SmallerThanTold { real, beyond } => match beyond {
             Beyond::Wraps => Some(Fault::Wraps(real.0)),
-            Beyond::Lost => Some(Fault::LostWrites(ByteRange {
-                start: real.0.min(card.size.0),
-                end: card.size.0,
-            })),
+            Beyond::Lost => Some(Fault::LostWrites(past(*real, card))),
+            Beyond::Errors => None,
         },
         FaultEntry::SlowSpot { .. }
+        | FaultEntry::Forgets { .. }
         | FaultEntry::StuckWrite { .. }
         | FaultEntry::FlakyRead { .. }
         | FaultEntry::Gone { .. } => None,

@@ -122,6 +122,8 @@ pub(crate) enum FaultEntry {
         #[serde(default)]
         beyond: Beyond,
     },
+    /// What it has said was written is lost with its power: so many bytes, the last ones.
+    Forgets { bytes: Bytes },
     /// Every request there takes this much longer.
     SlowSpot { at: Bytes, len: Bytes, ms: u64 },
     /// The first write there hangs for this long.
@@ -137,6 +139,8 @@ pub(crate) enum Beyond {
     Lost,
     /// They overwrite the start.
     Wraps,
+    /// They fail, as reading does.
+    Errors,
 }
 
 /// A number of bytes, as `8GB`, `512MiB`, `2048s`, or a bare number.

@@ -13,6 +13,7 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
+use pinewrit_disk::{BlockDevice, Forgetful};
 use rustix::fs::FlockOperation;
 use toml_edit::{DocumentMut, Item, value};
 
@@ -261,13 +262,17 @@ impl Rack {
         };
         let device = device::open(card, &backing, self.file.clock).map_err(failed)?;
         let device = Slot::new(device, self.path.clone(), &reader.name, &card.name);
+        let device: Box<dyn BlockDevice> = match device::forgets(card) {
+            None => Box::new(device),
+            Some(bytes) => Box::new(Forgetful::new(device, bytes)),
+        };
         let lock = fs::File::open(&backing).map_err(failed)?;
         if permits.is_some() {
             let operation = rustix::fs::FlockOperation::NonBlockingLockExclusive;
             rustix::fs::flock(&lock, operation).map_err(|_| open_elsewhere(path))?;
         }
         Ok(Medium {
-            device: Box::new(device),
+            device,
             opened: lock,
             is_direct: false,
             kind: MediumKind::Simulated,
