@@ -41,6 +41,9 @@ pub struct BatchArgs {
     /// Unmount what the desktop mounts when a medium is plugged in
     #[arg(long)]
     pub unmount: bool,
+    /// Refuse what this board does not start from; instead of the roster's own
+    #[arg(long, value_name = "BOARD")]
+    pub board: Option<String>,
     /// Leave finished media as they are
     #[arg(long)]
     pub no_eject: bool,

@@ -81,6 +81,9 @@ pub struct CloneArgs {
     /// Add these first-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub settings: Option<PathBuf>,
+    /// Refuse what this board does not start from: a name (boards list) or a board file
+    #[arg(long, value_name = "BOARD")]
+    pub board: Option<String>,
     /// How the system takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
     pub intake: Option<String>,

@@ -21,6 +21,7 @@ mod check;
 mod copy;
 mod estimate;
 mod files;
+mod measure;
 mod rack;
 mod table;
 
@@ -43,10 +44,11 @@ pub use batch::{
 pub use boards::{BoardsAction, BoardsArgs};
 pub use check::CheckArgs;
 pub use copy::{AsNewArgs, CloneArgs, RescueArgs, SaveArgs};
-pub use estimate::{EstimateAction, EstimateArgs};
+pub use estimate::{CardSpeed, EstimateAction, EstimateArgs};
 pub use files::{
     EditArgs, FatArgs, FilesAction, FilesArgs, KindArg, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
 };
+pub use measure::MeasureArgs;
 pub use rack::{DemoArgs, RackAction, RackArgs};
 pub use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 
@@ -149,6 +151,7 @@ pub enum ColorWhen {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     Media(MediaArgs),
+    Measure(MeasureArgs),
     Inspect(InspectArgs),
     Write(WriteArgs),
     Verify(VerifyArgs),
@@ -286,6 +289,9 @@ pub struct WriteArgs {
     /// How the image takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
     pub intake: Option<String>,
+    /// Refuse what this board does not start from: a name (boards list) or a board file
+    #[arg(long, value_name = "BOARD", conflicts_with = "into")]
+    pub board: Option<String>,
     /// Grow the last partition to the end of the medium (with --into: the file system)
     #[arg(long)]
     pub grow: bool,
@@ -299,7 +305,7 @@ pub struct WriteArgs {
     #[arg(long)]
     pub as_it_is: bool,
     /// Also write free space of file systems
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub every_byte: bool,
     /// Discard the medium's old content first
     #[arg(long, conflicts_with = "only_changes")]
@@ -401,6 +407,9 @@ pub struct BuildArgs {
     /// How the system takes settings: cloud-init, rootfs or an intake file [default: detected]
     #[arg(long, value_name = "INTAKE", requires = "settings")]
     pub intake: Option<String>,
+    /// Refuse what this board does not start from: a name (boards list) or a board file
+    #[arg(long, value_name = "BOARD")]
+    pub board: Option<String>,
     /// Directory for the sparse file [default: beside the target, or the temporary directory]
     #[arg(long, value_name = "DIR", value_hint = ValueHint::DirPath)]
     pub scratch: Option<PathBuf>,

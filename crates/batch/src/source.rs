@@ -1,8 +1,9 @@
 //! The images of a batch, each opened once and shared by all media.
 
 use std::collections::HashMap;
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
+use pinewrit_boards::Board;
 use pinewrit_core::receipt::ReceiptImage;
 use pinewrit_image::{ExpectedChecksum, ImageSource};
 use pinewrit_roster::Content;
@@ -19,6 +20,8 @@ pub struct Prepared {
     pub checksum: Option<ExpectedChecksum>,
     /// What is free in it, as far as known, in bytes.
     pub expected_free: u64,
+    /// The board that is to start from the finished medium.
+    pub board: Option<Arc<Board>>,
 }
 
 /// All images of a batch, by what the roster says.
@@ -61,6 +64,14 @@ impl Sources {
     pub fn get(&self, content: &Content) -> Option<&Prepared> {
         let found = self.images.iter().find(|(known, _)| known == content);
         found.map(|(_, prepared)| prepared)
+    }
+
+    /// Says which board is to start from the media with this content.
+    pub fn must_start(&mut self, content: &Content, board: &Arc<Board>) {
+        let mut images = self.images.iter_mut();
+        if let Some((_, prepared)) = images.find(|(known, _)| known == content) {
+            prepared.board = Some(Arc::clone(board));
+        }
     }
 
     /// All images.

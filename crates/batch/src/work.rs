@@ -5,12 +5,15 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use pinewrit_boards::chain::Verdict;
+use pinewrit_boards::{Board, Extent, Readiness, judge};
 use pinewrit_core::receipt::Receipt;
 use pinewrit_core::write::{
     Destination, Failure, JobError, PlanError, Start, Surroundings, WriteError, WritePlan,
     WriteRequest, WrittenMedium, carry_out,
 };
 use pinewrit_core::{Cancel, Observer, Progress, Stage};
+use pinewrit_disk::{BlockDevice, ReadCache};
 use pinewrit_host::{MediumError, MediumFacts, Permits, Readers};
 use pinewrit_ledger::{Claim, Entry, Kind, Ledger, LedgerError, Lost, Parcel};
 use pinewrit_roster::{Content, Unit, UnitMedium};
@@ -49,6 +52,8 @@ pub enum Trouble {
     Write(Failure),
     /// The unpacked image could not be used.
     Source(NoSpool),
+    /// This board does not start from the finished medium.
+    Board(Box<Readiness>),
 }
 
 /// How it ended.
@@ -130,6 +135,13 @@ pub(crate) fn make(shared: &Shared<'_>, job: &Job<'_>) -> Outcome {
     let image = job.medium.content.to_string();
     let done = write(shared, job, &gate);
     let done = done.and_then(|(medium, image)| Ok((finished(medium)?, image)));
+    let board = shared.sources.get(&job.medium.content);
+    let board = board.and_then(|prepared| prepared.board.as_deref());
+    let done = done.and_then(|done| {
+        let ((medium, _), _) = &done;
+        must_start(board, &*medium.medium.device)?;
+        Ok(done)
+    });
     match done {
         Ok(((medium, receipt), image)) => {
             let receipt = match image {
@@ -145,6 +157,22 @@ pub(crate) fn make(shared: &Shared<'_>, job: &Job<'_>) -> Outcome {
             is_bad: is_of_medium(&trouble),
             why: shared.watcher.describe(&image, &slot.tag, &trouble),
         },
+    }
+}
+
+/// Whether the board starts from the finished medium; what cannot be read will be told otherwise.
+fn must_start(board: Option<&Board>, device: &dyn BlockDevice) -> Result<(), Trouble> {
+    let Some(board) = board else {
+        return Ok(());
+    };
+    match judge(
+        board,
+        &ReadCache::new(device),
+        Extent::Medium(device.size()),
+    ) {
+        Ok(found) if found.verdict == Verdict::DoesNotStart => Err(Trouble::Board(Box::new(found))),
+        Ok(_) => Ok(()),
+        Err(error) => Err(Trouble::Write(Failure::Write(WriteError::Disk(error)))),
     }
 }
 
@@ -282,7 +310,7 @@ fn kind_of(content: &Content) -> Kind {
 /// Whether the image is to blame.
 fn is_of_source(trouble: &Trouble) -> bool {
     match trouble {
-        Trouble::Source(_) => true,
+        Trouble::Source(_) | Trouble::Board(_) => true,
         Trouble::Plan(error) => matches!(error, PlanError::Image(_)),
         Trouble::Write(Failure::Write(error)) => {
             matches!(error, WriteError::Source(_) | WriteError::Checksum { .. })

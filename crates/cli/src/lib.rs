@@ -4,6 +4,7 @@
 //! ([`command`]); the program is just [`run`].
 
 mod commands;
+#[cfg(test)]
 mod events;
 
 use std::process::ExitCode;

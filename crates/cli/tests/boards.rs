@@ -432,3 +432,96 @@ fn a_board_is_learned_from_a_medium_that_starts() {
         .run(&["inspect", "hut.img", "--board", "boards/b3.toml"])
         .expect(6);
 }
+
+#[test]
+fn nothing_is_written_that_the_board_does_not_start_from() {
+    let bench = Bench::with_hut();
+    let [b2, b4] = BOARDS.map(|name| demo(name).display().to_string());
+    let to = ["--to", "card.img", "--size", "200MiB"];
+    let write = |more: &[&str]| bench.run(&[&["write", "hut.img"], &to[..], more].concat());
+    let refused = write(&["--board", &b4]).expect(6);
+    refused.says(&[
+        "Brindle B4 does not start from hut.img",
+        "nothing was written",
+    ]);
+    assert!(!bench.path("card.img").exists());
+    // The settings may name it.
+    bench.write(
+        "hut.toml",
+        format!(
+            "board = \"{b4}\"\nhostname = \"larkfell-03\"\n[[users]]\nname = \"warden\"\n\
+             ssh-keys = [\"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAb9MsVG9TcFdPwLXuH/UNdhxHvaT6Psj6JXHyGGtoNp w\"]\n"
+        ),
+    );
+    write(&["--settings", "hut.toml"]).expect(6);
+    let done = write(&["--settings", "hut.toml", "--board", &b2]).expect(0);
+    done.says(&["Brindle B2: starts, from card.img"]);
+    let clone = ["clone", "card.img", "--to", "copy.img", "--size", "200MiB"];
+    bench
+        .run(&[&clone[..], &["--board", &b4]].concat())
+        .expect(6);
+    bench
+        .run(&[&clone[..], &["--board", &b2]].concat())
+        .expect(0);
+    let layout = demo("layout.toml").display().to_string();
+    let build = [
+        "build",
+        &layout,
+        "--to",
+        "built.img",
+        "--size",
+        "200MiB",
+        "--board",
+    ];
+    bench.run(&[&build[..], &[&b4]].concat()).expect(6);
+    assert!(!bench.path("built.img").exists());
+    bench.run(&[&build[..], &[&b2]].concat()).expect(0);
+}
+
+/// The board's smallest medium is only known when there is one.
+#[test]
+fn the_finished_medium_is_judged_again() {
+    let bench = Bench::with_hut();
+    let text = std::fs::read_to_string(demo(BOARDS[0])).unwrap();
+    let larger = text.lines().map(|line| match line.split_once('=') {
+        Some((key, _)) if key.trim() == "smallest" => "smallest = \"1GB\"\n".to_owned(),
+        _ => format!("{line}\n"),
+    });
+    bench.write("b2.toml", larger.collect::<String>());
+    let write = [
+        "write",
+        "hut.img",
+        "--to",
+        "card.img",
+        "--size",
+        "200MiB",
+        "--board",
+        "./b2.toml",
+    ];
+    let done = bench.run(&write).expect(6);
+    done.says(&["does not start from card.img", "it is written and verified"]);
+}
+
+#[test]
+fn a_roster_names_its_board() {
+    let bench = Bench::with_hut();
+    let [b2, b4] = BOARDS.map(|name| demo(name).display().to_string());
+    let roster = |board: &str| {
+        format!(
+            "image = \"hut.img\"\nboard = \"{board}\"\n[[settings.users]]\nname = \"warden\"\n\
+             ssh-keys = [\"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAb9MsVG9TcFdPwLXuH/UNdhxHvaT6Psj6JXHyGGtoNp w\"]\n\
+             [each]\nhostname = \"{{unit}}\"\n[count]\nunits = 2\nname = \"larkfell-{{n}}\"\n"
+        )
+    };
+    bench.write("huts.toml", roster(&b4));
+    let refused = bench.run(&["batch", "huts.toml", "--dry-run"]).expect(7);
+    refused.says(&["Brindle B4 does not start from hut.img"]);
+    bench
+        .run(&["batch", "huts.toml", "--dry-run", "--board", &b2])
+        .expect(0);
+    bench.write("huts.toml", roster("Brindle B9"));
+    bench
+        .run(&["batch", "huts.toml", "--dry-run"])
+        .expect(7)
+        .says(&["no board is called Brindle B9"]);
+}

@@ -57,6 +57,16 @@ fn every_line_of_every_command_is_described() {
         (0, &["--rack", rack, "rack", "show"]),
         (0, &["--rack", rack, "media", "--all"]),
         (0, &["estimate", "net", "10.77.3.0/24"]),
+        (0, &["estimate", "fit", image]),
+        (0, &["estimate", "time", image, "--card", "8GB@20MB/s"]),
+        (0, &["inspect", image]),
+        (
+            0,
+            &[
+                "write", image, "--to", "b2.img", "--size", "300MiB", "--board", BOARD,
+            ],
+        ),
+        (0, &["measure", "b2.img"]),
         (0, &["boards", "show", BOARD]),
         (0, &["inspect", image]),
         (
@@ -272,6 +282,7 @@ fn every_line_of_every_command_is_described() {
     // Those need a server, somebody who plugs media in, and a file system that was cut off.
     let elsewhere = [
         "download",
+        "replug",
         "new",
         "gone",
         "recovered",

@@ -44,7 +44,7 @@ pub use changes::Changes;
 pub use eject::{EjectError, Power, Removal};
 pub use error::MediumError;
 pub use footing::Footing;
-pub use identity::{Bus, Identity};
+pub use identity::{Bus, Identity, usb_carries};
 pub use medium::{Medium, MediumKind, Permits, Target, logical_sector};
 pub use mounts::Mount;
 pub use rack::{CardPlace, Rack, RackError};

@@ -24,6 +24,7 @@ mod outbox;
 mod postgres;
 mod records;
 mod schema;
+mod speeds;
 mod sqlite;
 mod store;
 mod stored;
@@ -37,6 +38,7 @@ pub use jobs::{Begun, Claim, Job, JobKey, JobState, Lost, PlannedJob, Wanted};
 pub use outbox::{Outbox, Parcel};
 pub use postgres::Postgres;
 pub use records::{Conflict, Entry, Kind, Record};
+pub use speeds::{KnownSpeed, Speed, SpeedSource};
 pub use sqlite::Sqlite;
 pub use store::{Row, Session, Store, Value, Work};
 

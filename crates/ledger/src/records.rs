@@ -31,6 +31,8 @@ pub enum Kind {
     Change,
     /// A medium was compared with its receipt.
     Verify,
+    /// A medium's real size and speed were measured.
+    Measure,
     /// A running board was compared with its settings.
     Commission,
     /// A medium was not finished, or is bad.
@@ -43,7 +45,7 @@ pub enum Kind {
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Write,
         Self::Build,
         Self::Clone,
@@ -51,6 +53,7 @@ impl Kind {
         Self::Configure,
         Self::Change,
         Self::Verify,
+        Self::Measure,
         Self::Commission,
         Self::Failure,
         Self::Eject,
@@ -67,6 +70,7 @@ impl Kind {
             Self::Configure => "configure",
             Self::Change => "change",
             Self::Verify => "verify",
+            Self::Measure => "measure",
             Self::Commission => "commission",
             Self::Failure => "failure",
             Self::Eject => "eject",

@@ -5,7 +5,7 @@ use refinery::{Migration, Runner};
 use crate::LedgerError;
 
 /// Each step in the order in which it was introduced; what was released is never changed.
-const STEPS: &[(&str, &str)] = &[("V1__records", V1)];
+const STEPS: &[(&str, &str)] = &[("V1__records", V1), ("V2__speeds", V2)];
 
 const V1: &str = "
 CREATE TABLE stations (
@@ -102,6 +102,22 @@ CREATE TABLE jobs (
     PRIMARY KEY (batch, unit, role)
 );
 CREATE INDEX jobs_state ON jobs (batch, state, place);
+";
+
+const V2: &str = "
+CREATE TABLE speeds (
+    id TEXT PRIMARY KEY,
+    time BIGINT NOT NULL,
+    tag TEXT,
+    model TEXT,
+    size BIGINT,
+    real_size BIGINT,
+    read_rate BIGINT,
+    write_rate BIGINT
+);
+CREATE INDEX speeds_tag ON speeds (tag, time);
+CREATE INDEX speeds_model ON speeds (model, time);
+CREATE INDEX records_model ON records (model, time);
 ";
 
 /// How the two databases differ in what is used here.

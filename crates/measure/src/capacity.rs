@@ -124,7 +124,10 @@ impl<'d> Trial<'_, 'd> {
         let size = self.size;
         let wraps = matches!(
             look.verdict(size, None),
-            Capacity::Smaller { beyond: crate::Beyond::Wraps, .. }
+            Capacity::Smaller {
+                beyond: crate::Beyond::Wraps,
+                ..
+            }
         );
         let edge = look.edge().filter(|_| !wraps);
         let Some((proven, _)) = edge else {

@@ -117,7 +117,9 @@ enum Which {
 /// The keepsake or the medium failed; the keepsake stays.
 pub fn recover(path: &Path, device: &dyn BlockDevice) -> Result<Recovery, MeasureError> {
     let mut options = OpenOptions::new();
-    options.read(true).custom_flags(OFlags::NOFOLLOW.bits() as i32);
+    options
+        .read(true)
+        .custom_flags(OFlags::NOFOLLOW.bits() as i32);
     let mut file = match options.open(path) {
         Ok(file) => file,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Recovery::Nothing),
@@ -246,7 +248,9 @@ fn entries<'f>(
     let begun = reader.seek(SeekFrom::Start(HEAD));
     begun.map_err(|e| failed(path, e))?;
     Ok(std::iter::from_fn(move || {
-        next_entry(&mut reader).map_err(|e| failed(path, e)).transpose()
+        next_entry(&mut reader)
+            .map_err(|e| failed(path, e))
+            .transpose()
     }))
 }
 

@@ -8,11 +8,13 @@
 //! the measurement was cut off.
 
 mod capacity;
+mod estimate;
 mod full;
 mod keepsake;
 mod marks;
 mod places;
 mod rating;
+mod sold;
 mod speed;
 mod verdict;
 
@@ -23,10 +25,12 @@ use pinewrit_core::{Cancel, Observer};
 use pinewrit_disk::{BlockDevice, DiskError};
 
 pub use capacity::{CapacityReport, capacity, capacity_cost};
+pub use estimate::{Link, Part, TimeEstimate};
 pub use full::{FullNote, full};
 pub use keepsake::{Recovery, recover};
 pub use marks::Session;
 pub use rating::{Asked, Rating, RatingError, Shortfall, judge};
+pub use sold::{SOLD, Sold, fitting};
 pub use speed::{Anywhere, Latency, Pace, Piece, SpeedReport, SpeedWish, speed, speed_cost};
 pub use verdict::{BadPlaces, Beyond, Capacity};
 

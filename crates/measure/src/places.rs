@@ -70,7 +70,10 @@ mod tests {
             }
             let mut sparse = places.sparse.iter();
             let close = sparse.any(|&place| place >= real && place - real < places.dense.end);
-            let cut = places.sparse.iter().any(|&place| place < real && place + PLACE > real);
+            let cut = places
+                .sparse
+                .iter()
+                .any(|&place| place < real && place + PLACE > real);
             assert!(close || cut, "{real} of {size}");
         }
         assert!(places.sparse.iter().all(|&place| place + PLACE <= size));

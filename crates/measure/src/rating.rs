@@ -31,7 +31,9 @@ pub enum Rating {
 
 /// A text that is no rating.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{0:?} is no rating; those are C2, C4, C6, C10, U1, U3, V6, V10, V30, V60, V90, A1, A2, and such as 100x")]
+#[error(
+    "{0:?} is no rating; those are C2, C4, C6, C10, U1, U3, V6, V10, V30, V60, V90, A1, A2, and such as 100x"
+)]
 pub struct RatingError(String);
 
 impl FromStr for Rating {

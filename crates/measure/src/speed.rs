@@ -177,7 +177,12 @@ struct Watch<'w> {
 impl Watch<'_> {
     fn read(&self) -> Result<SpeedReport, MeasureError> {
         let size = self.device.size();
-        let forget = || self.device.forget_cache(ByteRange { start: 0, end: size });
+        let forget = || {
+            self.device.forget_cache(ByteRange {
+                start: 0,
+                end: size,
+            })
+        };
         let mut buffer = AlignedBuf::new(PIECE);
         self.attendant
             .stage(Stage::TimeReading, Some(self.scratch.len()));
@@ -316,7 +321,9 @@ fn latency_of(times: &[f64]) -> Latency {
     sorted.sort_by(f64::total_cmp);
     let at = |share: f64| {
         let place = (sorted.len() as f64 * share) as usize;
-        sorted.get(place.min(sorted.len().saturating_sub(1))).copied()
+        sorted
+            .get(place.min(sorted.len().saturating_sub(1)))
+            .copied()
     };
     Latency {
         half: at(0.5).unwrap_or_default(),

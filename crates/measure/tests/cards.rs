@@ -61,7 +61,12 @@ fn pattern(len: usize) -> Vec<u8> {
 }
 
 fn look(device: &dyn BlockDevice, kept: &Path) -> Result<CapacityReport, MeasureError> {
-    capacity(Box::new(device), (kept, SESSION), &Nobody, &Cancel::default())
+    capacity(
+        Box::new(device),
+        (kept, SESSION),
+        &Nobody,
+        &Cancel::default(),
+    )
 }
 
 fn past(real: u64) -> ByteRange {
@@ -298,9 +303,15 @@ fn another_card_is_left_alone() {
     let card = cut(&path, 8 << 20, 1 << 20);
     assert!(look(&card, &folder.kept()).is_err());
     let other = MemoryDevice::from_bytes(vec![1; 8 << 20]);
-    assert_eq!(recover(&folder.kept(), &other).unwrap(), Recovery::Elsewhere);
+    assert_eq!(
+        recover(&folder.kept(), &other).unwrap(),
+        Recovery::Elsewhere
+    );
     let smaller = MemoryDevice::new(4 << 20);
-    assert_eq!(recover(&folder.kept(), &smaller).unwrap(), Recovery::Elsewhere);
+    assert_eq!(
+        recover(&folder.kept(), &smaller).unwrap(),
+        Recovery::Elsewhere
+    );
 }
 
 #[test]
@@ -309,5 +320,8 @@ fn a_card_without_power_is_an_error() {
     let gone = FaultyDevice::new(MemoryDevice::new(8 << 20), vec![Fault::PulledAfter(0)]);
     gone.write_at(0, &[0; 512]).ok();
     let looked = look(&gone, &folder.kept());
-    assert!(matches!(looked, Err(MeasureError::Disk(DiskError::Io { .. }))), "{looked:?}");
+    assert!(
+        matches!(looked, Err(MeasureError::Disk(DiskError::Io { .. }))),
+        "{looked:?}"
+    );
 }

@@ -12,8 +12,8 @@ use crate::among::CommonNetwork;
 use crate::{AddressRange, Content, MAX_UNITS, UnitMedium};
 
 const TOP: &[&str] = &[
-    "name", "settings", "each", "image", "checksum", "grow", "intake", "least", "medium", "unit",
-    "units", "count", "network",
+    "name", "board", "settings", "each", "image", "checksum", "grow", "intake", "least", "medium",
+    "unit", "units", "count", "network",
 ];
 const MEDIUM: &[&str] = &[
     "role",
@@ -30,6 +30,8 @@ const NETWORK: &[&str] = &["range", "pool", "reserved"];
 
 /// What a roster says outside its units.
 pub(crate) struct Head {
+    /// The board that is to start with it.
+    pub(crate) board: Option<String>,
     pub(crate) name: String,
     pub(crate) media: Vec<UnitMedium>,
     pub(crate) settings_file: Option<At<String>>,
@@ -94,7 +96,9 @@ pub(crate) fn read(document: &Document<'_>, root: &DeTable<'_>, path: &Path) -> 
         let what = "no medium gets the settings";
         document.mistake(1, what, "gets-settings = true in one of the [[medium]]");
     }
+    let board = top.string("board");
     Head {
+        board: board.map(|at| pinewrit_settings::place_of_board(&at.value, folder)),
         folder: folder.to_owned(),
         has_settings,
         name: name.unwrap_or_else(|| stem.to_string_lossy().into_owned()),

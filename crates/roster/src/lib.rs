@@ -63,6 +63,8 @@ pub const MAX_UNITS: usize = 100_000;
 pub struct Roster {
     /// The batch's name: given, or the file's name without its ending.
     pub name: String,
+    /// The board that is to start with it: a name, or the path of a board file.
+    pub board: Option<String>,
     /// The units, in the order in which they are made.
     pub units: Vec<Unit>,
     /// What is valid, but has caused trouble.

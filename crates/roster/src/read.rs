@@ -305,6 +305,7 @@ impl<'t> Units<'_, 't> {
             return Err(shortened(mistakes));
         }
         Ok(Roster {
+            board: self.head.board.clone(),
             name: self.head.name.clone(),
             units,
             warnings: shortened(in_place(self.texts, warnings)),

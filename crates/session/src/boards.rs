@@ -2,9 +2,14 @@
 
 use std::path::{Path, PathBuf};
 
-use pinewrit_boards::{Board, BoardError};
-use pinewrit_ui::{Exit, Message, words};
+use pinewrit_boards::chain::Verdict;
+use pinewrit_boards::{Board, BoardError, Extent, Readiness};
+use pinewrit_disk::{BlockDevice, ReadCache};
+use pinewrit_ui::{Event, Exit, Message, words};
+use schemars::JsonSchema;
+use serde::Serialize;
 
+use crate::Context;
 use crate::workshop::config_folder;
 
 /// The most board files that are looked at.
@@ -75,4 +80,56 @@ pub fn find(wanted: &str) -> Result<Board, Message> {
             .remedy("pinewrit boards list shows the boards that are known")
             .remedy("--board FILE takes a board file"),
     })
+}
+
+/// Whether a board starts from what is to be written, or has been.
+#[derive(Serialize, JsonSchema)]
+pub struct BoardEvent<'a> {
+    /// The image or the medium.
+    name: &'a str,
+    /// What was found.
+    readiness: &'a Readiness,
+}
+
+impl Event for BoardEvent<'_> {
+    const EVENT: &'static str = "board";
+}
+
+/// Whether a board starts from what is there.
+pub fn judge(
+    board: &Board,
+    device: &dyn BlockDevice,
+    extent: Extent,
+    name: &str,
+) -> Result<Readiness, Message> {
+    let judged = pinewrit_boards::judge(board, &ReadCache::new(device), extent);
+    judged.map_err(|e| words::disk_error(name, &e))
+}
+
+/// Refuses what a board does not start from; `state` says what that means for the work.
+pub fn must_start(
+    cx: &Context,
+    board: &Board,
+    (device, extent): (&dyn BlockDevice, Extent),
+    (name, state): (&str, &str),
+) -> Result<(), Message> {
+    let readiness = judge(board, device, extent, name)?;
+    cx.ui.event(&BoardEvent {
+        name,
+        readiness: &readiness,
+    });
+    let verdict = words::chain::verdict(readiness.verdict);
+    match readiness.verdict {
+        Verdict::DoesNotStart => {
+            cx.ui.say(words::boards::readiness(&readiness));
+            let what = format!("{} does not start from {name}", board.name);
+            let message = Message::new(Exit::Differences, what).fact("state", state);
+            Err(message.remedy(format!("pinewrit inspect {name} --board {:?}", board.name)))
+        }
+        _ => {
+            cx.ui
+                .say(format!("{}: {verdict}, from {name}\n", board.name));
+            Ok(())
+        }
+    }
 }

@@ -16,6 +16,7 @@ use pinewrit_volume::Recovered;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::measure;
 use super::medium::{self, Chosen};
 use crate::Context;
 use crate::Outcome;
@@ -174,8 +175,9 @@ pub fn open_as_it_is(
             medium,
         });
     }
-    let undo = settle_interrupted(cx, &chosen, &medium, args.yes)?;
     let key = chosen.key();
+    measure::settle(cx, (&name, &key), &*medium.device)?;
+    let undo = settle_interrupted(cx, &chosen, &medium, args.yes)?;
     let found = cx
         .folders
         .state()?
@@ -299,6 +301,9 @@ fn amend_by(
 
 /// Warns that a change was interrupted on a medium that is only read.
 pub fn tell_interrupted(cx: &Context, path: &Path) {
+    if let Ok(chosen) = medium::find(cx, path, false) {
+        measure::tell_interrupted(cx, (&chosen.name(), &chosen.key()));
+    }
     let Some(state) = cx.folders.state_if_any() else {
         return;
     };

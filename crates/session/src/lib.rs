@@ -15,6 +15,7 @@ pub mod boards;
 pub mod change;
 pub mod clock;
 mod folders;
+pub mod measure;
 pub mod medium;
 pub mod rescue;
 pub mod secrets;

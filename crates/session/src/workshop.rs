@@ -4,7 +4,8 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_core::receipt::Receipt;
 use pinewrit_core::state::{StateFolder, read_receipt};
-use pinewrit_ledger::{Entry, Kind, Ledger, LedgerError, Outbox, Parcel};
+use pinewrit_host::MediumFacts;
+use pinewrit_ledger::{Entry, Kind, KnownSpeed, Ledger, LedgerError, Outbox, Parcel, Speed};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::{Exit, Message, units, words};
 use serde::Deserialize;
@@ -205,6 +206,36 @@ impl Context {
         }
     }
 
+    /// Keeps a measurement of a medium.
+    pub fn record_speed(&self, speed: &Speed) {
+        if let Ok(mut ledger) = self.ledger()
+            && let Err(error) = ledger.record_speed(speed)
+        {
+            let why = words::error_chain(&error);
+            self.ui
+                .say(format!("note: the speed is not recorded: {why}\n"));
+        }
+    }
+
+    /// What is known of a medium's speed. A ledger that cannot be used knows nothing.
+    pub fn known_speed(&self, facts: &MediumFacts) -> Option<KnownSpeed> {
+        let tag = facts.tag.as_ref().map(ToString::to_string);
+        let model = model_of(facts);
+        let mut ledger = self.ledger().ok()?;
+        ledger.known_speed(tag.as_deref(), Some(&model)).ok()?
+    }
+
+    /// Whether the ledger is a file, which answers at once.
+    pub fn has_ledger_here(&self) -> bool {
+        let place = match &self.ledger {
+            Some(place) => Some(place.clone()),
+            None if self.folders.are_given() => None,
+            None => Config::read().ok().and_then(|config| config.ledger),
+        };
+        let is_begun = self.folders.state_if_any().is_some();
+        place.map_or(is_begun, |place| !place.contains("://"))
+    }
+
     /// Records that a medium was not finished.
     pub fn record_failure(&self, tag: Option<&str>, why: &str) {
         let entry = Entry {
@@ -249,6 +280,13 @@ impl Context {
             ));
         }
     }
+}
+
+/// Maker and model of a medium, as the ledger knows them.
+pub fn model_of(facts: &MediumFacts) -> String {
+    let named = [&facts.identity.maker, &facts.identity.model];
+    let named: Vec<&str> = named.into_iter().flatten().map(String::as_str).collect();
+    named.join(" ")
 }
 
 /// What this program makes through root rights belongs to the user who called it.

@@ -172,6 +172,11 @@ impl<'t> Document<'t> {
         errors.is_empty().then(|| root.into_inner())
     }
 
+    /// The folder to which paths in it are relative.
+    pub fn folder(&self) -> &Path {
+        self.folder
+    }
+
     /// The source of secrets and key files.
     pub fn secrets(&self) -> &dyn SecretSource {
         self.secrets

@@ -94,6 +94,8 @@ pub struct CheckedSettings {
     pub files: Vec<PlacedFile>,
     /// Work at the first start.
     pub first_start: FirstStart,
+    /// The board that is to start with it: a name, or the path of a board file.
+    pub board: Option<String>,
     /// The requested intake; recognised from the image if `None`.
     pub intake: Option<IntakeWish>,
     /// What is valid, but has caused trouble.
@@ -113,6 +115,7 @@ pub enum IntakeWish {
 
 /// The keys of a settings file.
 pub const TOP: &[&str] = &[
+    "board",
     "hostname",
     "timezone",
     "locale",
@@ -179,6 +182,9 @@ fn check_document<'t>(
         keyboard: top.checked("keyboard", regional::keyboard),
         ..CheckedSettings::default()
     };
+    settings.board = top
+        .string("board")
+        .map(|at| place_of_board(&at.value, document.folder()));
     settings.keyboard_variant = read_variant(&document, &top, settings.keyboard.as_deref());
     settings.users = users::read(&document, &top);
     read_ssh(&document, &top, &mut settings);
@@ -197,6 +203,15 @@ fn check_document<'t>(
     }
     settings.warnings = document.into_warnings();
     Ok(settings)
+}
+
+/// A board as a settings file or a roster in `folder` names it: a path is relative to that.
+pub fn place_of_board(text: &str, folder: &Path) -> String {
+    if text.contains('/') || text.ends_with(".toml") {
+        folder.join(text).display().to_string()
+    } else {
+        text.to_owned()
+    }
 }
 
 fn read_variant(

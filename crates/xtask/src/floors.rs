@@ -34,6 +34,7 @@ const FLOORS: &[&[&str]] = &[
     &["pinewrit-ui"],
     &["pinewrit-args"],
     &["pinewrit-session"],
+    &["pinewrit-revise"],
     &["pinewrit"],
     &["xtask"],
 ];
@@ -44,6 +45,7 @@ const WITH_INTERFACES: &[&str] = &[
     "pinewrit-ui",
     "pinewrit-args",
     "pinewrit-session",
+    "pinewrit-revise",
     "pinewrit",
     "xtask",
 ];

@@ -95,7 +95,10 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
     let extent = Extent::Image(source.unpacked_size().exact());
     let inspection = look_into(&source, &*device)?;
     let ways = ways(&*device, &source.name())?;
-    let readiness = readiness(board.as_ref(), &*device, extent, &source.name())?;
+    let readiness = board
+        .as_ref()
+        .map(|board| boards::judge(board, &*device, extent, &source.name()))
+        .transpose()?;
     drop(waiting);
     let checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
     let kind = kind(&source);
@@ -132,7 +135,9 @@ fn run_medium(cx: &Context, path: &Path, board: Option<&Board>) -> Outcome {
     let inspection =
         inspect_medium(&*medium.device).map_err(|e| words::disk_error(&medium.name(), &e))?;
     let ways = ways(&*medium.device, &medium.name())?;
-    let readiness = readiness(board, &*medium.device, Extent::Medium(size), &medium.name())?;
+    let readiness = board
+        .map(|board| boards::judge(board, &*medium.device, Extent::Medium(size), &medium.name()))
+        .transpose()?;
     let kind = "medium";
     cx.ui.event(&InspectEvent {
         command: "inspect",
@@ -160,18 +165,6 @@ fn run_medium(cx: &Context, path: &Path, board: Option<&Board>) -> Outcome {
     cx.ui
         .result(text(&chosen.name(), kind, facts, (&inspection, &ways)));
     tell(&cx.ui, readiness.as_ref(), &chosen.name())
-}
-
-/// Whether the board starts from it, if one was named.
-fn readiness(
-    board: Option<&Board>,
-    device: &dyn BlockDevice,
-    extent: Extent,
-    name: &str,
-) -> Result<Option<Readiness>, Message> {
-    let device = &ReadCache::new(device);
-    let judged = board.map(|board| pinewrit_boards::judge(board, device, extent));
-    judged.transpose().map_err(|e| words::disk_error(name, &e))
 }
 
 /// Tells whether the board starts; if it does not, that is a difference.

@@ -246,6 +246,11 @@ fn details(cx: &Context, medium: &MediumFacts, content: Option<&Inspection>) -> 
         Some(found) => inspection::summary(found),
         None => "not readable by this user".to_owned(),
     });
+    let known = cx
+        .has_ledger_here()
+        .then(|| cx.known_speed(medium))
+        .flatten();
+    lines.extend(known.map(|known| words::measure::known_speed(&known)));
     if medium.has_twin {
         lines.push(
             "another medium reports the same identity; this tag is tied to its port".to_owned(),

@@ -3,20 +3,17 @@
 pub(crate) mod batch;
 pub(crate) mod boards;
 pub(crate) mod build;
-pub(crate) mod check;
 pub(crate) mod clone;
 pub(crate) mod configure;
 mod demo;
 pub(crate) mod eject;
 pub(crate) mod estimate;
-pub(crate) mod files;
-pub(crate) mod format;
 pub(crate) mod inspect;
 pub(crate) mod ledger;
+pub(crate) mod measure;
 pub(crate) mod media;
 pub(crate) mod rack;
 pub(crate) mod save;
-pub(crate) mod table;
 pub(crate) mod verify;
 pub(crate) mod write;
 
@@ -99,20 +96,21 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
 pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
     match command {
         Command::Media(args) => media::run(cx, &args),
+        Command::Measure(args) => measure::run(cx, &args),
         Command::Inspect(args) => inspect::run(cx, &args),
         Command::Write(args) => write::run(cx, &args),
         Command::Verify(args) => verify::run(cx, &args),
-        Command::Check(args) => check::run(cx, &args),
+        Command::Check(args) => pinewrit_revise::check(cx, &args),
         Command::Configure(args) => configure::run(cx, &args),
         Command::Build(args) => build::run(cx, &args),
-        Command::Table(args) => table::run(cx, &args),
-        Command::Files(args) => files::run(cx, &args),
-        Command::Format(args) => format::run(cx, &args),
+        Command::Table(args) => pinewrit_revise::table(cx, &args),
+        Command::Files(args) => pinewrit_revise::files(cx, &args),
+        Command::Format(args) => pinewrit_revise::format(cx, &args),
         Command::Clone(args) => clone::run(cx, &args),
         Command::Save(args) => save::run(cx, &args),
         Command::Batch(args) => batch::run(cx, &args),
         Command::Ledger(args) => ledger::run(cx, &args),
-        Command::Estimate(args) => estimate::run(&cx.ui, &args),
+        Command::Estimate(args) => estimate::run(cx, &args),
         Command::Eject(args) => eject::run(cx, &args),
         Command::Boards(args) => boards::run(cx, &args),
         Command::Rack(args) => rack::run(&cx.ui, None, &args),

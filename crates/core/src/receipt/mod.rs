@@ -48,6 +48,9 @@ pub struct Receipt {
     pub write_seconds: f64,
     /// See [`Receipt::write_seconds`].
     pub verify_seconds: f64,
+    /// How long both were expected to take, if something was known of the medium's speed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expected_seconds: Option<f64>,
     /// Whether everything was read back and found equal.
     pub verified: bool,
     /// What happened to the bytes of the image.
@@ -338,6 +341,7 @@ impl Receipt {
             finished: String::new(),
             write_seconds: report.write_seconds,
             verify_seconds: report.verify_seconds,
+            expected_seconds: None,
             verified: report.verified,
             bytes: ReceiptBytes {
                 image: report.image_bytes,

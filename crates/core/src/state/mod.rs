@@ -104,6 +104,24 @@ impl StateFolder {
             .join(format!("{}.json", &name[..32]))
     }
 
+    /// Where a measurement of this medium keeps what was there; `nth` from 1, because several media
+    /// may have the same name.
+    pub fn kept(&self, medium: &str, nth: u32) -> PathBuf {
+        self.measurement(medium, &format!("{nth}.kept"))
+    }
+
+    /// Where the note of a whole look at this medium is.
+    pub fn full_note(&self, medium: &str) -> PathBuf {
+        self.measurement(medium, "json")
+    }
+
+    fn measurement(&self, medium: &str, ending: &str) -> PathBuf {
+        let name = blake3::hash(medium.as_bytes()).to_hex();
+        self.path
+            .join("measures")
+            .join(format!("{}.{ending}", &name[..32]))
+    }
+
     /// The note of an unfinished write to this medium, if there is one.
     pub fn note(&self, medium: &str) -> Option<UnfinishedWrite> {
         let mut json = Vec::new();

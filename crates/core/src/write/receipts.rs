@@ -69,6 +69,7 @@ pub(super) fn receipt_of(
     let mut receipt = Receipt::new(request.tool.clone(), report, medium, image);
     receipt.identifiers = Identifiers::of(device);
     receipt.begun = begun.to_owned();
+    receipt.expected_seconds = request.expected_seconds;
     receipt.finished = rfc3339((request.clock)());
     receipt.settings = request.settings.as_ref().map(|checked| {
         let configured = report.configured.as_ref();

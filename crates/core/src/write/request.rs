@@ -25,6 +25,8 @@ pub struct WriteRequest {
     pub grow: bool,
     /// Read everything back and compare.
     pub verify: bool,
+    /// How long it is expected to take, for receipts.
+    pub expected_seconds: Option<f64>,
     /// Write free space of file systems as well.
     pub every_byte: bool,
     /// First tell the media that nothing on them is needed any more.
@@ -60,6 +62,7 @@ impl WriteRequest {
             settings_digest: None,
             grow: false,
             verify: true,
+            expected_seconds: None,
             every_byte: false,
             clear_free: false,
             as_new: None,

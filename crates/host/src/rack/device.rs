@@ -16,8 +16,13 @@ use rustix::io::Errno;
 
 use super::file::{Beyond, Bytes, Card, Clock, FaultEntry};
 
-/// Opens the file of a card, which is created if necessary.
-pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl BlockDevice + use<>> {
+/// Opens the file of a card, which is created if necessary; its reader's bus carries so many bytes
+/// a second.
+pub(crate) fn open(
+    card: &Card,
+    path: &Path,
+    (clock, bus): (Clock, Option<u64>),
+) -> io::Result<impl BlockDevice + use<>> {
     let file = OpenOptions::new()
         .read(true)
         .write(true)
@@ -28,13 +33,13 @@ pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl Bl
         file.set_len(card.size.0)?;
     }
     let sector = SectorSize::new(card.sector).unwrap_or(SectorSize::B512);
-    let device = FileDevice::new(file, card.size.0, sector, CacheUse::Cached);
+    let device = Unsynced(FileDevice::new(file, card.size.0, sector, CacheUse::Cached));
     let faults = card.faults.iter().flat_map(|entry| faults_of(entry, card));
     let faulty = FaultyDevice::new(device, faults.collect());
     Ok(Paced {
         inner: faulty,
-        read_speed: card.read_speed.map(|speed| speed.0),
-        write_speed: card.write_speed.map(|speed| speed.0),
+        read_speed: slower(card.read_speed, bus),
+        write_speed: slower(card.write_speed, bus),
         latency: Duration::from_millis(card.latency_ms),
         spots: card.faults.iter().filter_map(Spot::of).collect(),
         clock,
@@ -42,6 +47,37 @@ pub(crate) fn open(card: &Card, path: &Path, clock: Clock) -> io::Result<impl Bl
         moody: card.faults.iter().filter_map(Moody::of).collect(),
         read: AtomicU64::new(0),
     })
+}
+
+/// The slower one of a card with a speed and its bus.
+fn slower(card: Option<Bytes>, bus: Option<u64>) -> Option<u64> {
+    let card = card.map(|speed| speed.0)?;
+    Some(bus.map_or(card, |bus| bus.min(card)))
+}
+
+/// A card's file: this computer's disk does not slow down a simulated flush.
+struct Unsynced(FileDevice);
+
+impl BlockDevice for Unsynced {
+    fn size(&self) -> u64 {
+        self.0.size()
+    }
+
+    fn logical_sector(&self) -> SectorSize {
+        self.0.logical_sector()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), DiskError> {
+        self.0.read_at(offset, buffer)
+    }
+
+    fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        self.0.write_at(offset, data)
+    }
+
+    fn flush(&self) -> Result<(), DiskError> {
+        Ok(())
+    }
 }
 
 /// How much the card forgets with its power, in bytes.
@@ -129,6 +165,9 @@ fn fault(entry: &FaultEntry, card: &Card) -> Option<Fault> {
     }
 }
 
+/// So late a request may come and still follow the last one without a gap.
+const LATE: Duration = Duration::from_millis(5);
+
 /// A slow place.
 struct Spot {
     range: ByteRange,
@@ -192,7 +231,10 @@ impl<D> Paced<D> {
             .sum();
         let until = {
             let mut busy = self.busy_until.lock().unwrap_or_else(|e| e.into_inner());
-            *busy = (*busy).max(Instant::now()) + self.latency + transfer + slow;
+            let now = Instant::now();
+            // Who comes a little late was woken late: the card had gone on meanwhile.
+            let begins = (*busy).max(now.checked_sub(LATE).unwrap_or(now));
+            *busy = begins + self.latency + transfer + slow;
             *busy
         };
         thread::sleep(until.saturating_duration_since(Instant::now()));

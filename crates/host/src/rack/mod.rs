@@ -260,7 +260,8 @@ impl Rack {
             path: path.to_owned(),
             source,
         };
-        let device = device::open(card, &backing, self.file.clock).map_err(failed)?;
+        let bus = self.identity(reader).bus.carries();
+        let device = device::open(card, &backing, (self.file.clock, bus)).map_err(failed)?;
         let device = Slot::new(device, self.path.clone(), &reader.name, &card.name);
         let device: Box<dyn BlockDevice> = match device::forgets(card) {
             None => Box::new(device),

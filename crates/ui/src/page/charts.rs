@@ -186,3 +186,46 @@ fn pace(written: Curve, read: Curve, end: f64, what: &str, marks: &[f64]) -> Str
         Ok(())
     })
 }
+
+/// The requests of a measurement: megabytes done, and the rate of each.
+pub(super) fn pace_of_pieces(written: &Curve, read: &Curve) -> String {
+    let end = written.iter().chain(read).map(|(at, _)| *at);
+    let end = end.fold(1.0, f64::max);
+    pace(written.clone(), read.clone(), end, "MB", &[])
+}
+
+/// Two numbers of a medium.
+pub(super) struct Bar {
+    pub(super) name: String,
+    pub(super) written: Option<f64>,
+    pub(super) read: Option<f64>,
+    pub(super) unit: &'static str,
+}
+
+/// Pairs of bars, one pair a medium, with their numbers.
+pub(super) fn bars(all: &[Bar]) -> String {
+    const ROW: i32 = 46;
+    let numbers = all.iter().flat_map(|bar| [bar.written, bar.read]).flatten();
+    let top = numbers.fold(1.0, f64::max);
+    let height = ROW * all.len() as i32 + 8;
+    svg((540, height as u32), |area| {
+        let ink = ("sans-serif", 13).into_font().color(&INK);
+        let soft = ("sans-serif", 12).into_font().color(&SOFT);
+        for (bar, row) in all.iter().zip((4..).step_by(ROW as usize)) {
+            let name: String = bar.name.chars().take(14).collect();
+            area.draw(&Text::new(name, (2, row + 12), ink.clone()))?;
+            for (number, color, y) in [(bar.written, USED, row), (bar.read, READ, row + 19)] {
+                let Some(number) = number else { continue };
+                let end = 118 + (number / top * 320.0) as i32;
+                let place = [(118, y), (end.max(119), y + 15)];
+                area.draw(&Rectangle::new(place, color.filled()))?;
+                let text = match number {
+                    small @ ..100.0 => format!("{small:.1} {}", bar.unit),
+                    large => format!("{large:.0} {}", bar.unit),
+                };
+                area.draw(&Text::new(text, (end + 6, y + 1), soft.clone()))?;
+            }
+        }
+        Ok(())
+    })
+}

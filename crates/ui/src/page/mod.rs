@@ -3,6 +3,7 @@
 mod charts;
 mod labels;
 mod ledger;
+mod measure;
 mod pace;
 
 use std::time::Duration;
@@ -16,6 +17,7 @@ use crate::text::printable;
 use crate::units;
 pub use labels::{LabelSheet, code_text};
 pub use ledger::LedgerPage;
+pub use measure::measured_html;
 use pace::{SlowSpot, slow_spots};
 
 /// The most slow spots to list.

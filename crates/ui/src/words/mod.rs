@@ -7,6 +7,7 @@ mod fit;
 pub mod inspection;
 pub mod ledger_table;
 mod making;
+pub mod measure;
 mod medium;
 mod relocate;
 mod rescue;

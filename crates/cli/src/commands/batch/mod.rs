@@ -53,7 +53,7 @@ pub(crate) fn run(cx: &Context, args: &BatchArgs) -> Outcome {
     tell_if_clocks_differ(ui, &mut ledger);
     let control = Control::default();
     signals::watch_twice(&control);
-    let stop = (&control.closing(), args.dry_run);
+    let stop = (&control.closing(), args.dry_run, args.board.as_deref());
     let prepared = prepare::prepare(cx, &request, &mut ledger, stop)?;
     if args.dry_run {
         prepare::show(ui, &request.roster);

@@ -1,8 +1,12 @@
 //! Everything that is checked before the first medium.
 
+use std::sync::Arc;
+
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, Table};
 use pinewrit_batch::{BatchRequest, Prepared, Sources, rehearse};
+use pinewrit_boards::Extent;
+use pinewrit_boards::chain::Verdict;
 use pinewrit_build::BuildOptions;
 use pinewrit_core::Cancel;
 use pinewrit_core::write::{WritePlan, WriteRequest};
@@ -16,9 +20,10 @@ use uuid::Uuid;
 
 use super::TOOL;
 use crate::commands::build;
+use crate::commands::inspect::device;
 use pinewrit_session::clock;
 use pinewrit_session::source::{self};
-use pinewrit_session::{Context, settings};
+use pinewrit_session::{Context, boards, settings};
 use pinewrit_ui::batch::{RosterEvent, RosterUnit};
 
 /// As many settings in which units differ are columns.
@@ -38,7 +43,7 @@ pub(super) fn prepare(
     cx: &Context,
     request: &BatchRequest,
     ledger: &mut Ledger,
-    (cancel, is_dry): (&Cancel, bool),
+    (cancel, is_dry, board): (&Cancel, bool, Option<&str>),
 ) -> Result<Ready, Message> {
     let roster = &request.roster;
     let mut faults = Faults {
@@ -78,6 +83,7 @@ pub(super) fn prepare(
             Err(message) => faults.add_first(message),
         }
     }
+    boards_of(roster, board, (&mut ready.sources, is_dry), &mut faults);
     conflicts(roster, ledger, &mut faults)?;
     let waiting = Waiting::new(&cx.ui, "trying all settings on the image".to_owned());
     let found = rehearse(request, &ready.sources, cancel);
@@ -195,6 +201,7 @@ fn open(cx: &Context, location: &Location, checksum: Option<&str>) -> Result<Pre
     let checksum = checksum.map_err(|e| words::checksum_error(&e))?;
     Ok(Prepared {
         expected_free: free_in(&source),
+        board: None,
         source,
         checksum,
     })
@@ -253,10 +260,67 @@ fn built(
     let source = ImageSource::open(file.path()).map_err(|e| words::open_error(&e))?;
     let prepared = Prepared {
         expected_free: free_in(&source),
+        board: None,
         source,
         checksum: None,
     };
     Ok((prepared, file))
+}
+
+/// Checks that a board starts from one of each unit's media, if one is named. What starts now must
+/// start again when it is finished.
+fn boards_of(
+    roster: &Roster,
+    named: Option<&str>,
+    (sources, is_dry): (&mut Sources, bool),
+    faults: &mut Faults,
+) {
+    let mut judged: Vec<(String, Vec<&Content>)> = Vec::new();
+    for unit in &roster.units {
+        let settings = unit.settings.as_ref();
+        let wanted = named.or(roster.board.as_deref());
+        let Some(wanted) = wanted.or_else(|| settings?.board.as_deref()) else {
+            continue;
+        };
+        let contents: Vec<&Content> = unit.media.iter().map(|medium| &medium.content).collect();
+        if judged.contains(&(wanted.to_owned(), contents.clone())) {
+            continue;
+        }
+        judged.push((wanted.to_owned(), contents.clone()));
+        if let Err(message) = one_starts(wanted, &contents, (sources, is_dry)) {
+            faults.add(unit, message);
+        }
+    }
+}
+
+fn one_starts(
+    wanted: &str,
+    contents: &[&Content],
+    (sources, is_dry): (&mut Sources, bool),
+) -> Result<(), Message> {
+    let board = Arc::new(boards::find(wanted)?);
+    let mut refused = None;
+    for content in contents {
+        let Some(prepared) = sources.get(content) else {
+            return Ok(());
+        };
+        // Of a layout, a dry run has only the table.
+        if is_dry && matches!(content, Content::Layout(_)) {
+            return Ok(());
+        }
+        let source = &prepared.source;
+        let extent = Extent::Image(source.unpacked_size().exact());
+        let name = source.name();
+        let found = boards::judge(&board, &*device(source), extent, &name)?;
+        if found.verdict != Verdict::DoesNotStart {
+            sources.must_start(content, &board);
+            return Ok(());
+        }
+        let what = format!("{} does not start from {name}", board.name);
+        let remedy = format!("pinewrit inspect {name} --board {:?}", board.name);
+        refused.get_or_insert(Message::new(Exit::Differences, what).remedy(remedy));
+    }
+    refused.map_or(Ok(()), Err)
 }
 
 /// Host names and addresses that other units in the ledger have.

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use std::thread;
 
 use pinewrit_args::{MediumArgs, WriteArgs};
+use pinewrit_boards::{Board, Extent};
 use pinewrit_core::inspect::{Inspection, inspect};
 use pinewrit_core::state::save;
 use pinewrit_core::unfinished::UnfinishedWrite;
@@ -27,7 +28,9 @@ use plan_text::PlanText;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::inspect::device;
 use super::{Outcome, eject};
+use pinewrit_session::boards;
 use pinewrit_session::clock;
 use pinewrit_session::signals;
 use pinewrit_session::source::{self, Keep};
@@ -105,6 +108,8 @@ pub(crate) struct Wish<'a> {
     pub(crate) report: Option<&'a Path>,
     pub(crate) keep: Keep,
     pub(crate) only_changes: bool,
+    /// The board that is to start from it.
+    pub(crate) board: Option<Board>,
     pub(crate) eject: bool,
     pub(crate) dry_run: bool,
     pub(crate) yes: bool,
@@ -126,6 +131,13 @@ pub(crate) fn request(
         settings,
         ..WriteRequest::new(TOOL, clock::seconds)
     })
+}
+
+/// The board that was named, or that the settings name.
+pub(crate) fn board(named: Option<&str>, request: &WriteRequest) -> Result<Option<Board>, Message> {
+    let settings = request.settings.as_ref();
+    let wanted = named.or_else(|| settings?.board.as_deref());
+    wanted.map(boards::find).transpose()
 }
 
 pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
@@ -159,6 +171,7 @@ pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
         access: &args.medium,
         size: args.size,
         into: args.into.as_deref(),
+        board: board(args.board.as_deref(), &request)?.filter(|_| args.into.is_none()),
         request,
         report: args.report.as_deref(),
         keep,
@@ -175,7 +188,14 @@ pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
 pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
     let ui = &cx.ui;
     let (media, ids) = destination::open_all(cx, wish)?;
+    if let Some(board) = &wish.board {
+        let extent = Extent::Image(wish.source.unpacked_size().exact());
+        let place = (&*device(&wish.source), extent);
+        boards::must_start(cx, board, place, (&wish.source.name(), NOTHING_WRITTEN))?;
+    }
     let mut plan = plan(ui, wish, media)?;
+    let expected = expected(cx, &plan);
+    plan.request.expected_seconds = expected.as_ref().map(|(seconds, _)| *seconds);
     for (medium, id) in plan.media.iter().zip(&ids) {
         ui.event(&PlanEvent {
             command: wish.command,
@@ -195,6 +215,7 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
         let text = PlanText {
             plan: &plan,
             is_verbose: ui.verbose,
+            expected: expected.as_ref().map(|(_, text)| text.as_str()),
             is_copy: wish.command == "clone",
         };
         ui.say(text.to_text());
@@ -205,6 +226,25 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
     }
     let start = ask_and_sum(ui, wish, &plan)?;
     Work { cx, wish, ids }.run(&mut plan, &start)
+}
+
+/// How long it takes on the slowest medium, in seconds and in words; unless nothing is known of one
+/// of them, or the ledger may not answer at once.
+fn expected(cx: &Context, plan: &WritePlan) -> Option<(f64, String)> {
+    let image = plan.source.unpacked_size().exact()?;
+    let used = image.saturating_sub(plan.expected_free());
+    let mut slowest: Option<(f64, String)> = None;
+    for medium in &plan.media {
+        let facts = medium.facts.as_ref().filter(|_| cx.has_ledger_here())?;
+        let found = words::measure::expected(&cx.known_speed(facts)?, used, plan.request.verify)?;
+        if slowest
+            .as_ref()
+            .is_none_or(|(seconds, _)| found.0 > *seconds)
+        {
+            slowest = Some(found);
+        }
+    }
+    slowest
 }
 
 fn plan(ui: &Ui, wish: &Wish<'_>, media: Vec<Destination>) -> Result<WritePlan, Message> {
@@ -459,6 +499,11 @@ impl Work<'_> {
             download,
         };
         ui.result(text.to_text(&written.report));
+        let ready = wish.board.as_ref().map_or(Ok(()), |board| {
+            let extent = Extent::Medium(device.size());
+            let state = "it is written and verified";
+            boards::must_start(self.cx, board, (device, extent), (&medium.name, state))
+        });
         let outcome = match ejected {
             Some(Ok(power)) => {
                 let text = eject::farewell(&medium.name, &power);
@@ -468,7 +513,7 @@ impl Work<'_> {
             Some(Err(error)) => Err(eject::after_writing(&medium.name, &error)),
             None => Ok(()),
         };
-        (outcome, section)
+        (outcome.and(ready), section)
     }
 
     /// In the ledger; with what it was made from, if it is a copy.

@@ -14,6 +14,8 @@ use pinewrit_session::{medium, settings};
 pub(super) struct PlanText<'a> {
     pub(super) plan: &'a WritePlan,
     pub(super) is_verbose: bool,
+    /// How long it is expected to take.
+    pub(super) expected: Option<&'a str>,
     /// A medium is copied, which no checksum was published for.
     pub(super) is_copy: bool,
 }
@@ -68,6 +70,9 @@ impl PlanText<'_> {
                     "decided when the image has been read: its root is too far in for a quick look",
                 ),
             }
+        }
+        if let Some(expected) = self.expected {
+            facts.add("takes", expected);
         }
         for medium in &self.plan.media {
             self.add_present(medium, &mut facts);

@@ -61,6 +61,11 @@ impl ResultText<'_> {
             facts.add("free", format!("{free} of free space skipped"));
         }
         facts.add("read back", self.read_back(report));
+        if let Some(expected) = self.plan.request.expected_seconds {
+            let time = |seconds: f64| units::time(Duration::from_secs_f64(seconds));
+            let took = time(report.write_seconds + report.verify_seconds);
+            facts.add("took", format!("{took}; {} were expected", time(expected)));
+        }
         if report.repeated > 0 {
             let requests = units::counted(u64::from(report.repeated), "request");
             facts.add(

@@ -1,0 +1,244 @@
+//! `pinewrit estimate time`
+
+use std::io::Read;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use pinewrit_args::{CardSpeed, EstimateAction};
+use pinewrit_core::write::{WritePlan, WriteRequest};
+use pinewrit_host::usb_carries;
+use pinewrit_image::{ChecksumKind, ExpectedChecksum, ImageSource, find_beside};
+use pinewrit_measure::{Link, Part, TimeEstimate};
+use pinewrit_session::source::{self, Keep};
+use pinewrit_session::{Context, clock, medium};
+use pinewrit_ui::progress::Waiting;
+use pinewrit_ui::words::inspection::FactList;
+use pinewrit_ui::words::measure::{how_known, rate};
+use pinewrit_ui::{Event, Exit, Message, style, units, words};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::commands::Outcome;
+use crate::commands::write::TOOL;
+
+/// How long unpacking is tried.
+const TRY: Duration = Duration::from_millis(1500);
+/// How much is hashed to see how fast that is, in bytes.
+const HASHED: usize = 32 << 20;
+
+/// How long a write will take.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct TimeEvent<'a> {
+    /// The command.
+    command: &'static str,
+    /// The image, as given.
+    image: String,
+    /// The medium, as given.
+    to: String,
+    #[serde(flatten)]
+    estimate: &'a TimeEstimate,
+}
+
+impl Event for TimeEvent<'_> {
+    const EVENT: &'static str = "result";
+    const COMMANDS: &'static [&'static str] = &["estimate time"];
+}
+
+/// A medium's rates in bytes a second, and how they are known.
+struct Target {
+    name: String,
+    size: Option<u64>,
+    write: f64,
+    read: f64,
+    how: String,
+}
+
+pub(super) fn run(cx: &Context, action: &EstimateAction) -> Outcome {
+    let EstimateAction::Time {
+        image,
+        options,
+        to,
+        card,
+        reader,
+        no_verify,
+    } = action
+    else {
+        return Ok(());
+    };
+    let mut target = match (card, to) {
+        (Some(card), _) => given(*card),
+        (None, Some(path)) => known(cx, path)?,
+        (None, None) => return Ok(()),
+    };
+    if let Some(limit) = reader.and_then(usb_carries) {
+        let limit = limit as f64;
+        (target.write, target.read) = (target.write.min(limit), target.read.min(limit));
+    }
+    let source = source::open(cx, image, options, Keep::No)?;
+    let name = source.name();
+    let request = WriteRequest::new(TOOL, clock::seconds);
+    let plan = WritePlan::new(source.clone(), Vec::new(), request);
+    let plan = plan.map_err(|e| words::plan_error(&name, &e))?;
+    let waiting = Waiting::new(&cx.ui, format!("trying how fast {name} is unpacked"));
+    let (unpacked, unpack_rate) = tried(&source)?;
+    drop(waiting);
+    let used = unpacked.saturating_sub(plan.expected_free());
+    if let Some(size) = target.size.filter(|&size| size < unpacked) {
+        let what = format!("{name} does not fit on {}", target.name);
+        let message = Message::new(Exit::Differences, what)
+            .fact("image", units::exact(unpacked))
+            .fact("medium", units::exact(size));
+        return Err(message.remedy(format!("pinewrit estimate fit {}", image)));
+    }
+    let checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
+    let mut links = Vec::new();
+    links.extend(hashing(&source, checksum.as_ref()));
+    links.push(Link::new(Part::Unpack, unpacked, unpack_rate));
+    links.push(Link::new(Part::Write, used, target.write));
+    if !no_verify {
+        links.push(Link::new(Part::ReadBack, used, target.read));
+    }
+    let estimate = TimeEstimate::of(links);
+    cx.ui.event(&TimeEvent {
+        command: "estimate time",
+        image: image.to_string(),
+        to: target.name.clone(),
+        estimate: &estimate,
+    });
+    cx.ui.result(text(&name, &target, &estimate));
+    Ok(())
+}
+
+fn given(card: CardSpeed) -> Target {
+    let how = match card.read {
+        Some(_) => "as given",
+        None => "as given; reading is taken to be as fast",
+    };
+    Target {
+        name: format!("a medium of {}", units::size(card.size)),
+        size: Some(card.size),
+        write: card.write as f64,
+        read: card.read.unwrap_or(card.write) as f64,
+        how: how.to_owned(),
+    }
+}
+
+/// What is known of a medium; its bus may be slower.
+fn known(cx: &Context, path: &Path) -> Result<Target, Message> {
+    let chosen = medium::find(cx, path, false)?;
+    let name = chosen.name();
+    let unknown = || {
+        Message::new(
+            Exit::Usage,
+            format!("nothing is known of how fast {name} is"),
+        )
+        .remedy(format!("pinewrit measure {name} --speed"))
+        .remedy("or --card 16GB@20MB/s, as it is printed on such a medium")
+    };
+    let facts = chosen.facts.as_ref().ok_or_else(unknown)?;
+    let found = cx.known_speed(facts).ok_or_else(unknown)?;
+    let either = found.write.or(found.read).ok_or_else(unknown)? as f64;
+    let limit = facts.identity.bus.carries();
+    let limit = limit.map_or(f64::MAX, |bytes| bytes as f64);
+    let (write, read) = (
+        found.write.map_or(either, |rate| rate as f64),
+        found.read.map_or(either, |rate| rate as f64),
+    );
+    let is_limited = write > limit || read > limit;
+    let bus = match is_limited {
+        true => format!(", and no more than {} gives", facts.identity.bus),
+        false => String::new(),
+    };
+    Ok(Target {
+        size: Some(facts.identity.size),
+        write: write.min(limit),
+        read: read.min(limit),
+        how: format!("{}{bus}", how_known(found.source)),
+        name,
+    })
+}
+
+/// The unpacked size, as far as it shows, and how many bytes a second are unpacked.
+fn tried(source: &ImageSource) -> Result<(u64, f64), Message> {
+    let failed = |e| words::stream_error(&source.name(), &pinewrit_image::StreamError::from_io(e));
+    let began = Instant::now();
+    let mut stream = source.stream().map_err(failed)?;
+    let mut buffer = vec![0; 1 << 20];
+    let mut done = 0;
+    let mut is_all = false;
+    while began.elapsed() < TRY {
+        match stream.read(&mut buffer).map_err(failed)? {
+            0 => {
+                is_all = true;
+                break;
+            }
+            read => done += read as u64,
+        }
+    }
+    let rate = done as f64 / began.elapsed().as_secs_f64().max(1e-6);
+    let size = source.unpacked_size();
+    let unpacked = match size.exact() {
+        Some(size) => size,
+        None if is_all => done,
+        None => size.at_least().max(done),
+    };
+    Ok((unpacked, rate))
+}
+
+/// A checksum is compared before the first byte, if the image is here.
+fn hashing(source: &ImageSource, expected: Option<&ExpectedChecksum>) -> Option<Link> {
+    let packed = source.packed_size()?;
+    let kind: ChecksumKind = expected?.checksum.kind;
+    if source.fetch_stats().is_some() {
+        return None;
+    }
+    let began = Instant::now();
+    let mut hasher = kind.hasher();
+    hasher.update(&vec![0; HASHED]);
+    hasher.finish();
+    let rate = HASHED as f64 / began.elapsed().as_secs_f64().max(1e-6);
+    Some(Link::new(Part::Hash, packed, rate))
+}
+
+fn text(image: &str, target: &Target, estimate: &TimeEstimate) -> String {
+    let strong = style::STRONG;
+    let time = |seconds: f64| units::time(Duration::from_secs_f64(seconds));
+    let mut facts = FactList::default();
+    for link in &estimate.links {
+        let (name, what) = match link.part {
+            Part::Hash => ("hash", ", before the first byte".to_owned()),
+            Part::Unpack => ("unpack", ", tried just now".to_owned()),
+            Part::Write => ("write", format!(" in use ({})", target.how)),
+            Part::ReadBack => ("read back", String::new()),
+        };
+        let bytes = units::size(link.bytes);
+        let text = match link.part {
+            Part::Write => format!(
+                "{}: {bytes}{what} at {}",
+                time(link.seconds),
+                rate(link.rate)
+            ),
+            _ => format!(
+                "{}: {bytes} at {}{what}",
+                time(link.seconds),
+                rate(link.rate)
+            ),
+        };
+        facts.add(name, text);
+    }
+    let saved = estimate.seconds - estimate.without_it;
+    let what = match estimate.slowest {
+        Part::Unpack => "unpacking; another wrapping, or a faster computer or network",
+        _ => "writing; a faster medium or reader",
+    };
+    facts.add(
+        "slowest",
+        format!("{what} would save up to {}", time(saved)),
+    );
+    format!(
+        "{strong}{image}{strong:#} onto {}: about {}\n{}",
+        target.name,
+        time(estimate.seconds),
+        facts.to_text()
+    )
+}
