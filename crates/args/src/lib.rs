@@ -73,6 +73,8 @@ pub fn command() -> clap::Command {
     let mut command = Args::command();
     // Gives each subcommand its own copy of the global options.
     command.build();
+    // It works all the same; the help fits one screen.
+    let command = command.mut_subcommand("help", |help| help.hide(true));
     command.mut_subcommands(without_global)
 }
 
@@ -308,7 +310,7 @@ pub struct WriteArgs {
     #[arg(long, hide_short_help = true)]
     pub every_byte: bool,
     /// Discard the medium's old content first
-    #[arg(long, conflicts_with = "only_changes")]
+    #[arg(long, conflicts_with = "only_changes", hide_short_help = true)]
     pub clear_free: bool,
     /// Store a copy of the receipt here
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]

@@ -1,5 +1,7 @@
 //! Cards that are what they say, and cards that are not.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use std::fs::File;
 use std::path::{Path, PathBuf};
 

@@ -58,6 +58,9 @@ const NAMED: [&str; 6] = [
 ];
 /// The rack of the bench.
 const BENCH: &str = "bench.toml";
+/// A card that has less than it says, and the reader for it.
+const LIAR: &str = "liar";
+const LIARS_READER: &str = "hub-3";
 /// How often somebody looks whether a reader is empty.
 const LOOK_EVERY: Duration = Duration::from_millis(20);
 
@@ -103,11 +106,13 @@ impl Demo {
             "what is connected? (simulated readers)",
             &["media", "--all"],
         )?;
+        self.measure_a_liar()?;
         self.step(
             "look into the packed image: does the board start from it?",
             &["inspect", IMAGE, "--board", BOARD],
         )?;
-        self.be_refused(
+        self.must_end(
+            Exit::Refused,
             "name the wrong disk, the one that runs the computer",
             &["write", IMAGE, "--to", &disk, "--yes"],
         )?;
@@ -138,18 +143,41 @@ impl Demo {
         self.make_all_huts()
     }
 
-    /// All twelve huts at a bench with four readers, where somebody changes the cards.
-    fn make_all_huts(&self) -> Outcome {
-        let path = self.folder.join(BENCH);
-        let rack = Rack::open(&path).map_err(|e| words::rack_error(&e))?;
-        let bench = Self {
+    /// The same files, with what is in a rack's readers now.
+    fn at(&self, rack: &Path) -> Result<Self, Message> {
+        let rack = Rack::open(rack).map_err(|e| words::rack_error(&e))?;
+        Ok(Self {
             cx: Context {
                 folders: self.cx.folders.clone(),
                 ..Context::new(self.cx.ui, Readers::Rack(rack))
             },
             folder: self.folder.clone(),
             steps: self.steps.clone(),
-        };
+        })
+    }
+
+    /// A card that has less than it says is put into a reader, and taken out again.
+    fn measure_a_liar(&self) -> Outcome {
+        let path = self.folder.join("rack.toml");
+        let mut rack = Rack::open(&path).map_err(|e| words::rack_error(&e))?;
+        let inserted = rack.insert(LIAR, LIARS_READER);
+        inserted.map_err(|e| words::rack_error(&e))?;
+        let with_liar = self.at(&path)?;
+        let tag = with_liar.tag_of(LIARS_READER)?;
+        let told = with_liar.must_end(
+            Exit::Medium,
+            "a card for 64 GB that was cheap: is it what it says?",
+            &["measure", &tag, "--size"],
+        );
+        self.steps.set(with_liar.steps.get());
+        let removed = rack.remove(LIAR).map_err(|e| words::rack_error(&e));
+        told.and(removed.map(drop))
+    }
+
+    /// All twelve huts at a bench with four readers, where somebody changes the cards.
+    fn make_all_huts(&self) -> Outcome {
+        let path = self.folder.join(BENCH);
+        let bench = self.at(&path)?;
         let readers = ["--to", "rack:bench-1", "--to", "rack:bench-2"];
         let more = ["--to", "rack:bench-3", "--to", "rack:bench-4"];
         let is_over = AtomicBool::new(false);
@@ -202,17 +230,17 @@ impl Demo {
         run_in(&self.cx, args.command)
     }
 
-    /// A write that must be refused; the refusal is shown.
-    fn be_refused(&self, what: &str, typed: &[&str]) -> Outcome {
+    /// A command that must end like this; its message is shown.
+    fn must_end(&self, exit: Exit, what: &str, typed: &[&str]) -> Outcome {
         match self.step(what, typed) {
-            Err(message) if message.exit == Exit::Refused => {
+            Err(message) if message.exit == exit => {
                 self.cx.ui.result(message.to_text());
                 Ok(())
             }
             Err(message) => Err(message),
             Ok(()) => Err(Message::new(
                 Exit::Internal,
-                "the demo's system disk was written",
+                "the demo's disk or card was taken for a good one",
             )),
         }
     }
