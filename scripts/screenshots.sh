@@ -80,9 +80,6 @@ fi
 if wanted settings-mistakes; then
   shot settings-mistakes 2 'pinewrit configure card.img --settings hut-06.toml'
 fi
-if wanted configure-rootfs; then
-  shot configure-rootfs 3 'pinewrit configure root.img --settings hut-05.toml --intake rootfs' 'cp hut-card.img root.img'
-fi
 if wanted interrupted; then
   # A card that hangs where a file's entry is, and a command that is killed there.
   mkdir -p "$work/pulled"
@@ -100,9 +97,17 @@ fi
 if wanted files-tree; then
   shot files-tree 3 'pinewrit files tree larkfell-os.img.zst root:/etc'
 fi
-if wanted estimate-net; then
-  shot estimate-net 2 \
-    'pinewrit estimate net 192.168.1.0/25 --pool 192.168.1.60-192.168.1.110 --with 10.77.3.0/24 192.168.0.0/23'
+if wanted measure; then
+  # Two cards that are alike, and one that lies.
+  mkdir -p "$work/measure"
+  sed -e '0,/speed = 480$/{n}' -e 's/^name = "hub-3"$/&\nholds = "liar"/' rack.toml > "$work/measure/rack.toml"
+  liar=$(tag_of "$work/measure/rack.toml" hub-3)
+  shot measure 24 "pinewrit measure HXRD --rated C10,U3,V60; pinewrit measure $liar --size" \
+    "export PINEWRIT_RACK=$work/measure/rack.toml" 11 135x44
+fi
+if wanted estimate; then
+  shot estimate 8 \
+    'pinewrit estimate time larkfell-os.img.zst --card 16GB@20MB/s:90MB/s --reader 480; pinewrit estimate fit larkfell-os.img.zst; pinewrit estimate net 192.168.1.0/25 --pool 192.168.1.60-192.168.1.110 --with 10.77.3.0/24 192.168.0.0/23' : 11 135x44
 fi
 if wanted write-progress; then
   shot write-progress 6 'pinewrit write larkfell-os.img.zst --to HXRD --settings hut-03.toml --yes' "$fresh"

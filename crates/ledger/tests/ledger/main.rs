@@ -71,6 +71,7 @@ fn stores(#[case] store: In) {}
 
 mod jobs;
 mod records;
+mod speeds;
 
 /// A receipt of a unit's card; `seed` decides on its identifiers and last chunk.
 fn receipt(unit: &str, seed: u64) -> Receipt {
