@@ -285,6 +285,9 @@ pub struct WriteArgs {
     /// sha256:HEX (or sha512, sha1, md5) or a checksum file [default: one beside the image]
     #[arg(long, value_name = "CHECKSUM")]
     pub checksum: Option<String>,
+    /// Refuse an image that is not signed by the key in this file (OpenPGP or minisign)
+    #[arg(long, value_name = "KEY", value_hint = ValueHint::FilePath)]
+    pub signed_by: Option<PathBuf>,
     /// Add these first-boot settings
     #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
     pub settings: Option<PathBuf>,
@@ -304,7 +307,7 @@ pub struct WriteArgs {
     #[arg(long)]
     pub only_changes: bool,
     /// Write it even if it is not a known image, or shorter than its table says
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub as_it_is: bool,
     /// Also write free space of file systems
     #[arg(long, hide_short_help = true)]

@@ -198,6 +198,12 @@ pub enum ChecksumError {
 }
 
 impl ExpectedChecksum {
+    /// What a list says of the source or of what is in it; `None` if it lists neither.
+    pub fn in_list(text: &str, source: &ImageSource, name: &str) -> Option<Self> {
+        let origin = ChecksumOrigin::File(PathBuf::from(name));
+        expected(text, &Names::of(source), origin)
+    }
+
     /// Takes `sha256:HEX` (or another kind), or the path of a checksum file that lists the source
     /// or what is in it.
     ///

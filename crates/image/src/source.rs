@@ -512,6 +512,20 @@ impl ImageSource {
         self.remote.as_ref()?.read_sibling(name)
     }
 
+    /// A small file that lies beside the source, in its folder or on its server; `None` if there is
+    /// none.
+    pub fn small_file_beside(&self, name: &str) -> Option<Vec<u8>> {
+        if let Some(remote) = &self.remote {
+            return remote.read_sibling_bytes(name);
+        }
+        let path = self.location().path()?;
+        let folder = if path.is_dir() { path } else { path.parent()? };
+        let mut bytes = Vec::new();
+        let file = File::open(folder.join(name)).ok()?;
+        file.take(MAX_BESIDE).read_to_end(&mut bytes).ok()?;
+        Some(bytes)
+    }
+
     /// The content of a small file that lies beside the image in the outermost archive; `None` if
     /// there is none with that name, or if reading it would unpack the image first.
     pub(crate) fn read_beside(&self, name: &str) -> Option<String> {

@@ -22,6 +22,7 @@ pub mod secrets;
 pub mod settings;
 pub mod signals;
 pub mod source;
+pub mod trust;
 pub mod workshop;
 
 use pinewrit_core::state::StateFolder;

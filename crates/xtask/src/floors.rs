@@ -9,6 +9,7 @@ const FLOORS: &[&[&str]] = &[
     &["pinewrit-disk"],
     &[
         "pinewrit-signs",
+        "pinewrit-trust",
         "pinewrit-ext4-layout",
         "pinewrit-ext4-journal",
     ],

@@ -375,6 +375,7 @@ fn write_it(cx: &Context, args: &BuildArgs, scratch: &Scratch) -> Outcome {
         access: &args.access,
         size: args.size,
         into: None,
+        signature: None,
         board: write::board(args.board.as_deref(), &settings)?,
         request: WriteRequest {
             verify: !args.no_verify,

@@ -214,6 +214,7 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         access: &args.medium,
         size: args.size,
         into: None,
+        signature: None,
         board: write::board(args.board.as_deref(), &request)?,
         request,
         report: args.report.as_deref(),

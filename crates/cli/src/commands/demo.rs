@@ -163,7 +163,7 @@ impl Demo {
         let inserted = rack.insert(LIAR, LIARS_READER);
         inserted.map_err(|e| words::rack_error(&e))?;
         let with_liar = self.at(&path)?;
-        let tag = with_liar.tag_of(LIARS_READER)?;
+        let tag = with_liar.tag_of(&format!("rack:{LIARS_READER}"))?;
         let told = with_liar.must_end(
             Exit::Medium,
             "a card for 64 GB that was cheap: is it what it says?",

@@ -21,6 +21,7 @@ use super::Outcome;
 use super::write::unfinished_text;
 use pinewrit_session::Context;
 use pinewrit_session::source::{self, Keep};
+use pinewrit_session::trust;
 use pinewrit_session::{boards, change, medium};
 
 #[derive(Serialize, JsonSchema)]
@@ -100,7 +101,8 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
         .map(|board| boards::judge(board, &*device, extent, &source.name()))
         .transpose()?;
     drop(waiting);
-    let checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
+    let mut checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
+    let signature = trust::find(&source, &mut checksum, &trust::keys(None)?);
     let kind = kind(&source);
     cx.ui.event(&InspectEvent {
         command: "inspect",
@@ -119,7 +121,10 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
         ways: &ways,
         readiness: readiness.as_ref(),
     });
-    let facts = source_facts(&source, checksum.as_ref());
+    let mut facts = source_facts(&source, checksum.as_ref());
+    if let Some(found) = &signature {
+        facts.add("signed", words::trust::signed(&found.file, &found.signed));
+    }
     cx.ui
         .result(text(&source.name(), kind, facts, (&inspection, &ways)));
     tell(&cx.ui, readiness.as_ref(), &source.name())

@@ -233,6 +233,11 @@ impl Remote {
 
     /// The text of a small file in the same folder of the server; `None` if there is none.
     pub(crate) fn read_sibling(&self, name: &str) -> Option<String> {
+        String::from_utf8(self.read_sibling_bytes(name)?).ok()
+    }
+
+    /// A small file in the same folder of the server; `None` if there is none.
+    pub(crate) fn read_sibling_bytes(&self, name: &str) -> Option<Vec<u8>> {
         let url = sibling(&self.url, name)?;
         let options = FetchOptions {
             patience: self.patience.min(SIBLING_PATIENCE),
@@ -242,10 +247,10 @@ impl Remote {
         if remote.version.size.is_some_and(|size| size > MAX_SIBLING) {
             return None;
         }
-        let mut text = String::new();
+        let mut bytes = Vec::new();
         let mut reader = PackedReader::new(remote).take(MAX_SIBLING);
-        reader.read_to_string(&mut text).ok()?;
-        Some(text)
+        reader.read_to_end(&mut bytes).ok()?;
+        Some(bytes)
     }
 
     /// The next arrival, unless it takes longer than `patience` or somebody wants to stop.

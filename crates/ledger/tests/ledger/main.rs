@@ -159,7 +159,7 @@ fn a_newer_store_is_refused() {
             error,
             LedgerError::Newer {
                 newest: 77,
-                known: 1
+                known: 2
             }
         ),
         "{error:?}"

@@ -12,6 +12,7 @@ mod medium;
 mod relocate;
 mod rescue;
 mod source;
+pub mod trust;
 mod workshop;
 
 use std::io::ErrorKind;

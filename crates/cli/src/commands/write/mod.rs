@@ -34,6 +34,7 @@ use pinewrit_session::boards;
 use pinewrit_session::clock;
 use pinewrit_session::signals;
 use pinewrit_session::source::{self, Keep};
+use pinewrit_session::trust::{self, FoundSignature};
 use pinewrit_session::{Context, settings};
 pub(crate) use plan_text::unfinished_text;
 use result_text::ResultText;
@@ -80,6 +81,8 @@ pub(crate) struct PlanEvent<'a> {
     free_bytes: u64,
     /// Whether this is a dry run.
     dry_run: bool,
+    /// The signature that was found beside the image; null without one, or without keys.
+    signature: Option<&'a FoundSignature>,
     /// The content of the image.
     preview: Option<&'a Inspection>,
     /// The current content of the medium.
@@ -110,6 +113,8 @@ pub(crate) struct Wish<'a> {
     pub(crate) only_changes: bool,
     /// The board that is to start from it.
     pub(crate) board: Option<Board>,
+    /// The signature that was found beside the image.
+    pub(crate) signature: Option<FoundSignature>,
     pub(crate) eject: bool,
     pub(crate) dry_run: bool,
     pub(crate) yes: bool,
@@ -151,7 +156,10 @@ pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
         Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
         None => find_beside(&source),
     };
-    let checksum = checksum.map_err(|e| words::checksum_error(&e))?;
+    let mut checksum = checksum.map_err(|e| words::checksum_error(&e))?;
+    let keys = trust::keys(args.signed_by.as_deref())?;
+    let signature = trust::find(&source, &mut checksum, &keys);
+    trust::must_be_good(signature.as_ref(), &source.name(), args.signed_by.is_some())?;
     let settings = request(&cx.ui, args.settings.as_deref(), args.intake.as_deref())?;
     let request = WriteRequest {
         checksum,
@@ -172,6 +180,7 @@ pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
         size: args.size,
         into: args.into.as_deref(),
         board: board(args.board.as_deref(), &request)?.filter(|_| args.into.is_none()),
+        signature,
         request,
         report: args.report.as_deref(),
         keep,
@@ -205,6 +214,7 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
             unpacked_bytes: plan.source.unpacked_size().exact(),
             free_bytes: plan.expected_free(),
             dry_run: wish.dry_run,
+            signature: wish.signature.as_ref(),
             preview: plan.preview.as_ref(),
             present: medium.present.as_ref(),
             unfinished: medium.note.as_ref(),
@@ -217,6 +227,7 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
             is_verbose: ui.verbose,
             expected: expected.as_ref().map(|(_, text)| text.as_str()),
             is_copy: wish.command == "clone",
+            signature: wish.signature.as_ref(),
         };
         ui.say(text.to_text());
     }

@@ -6,8 +6,9 @@ use pinewrit_core::write::{Destination, WritePlan};
 use pinewrit_host::{MediumKind, Target};
 use pinewrit_image::UnpackedSize;
 use pinewrit_ui::words::inspection::{self, FactList};
-use pinewrit_ui::{style, units};
+use pinewrit_ui::{style, units, words};
 
+use pinewrit_session::trust::FoundSignature;
 use pinewrit_session::{medium, settings};
 
 /// A plan, and how much of it to show.
@@ -16,6 +17,7 @@ pub(super) struct PlanText<'a> {
     pub(super) is_verbose: bool,
     /// How long it is expected to take.
     pub(super) expected: Option<&'a str>,
+    pub(super) signature: Option<&'a FoundSignature>,
     /// A medium is copied, which no checksum was published for.
     pub(super) is_copy: bool,
 }
@@ -60,6 +62,9 @@ impl PlanText<'_> {
             Some(sum) => facts.add("checksum", inspection::checksum(sum)),
             None if self.is_copy => {}
             None => facts.add("checksum", "none given, none found beside the image"),
+        }
+        if let Some(found) = self.signature {
+            facts.add("signed", words::trust::signed(&found.file, &found.signed));
         }
         if let Some(settings) = &self.plan.request.settings {
             facts.add("settings", settings::brief(settings));
