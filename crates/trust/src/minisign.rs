@@ -1,13 +1,13 @@
 //! Signatures of minisign: Ed25519 over the content or its BLAKE2b digest, as lines of text.
 
-use minisign_verify::{Error, PublicKey, Signature};
-
 use std::io::Read;
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use minisign_verify::{Error, PublicKey, Signature};
 
 use crate::{Content, Keys, Signed, Signer};
 
-/// Characters of base64 before the key's identifier ends: two bytes of algorithm, eight of it.
-const ID: usize = 14;
 /// The largest content that is signed in the old form, in bytes.
 const MAX_LEGACY: u64 = 64 << 20;
 
@@ -73,9 +73,13 @@ fn verify_with(
     }
 }
 
-/// The identifier of the signature's key: the first characters of its line, which are those of the
-/// public key too.
+/// The identifier of the signature's key, as minisign writes it: the algorithm takes two bytes, the
+/// identifier the next eight, the lowest first.
 fn id_of(text: &str) -> String {
     let line = text.lines().nth(1).unwrap_or_default();
-    line.trim().chars().take(ID).collect()
+    let bytes = STANDARD.decode(line.trim()).unwrap_or_default();
+    let id = bytes.get(2..10).and_then(|id| <[u8; 8]>::try_from(id).ok());
+    id.map_or(String::new(), |id| {
+        format!("{:016X}", u64::from_le_bytes(id))
+    })
 }

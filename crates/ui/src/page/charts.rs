@@ -221,7 +221,7 @@ pub(super) fn bars(all: &[Bar]) -> String {
                 area.draw(&Rectangle::new(place, color.filled()))?;
                 let text = match number {
                     small @ ..100.0 => format!("{small:.1} {}", bar.unit),
-                    large => format!("{large:.0} {}", bar.unit),
+                    large => format!("{} {}", units::grouped(large as u64), bar.unit),
                 };
                 area.draw(&Text::new(text, (end + 6, y + 1), soft.clone()))?;
             }

@@ -30,19 +30,25 @@ pub fn measured_html(all: &[Measured]) -> String {
                 section.failed[!one.is_real()] {
                     h1 { (printable(&one.name)) }
                     p.lead { (printable(&one.model)) }
+                    div.charts {
                     @if let Some(speed) = &one.speed {
+                        div {
                         h2 { "Pace in the scratch space" }
                         (PreEscaped(charts::pace_of_pieces(
                             &speed.write.as_ref().map(|write| curve(&write.pieces)).unwrap_or_default(),
                             &curve(&speed.read.pieces),
                         )))
                         (legend(&[("#2f7d5b", "writing"), ("#3f6fb5", "reading")]))
+                        }
                     }
+                    div {
                     h2 { "Facts" }
                     table {
                         @for (name, text) in page_rows(one) {
                             tr { th { (name) } td { (printable(&text)) } }
                         }
+                    }
+                    }
                     }
                 }
             }

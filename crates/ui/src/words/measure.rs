@@ -281,14 +281,14 @@ pub fn not_real(one: &Measured) -> Option<Message> {
     })
 }
 
-/// A medium that is slower than it says.
+/// A medium that is slower than it says; the rest has been told.
 pub fn falls_short(one: &Measured) -> Message {
     let what = format!("{} is slower than what is printed on it", one.name);
-    let rows = rows(one).into_iter();
-    let message = rows.fold(
-        Message::new(Exit::Differences, what),
-        |message, (name, text)| message.fact(name, text),
-    );
+    let short = one.ratings.iter();
+    let short = short.filter(|rating| rating.is_kept() == Some(false));
+    let message = short.fold(Message::new(Exit::Differences, what), |message, one| {
+        message.fact("rated", rating(one))
+    });
     message.remedy("measure it in another reader, or use another medium")
 }
 

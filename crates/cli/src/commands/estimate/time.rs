@@ -208,22 +208,16 @@ fn text(image: &str, target: &Target, estimate: &TimeEstimate) -> String {
         let (name, what) = match link.part {
             Part::Hash => ("hash", ", before the first byte".to_owned()),
             Part::Unpack => ("unpack", ", tried just now".to_owned()),
-            Part::Write => ("write", format!(" in use ({})", target.how)),
+            Part::Write => ("write", format!(" ({})", target.how)),
             Part::ReadBack => ("read back", String::new()),
         };
         let bytes = units::size(link.bytes);
-        let text = match link.part {
-            Part::Write => format!(
-                "{}: {bytes}{what} at {}",
-                time(link.seconds),
-                rate(link.rate)
-            ),
-            _ => format!(
-                "{}: {bytes} at {}{what}",
-                time(link.seconds),
-                rate(link.rate)
-            ),
+        let in_use = match link.part {
+            Part::Write => " in use",
+            _ => "",
         };
+        let (took, rate) = (time(link.seconds), rate(link.rate));
+        let text = format!("{took}: {bytes}{in_use} at {rate}{what}");
         facts.add(name, text);
     }
     let saved = estimate.seconds - estimate.without_it;
