@@ -81,10 +81,11 @@ pub(crate) fn run(cx: &Context, args: &MeasureArgs) -> Outcome {
         })?;
         cx.ui.say(format!("report: {}\n", path.display()));
     }
-    let is_wanted = args.use_real && all.len() == 1;
-    match all.iter().find_map(|one| Some((one, not_real(one)?))) {
-        Some((_, _)) if is_wanted => Ok(()),
-        Some((_, message)) => Err(message),
+    // What is only smaller than it says can be used by now, if that was wanted.
+    let is_usable = |one: &Measured| args.use_real && proven(one).is_some();
+    let mut others = all.iter().filter(|one| !is_usable(one));
+    match others.find_map(not_real) {
+        Some(message) => Err(message),
         None => match all.iter().find(|one| one.falls_short()) {
             Some(one) => Err(falls_short(one)),
             None => Ok(()),
@@ -487,10 +488,17 @@ fn must_be_lost(cx: &Context, args: &MeasureArgs, opened: &Opened) -> Outcome {
     Err(Message::new(Exit::Refused, what).remedy(format!("--lose {name}")))
 }
 
+/// What a medium that is smaller than it says certainly has, in bytes.
+fn proven(found: &Measured) -> Option<u64> {
+    match found.capacity.as_ref()?.capacity {
+        Capacity::Smaller { proven, .. } => Some(proven),
+        _ => None,
+    }
+}
+
 /// Makes a table with one partition that ends where the medium does.
 fn use_real(cx: &Context, args: &MeasureArgs, opened: &Opened, found: &Measured) -> Outcome {
-    let capacity = found.capacity.as_ref().map(|report| &report.capacity);
-    let Some(Capacity::Smaller { proven, .. }) = capacity else {
+    let Some(proven) = proven(found) else {
         cx.ui
             .say(format!("note: {} keeps its table\n", opened.name));
         return Ok(());

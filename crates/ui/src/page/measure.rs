@@ -1,7 +1,7 @@
 //! The page about media that were measured.
 
-use maud::{PreEscaped, html};
-use pinewrit_measure::Piece;
+use maud::{Markup, PreEscaped, html};
+use pinewrit_measure::{Piece, SpeedReport};
 
 use super::{STYLE, charts, document, legend};
 use crate::text::printable;
@@ -26,35 +26,43 @@ pub fn measured_html(all: &[Measured]) -> String {
                     (legend(&[("#2f7d5b", "writing"), ("#3f6fb5", "reading")]))
                 }
             }
-            @for one in all {
-                section.failed[!one.is_real()] {
-                    h1 { (printable(&one.name)) }
-                    p.lead { (printable(&one.model)) }
-                    div.charts {
-                    @if let Some(speed) = &one.speed {
-                        div {
-                        h2 { "Pace in the scratch space" }
-                        (PreEscaped(charts::pace_of_pieces(
-                            &speed.write.as_ref().map(|write| curve(&write.pieces)).unwrap_or_default(),
-                            &curve(&speed.read.pieces),
-                        )))
-                        (legend(&[("#2f7d5b", "writing"), ("#3f6fb5", "reading")]))
-                        }
-                    }
-                    div {
+            @for one in all { (section(one)) }
+        }
+    };
+    document(&title, &[STYLE], &body)
+}
+
+fn section(one: &Measured) -> Markup {
+    html! {
+        section.failed[!one.is_real()] {
+            h1 { (printable(&one.name)) }
+            p.lead { (printable(&one.model)) }
+            div.charts {
+                @if let Some(speed) = &one.speed {
+                    div { (pace(speed)) }
+                }
+                div {
                     h2 { "Facts" }
                     table {
                         @for (name, text) in page_rows(one) {
                             tr { th { (name) } td { (printable(&text)) } }
                         }
                     }
-                    }
-                    }
                 }
             }
         }
-    };
-    document(&title, &[STYLE], &body)
+    }
+}
+
+fn pace(speed: &SpeedReport) -> Markup {
+    let write = speed.write.as_ref();
+    let written = write.map_or(Vec::new(), |write| curve(&write.pieces));
+    html! {
+        h2 { "Pace in the scratch space" }
+        // Drawn by the crate for charts, which escapes texts.
+        (PreEscaped(charts::pace_of_pieces(&written, &curve(&speed.read.pieces))))
+        (legend(&[("#2f7d5b", "writing"), ("#3f6fb5", "reading")]))
+    }
 }
 
 /// Megabytes done, and MB/s.
