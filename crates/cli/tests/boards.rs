@@ -525,3 +525,65 @@ fn a_roster_names_its_board() {
         .expect(7)
         .says(&["no board is called Brindle B9"]);
 }
+
+/// The schema for editors.
+fn fits_schema(text: &str) -> bool {
+    let path = demo("../schemas/board.schema.json");
+    let schema: Value = serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap();
+    let board: toml::Table = toml::from_str(text).unwrap();
+    let board = serde_json::to_value(board).unwrap();
+    jsonschema::validator_for(&schema).unwrap().is_valid(&board)
+}
+
+const ALL_KEYS: &str = "name = \"Brindle B9\"\narchitecture = \"riscv64\"\nsmallest = \"1GB\"\n\
+    largest = \"64 GB\"\nserial-rate = 1500000\nmemory = \"4GiB\"\n[[way]]\nname = \"by its ROM\"\n\
+    media = \"sd\"\nscheme = \"gpt\"\nloader = \"own\"\n[[way.bytes]]\nname = \"a loader\"\n\
+    at = \"8192\"\nmagic = \"6d61 6465\"\nmagic-at = \"4\"\nsum = { field = \"12\", length = \"16KiB\", \
+    seed = \"0x5f0a6c39\" }\n[[way.partition]]\nnumber = 2\nactive = false\nat = \"4MiB\"\n\
+    filesystem = [\"fat16\", \"fat32\"]\nlargest-cluster = \"32KiB\"\nlabel = \"BOOT\"\n\
+    [[way.partition.file]]\npath = \"/kernel.bin\"\nfirst = true\nin-one-piece = true\n\
+    magic = \"4d5a\"\nlargest = \"8MiB\"\n";
+
+/// What the schema accepts is what the program accepts.
+#[test]
+fn the_schema_says_what_the_program_says() {
+    let bench = Bench::new();
+    let is_accepted = |text: &str| {
+        bench.write("board.toml", text);
+        bench.run(&["boards", "check", "board.toml"]).code == 0
+    };
+    let demos = BOARDS.map(|name| std::fs::read_to_string(demo(name)).unwrap());
+    for text in [ALL_KEYS, &demos[0], &demos[1]] {
+        assert!(is_accepted(text) && fits_schema(text), "{text}");
+    }
+    let wrong = [
+        ("name = \"Brindle B9\"\n", ""),
+        ("riscv64", "sparc"),
+        ("serial-rate = 1500000", "serial-rate = 9"),
+        ("memory = \"4GiB\"", "memory = 4"),
+        ("scheme = \"gpt\"", "scheme = \"apm\""),
+        ("loader = \"own\"\n", ""),
+        ("at = \"8192\"\n", ""),
+        ("6d61 6465", "6d6"),
+        ("0x5f0a6c39", "seed"),
+        ("number = 2\n", ""),
+        ("number = 2", "number = 0"),
+        ("\"fat32\"", "\"ntfs\""),
+        ("/kernel.bin", "kernel.bin"),
+        ("first = true", "first = \"yes\""),
+        ("first = true", "second = true"),
+        ("[[way]]", "[[ways]]\n[[way]]"),
+    ];
+    for (from, to) in wrong {
+        let text = ALL_KEYS.replacen(from, to, 1);
+        assert_ne!(text, ALL_KEYS, "{from}");
+        assert!(
+            !is_accepted(&text),
+            "the program accepts {to:?} for {from:?}"
+        );
+        assert!(
+            !fits_schema(&text),
+            "the schema accepts {to:?} for {from:?}"
+        );
+    }
+}
