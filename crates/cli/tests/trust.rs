@@ -202,3 +202,19 @@ fn tampering_on_a_server_is_found() {
         .expect(4)
         .says(&["the signature of SHA256SUMS is not good"]);
 }
+
+#[test]
+fn a_roster_demands_a_signature() {
+    pinewrit_judges::needs!["minisign"];
+    let bench = bench();
+    let roster = |key: &str| {
+        format!(
+            "image = \"hut.img\"\nsigned-by = \"{key}\"\n[count]\nunits = 2\nname = \"larkfell-{{n}}\"\n"
+        )
+    };
+    bench.write("huts.toml", roster("larkfell.pub"));
+    run(&bench, &["batch", "huts.toml", "--dry-run"]).expect(0);
+    bench.write("huts.toml", roster("other.pub"));
+    let refused = run(&bench, &["batch", "huts.toml", "--dry-run"]).expect(4);
+    refused.says(&["not signed by a key that you have", "huts.toml"]);
+}

@@ -2,16 +2,16 @@
 
 use std::path::Path;
 
-use pinewrit_core::{Cancel, Progress, Stage};
+use pinewrit_core::{Cancel, Stage};
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::keepsake::{Keepsake, PIECE};
+use crate::keepsake::Keepsake;
 use crate::marks::{SECTOR, Session};
-use crate::places::{PLACE, Places, SMALLEST};
+use crate::places::{PLACE, Places};
 use crate::verdict::{Capacity, Found, Look};
-use crate::{Attendant, Held, MeasureError, Repower, go_on};
+use crate::{Attendant, Held, MeasureError, Repower, go_on, pieces, size_of, told};
 
 /// The places of a round that closes in on the real end.
 const CLOSER: u64 = 16;
@@ -50,13 +50,7 @@ pub fn capacity(
     attendant: &dyn Attendant,
     cancel: &Cancel,
 ) -> Result<CapacityReport, MeasureError> {
-    let size = device.size();
-    if size < SMALLEST {
-        return Err(MeasureError::TooSmall {
-            size,
-            least: SMALLEST,
-        });
-    }
+    let size = size_of(&*device)?;
     let mut trial = Trial {
         size,
         device: Some(device),
@@ -290,13 +284,7 @@ impl<'d> Trial<'_, 'd> {
     }
 
     fn tell(&self, done: u64, total: u64) {
-        self.attendant.progress(Progress {
-            done,
-            total: Some(total),
-            source_done: 0,
-            source_total: 0,
-            waiting_seconds: 0.0,
-        });
+        self.attendant.progress(told(done, total));
     }
 
     /// Puts everything back, however the trial went.
@@ -329,10 +317,4 @@ impl<'d> Trial<'_, 'd> {
 
 fn gone() -> MeasureError {
     MeasureError::NotBack("the medium is not there any more".to_owned())
-}
-
-/// The pieces of a range, with their lengths in bytes.
-fn pieces(range: ByteRange) -> impl Iterator<Item = (u64, usize)> {
-    let starts = (range.start..range.end).step_by(PIECE);
-    starts.map(move |start| (start, (range.end - start).min(PIECE as u64) as usize))
 }

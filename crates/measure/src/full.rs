@@ -1,6 +1,6 @@
 //! The whole look at a medium: every sector is marked and read back. What was on it is lost.
 
-use pinewrit_core::{Cancel, Progress, Stage};
+use pinewrit_core::{Cancel, Stage};
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -8,9 +8,8 @@ use serde::{Deserialize, Serialize};
 use crate::capacity::CapacityReport;
 use crate::keepsake::PIECE;
 use crate::marks::{SECTOR, Session};
-use crate::places::SMALLEST;
 use crate::verdict::{Found, Look};
-use crate::{Attendant, MeasureError, go_on};
+use crate::{Attendant, MeasureError, go_on, pieces, size_of, told};
 
 /// How often the progress is noted, in bytes.
 const NOTE_EVERY: u64 = 256 << 20;
@@ -57,29 +56,18 @@ pub fn full(
     cancel: &Cancel,
     mut keep: impl FnMut(&FullNote),
 ) -> Result<CapacityReport, MeasureError> {
-    let size = device.size();
-    if size < SMALLEST {
-        return Err(MeasureError::TooSmall {
-            size,
-            least: SMALLEST,
-        });
-    }
+    let size = size_of(device)?;
     let session = Session(note.session);
     let mut note = note.clone();
     let mut buffer = AlignedBuf::new(PIECE);
-    let tell = |done| {
-        attendant.progress(Progress {
-            done,
-            total: Some(size),
-            source_done: 0,
-            source_total: 0,
-            waiting_seconds: 0.0,
-        });
-    };
+    let tell = |done| attendant.progress(told(done, size));
     attendant.stage(Stage::Mark, Some(size));
     let mut written = 0;
     let begun = note.marked.min(size) / PIECE as u64 * PIECE as u64;
-    for (start, len) in pieces(begun, size) {
+    for (start, len) in pieces(ByteRange {
+        start: begun,
+        end: size,
+    }) {
         go_on(cancel)?;
         session.mark(start, &mut buffer[..len]);
         if device.write_at(start, &buffer[..len]).is_err() {
@@ -99,13 +87,14 @@ pub fn full(
     device.flush()?;
     note.marked = size;
     keep(&note);
-    device.forget_cache(ByteRange {
+    let whole = ByteRange {
         start: 0,
         end: size,
-    });
+    };
+    device.forget_cache(whole);
     attendant.stage(Stage::ReadMarks, Some(size));
     let mut look = Look::default();
-    for (start, len) in pieces(0, size) {
+    for (start, len) in pieces(whole) {
         go_on(cancel)?;
         match device.read_once(start, &mut buffer[..len]) {
             Ok(()) => look.at(&session, start, &buffer[..len]),
@@ -152,9 +141,4 @@ fn in_small(start: u64, bytes: &[u8], mut each: impl FnMut(u64, &[u8])) {
     for (place, piece) in (start..).step_by(SMALLER).zip(bytes.chunks(SMALLER)) {
         each(place, piece);
     }
-}
-
-fn pieces(from: u64, to: u64) -> impl Iterator<Item = (u64, usize)> {
-    let starts = (from..to).step_by(PIECE);
-    starts.map(move |start| (start, (to - start).min(PIECE as u64) as usize))
 }

@@ -21,8 +21,10 @@ mod verdict;
 use std::io;
 use std::path::PathBuf;
 
-use pinewrit_core::{Cancel, Observer};
-use pinewrit_disk::{BlockDevice, DiskError};
+use keepsake::PIECE;
+use pinewrit_core::{Cancel, Observer, Progress};
+use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
+use places::SMALLEST;
 
 pub use capacity::{CapacityReport, capacity, capacity_cost};
 pub use estimate::{Link, Part, TimeEstimate};
@@ -85,6 +87,34 @@ pub trait Attendant: Observer {
     fn repower<'d>(&self, device: Held<'d>) -> Result<Repower<'d>, MeasureError> {
         Ok(Repower::Kept(device))
     }
+}
+
+/// What has been done, for whoever watches.
+fn told(done: u64, total: u64) -> Progress {
+    Progress {
+        done,
+        total: Some(total),
+        source_done: 0,
+        source_total: 0,
+        waiting_seconds: 0.0,
+    }
+}
+
+/// The size of a medium that is large enough to be measured, in bytes.
+fn size_of(device: &dyn BlockDevice) -> Result<u64, MeasureError> {
+    match device.size() {
+        size if size < SMALLEST => Err(MeasureError::TooSmall {
+            size,
+            least: SMALLEST,
+        }),
+        size => Ok(size),
+    }
+}
+
+/// The pieces in which a range is transferred, with their lengths in bytes.
+fn pieces(range: ByteRange) -> impl Iterator<Item = (u64, usize)> {
+    let starts = (range.start..range.end).step_by(PIECE);
+    starts.map(move |start| (start, (range.end - start).min(PIECE as u64) as usize))
 }
 
 fn go_on(cancel: &Cancel) -> Result<(), MeasureError> {

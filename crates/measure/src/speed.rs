@@ -3,15 +3,14 @@
 use std::path::Path;
 use std::time::Instant;
 
-use pinewrit_core::{Cancel, Progress, Stage};
+use pinewrit_core::{Cancel, Stage};
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::keepsake::{Keepsake, PIECE};
 use crate::marks::Session;
-use crate::places::SMALLEST;
-use crate::{Attendant, MeasureError, go_on};
+use crate::{Attendant, MeasureError, go_on, pieces, size_of, told};
 
 /// What is read and written one after the other, in bytes.
 const SCRATCH: u64 = 64 << 20;
@@ -140,13 +139,7 @@ pub fn speed(
     attendant: &dyn Attendant,
     cancel: &Cancel,
 ) -> Result<SpeedReport, MeasureError> {
-    let size = device.size();
-    if size < SMALLEST {
-        return Err(MeasureError::TooSmall {
-            size,
-            least: SMALLEST,
-        });
-    }
+    let size = size_of(device)?;
     let watch = Watch {
         device,
         session,
@@ -187,14 +180,14 @@ impl Watch<'_> {
         self.attendant
             .stage(Stage::TimeReading, Some(self.scratch.len()));
         forget();
-        let mut pieces = Vec::new();
-        for (offset, len) in pieces_of(self.scratch) {
-            pieces.push(self.timed(offset, len, || {
+        let mut timed = Vec::new();
+        for (offset, len) in pieces(self.scratch) {
+            timed.push(self.timed(offset, len, || {
                 self.device.read_once(offset, &mut buffer[..len])
             })?);
             self.tell(offset + len as u64 - self.scratch.start);
         }
-        let read = pace(pieces, 0.0);
+        let read = pace(timed, 0.0);
         let mut samples = Vec::new();
         let step = (size / SAMPLES / PIECE as u64 * PIECE as u64).max(PIECE as u64);
         for offset in (0..size.saturating_sub(PIECE as u64)).step_by(step as usize) {
@@ -224,7 +217,7 @@ impl Watch<'_> {
     fn write(&self, kept: &mut Keepsake, report: &mut SpeedReport) -> Result<(), MeasureError> {
         self.attendant.stage(Stage::Keep, None);
         let mut buffer = AlignedBuf::new(PIECE);
-        for (offset, len) in pieces_of(self.scratch) {
+        for (offset, len) in pieces(self.scratch) {
             go_on(self.cancel)?;
             self.device.read_once(offset, &mut buffer[..len])?;
             kept.keep(offset, &buffer[..len])?;
@@ -234,16 +227,16 @@ impl Watch<'_> {
         self.session.mark(self.scratch.start, &mut marks);
         self.attendant
             .stage(Stage::TimeWriting, Some(self.scratch.len()));
-        let mut pieces = Vec::new();
-        for (offset, len) in pieces_of(self.scratch) {
+        let mut timed = Vec::new();
+        for (offset, len) in pieces(self.scratch) {
             let from = (offset - self.scratch.start) as usize;
             let data = &marks[from..from + len];
-            pieces.push(self.timed(offset, len, || self.device.write_at(offset, data))?);
+            timed.push(self.timed(offset, len, || self.device.write_at(offset, data))?);
             report.written += len as u64;
             self.tell(offset + len as u64 - self.scratch.start);
         }
         let flush = self.flushed()?;
-        let write = pace(pieces, flush);
+        let write = pace(timed, flush);
         let start = self.scratch.start;
         let (times, took) = self.anywhere(self.scratch, |offset, _| {
             let from = (offset - start) as usize;
@@ -301,19 +294,9 @@ impl Watch<'_> {
     }
 
     fn tell(&self, done: u64) {
-        self.attendant.progress(Progress {
-            done,
-            total: Some(self.scratch.len()),
-            source_done: 0,
-            source_total: 0,
-            waiting_seconds: 0.0,
-        });
+        let total = self.scratch.len();
+        self.attendant.progress(told(done, total));
     }
-}
-
-fn pieces_of(range: ByteRange) -> impl Iterator<Item = (u64, usize)> {
-    let starts = (range.start..range.end).step_by(PIECE);
-    starts.map(move |start| (start, (range.end - start).min(PIECE as u64) as usize))
 }
 
 fn latency_of(times: &[f64]) -> Latency {

@@ -12,8 +12,21 @@ use crate::among::CommonNetwork;
 use crate::{AddressRange, Content, MAX_UNITS, UnitMedium};
 
 const TOP: &[&str] = &[
-    "name", "board", "settings", "each", "image", "checksum", "grow", "intake", "least", "medium",
-    "unit", "units", "count", "network",
+    "name",
+    "board",
+    "signed-by",
+    "settings",
+    "each",
+    "image",
+    "checksum",
+    "grow",
+    "intake",
+    "least",
+    "medium",
+    "unit",
+    "units",
+    "count",
+    "network",
 ];
 const MEDIUM: &[&str] = &[
     "role",
@@ -32,6 +45,8 @@ const NETWORK: &[&str] = &["range", "pool", "reserved"];
 pub(crate) struct Head {
     /// The board that is to start with it.
     pub(crate) board: Option<String>,
+    /// The file with the key that must have signed all images.
+    pub(crate) signed_by: Option<PathBuf>,
     pub(crate) name: String,
     pub(crate) media: Vec<UnitMedium>,
     pub(crate) settings_file: Option<At<String>>,
@@ -97,8 +112,10 @@ pub(crate) fn read(document: &Document<'_>, root: &DeTable<'_>, path: &Path) -> 
         document.mistake(1, what, "gets-settings = true in one of the [[medium]]");
     }
     let board = top.string("board");
+    let signed_by = top.string("signed-by");
     Head {
         board: board.map(|at| pinewrit_settings::place_of_board(&at.value, folder)),
+        signed_by: signed_by.map(|at| folder.join(at.value)),
         folder: folder.to_owned(),
         has_settings,
         name: name.unwrap_or_else(|| stem.to_string_lossy().into_owned()),

@@ -65,6 +65,8 @@ pub struct Roster {
     pub name: String,
     /// The board that is to start with it: a name, or the path of a board file.
     pub board: Option<String>,
+    /// The file with the key that must have signed all images.
+    pub signed_by: Option<PathBuf>,
     /// The units, in the order in which they are made.
     pub units: Vec<Unit>,
     /// What is valid, but has caused trouble.

@@ -306,6 +306,7 @@ impl<'t> Units<'_, 't> {
         }
         Ok(Roster {
             board: self.head.board.clone(),
+            signed_by: self.head.signed_by.clone(),
             name: self.head.name.clone(),
             units,
             warnings: shortened(in_place(self.texts, warnings)),

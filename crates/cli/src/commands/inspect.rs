@@ -21,7 +21,7 @@ use super::Outcome;
 use super::write::unfinished_text;
 use pinewrit_session::Context;
 use pinewrit_session::source::{self, Keep};
-use pinewrit_session::trust;
+use pinewrit_session::trust::{self, FoundSignature};
 use pinewrit_session::{boards, change, medium};
 
 #[derive(Serialize, JsonSchema)]
@@ -32,6 +32,8 @@ pub(crate) struct InspectEvent<'a> {
     wrapping: Vec<LayerEvent<'a>>,
     pieces: usize,
     checksum: Option<ChecksumEvent>,
+    /// The signature that was found beside it; null without one, or without keys.
+    signature: Option<&'a FoundSignature>,
     packed_bytes: Option<u64>,
     unpacked_bytes: Option<u64>,
     #[serde(flatten)]
@@ -115,6 +117,7 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
             expected: found.checksum.to_string(),
             origin: inspection::origin(found),
         }),
+        signature: signature.as_ref(),
         packed_bytes: source.packed_size(),
         unpacked_bytes: source.unpacked_size().exact(),
         inspection: &inspection,
@@ -151,6 +154,7 @@ fn run_medium(cx: &Context, path: &Path, board: Option<&Board>) -> Outcome {
         wrapping: Vec::new(),
         pieces: 0,
         checksum: None,
+        signature: None,
         packed_bytes: Some(size),
         unpacked_bytes: Some(size),
         inspection: &inspection,

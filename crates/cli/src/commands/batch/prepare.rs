@@ -1,5 +1,6 @@
 //! Everything that is checked before the first medium.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use comfy_table::presets::NOTHING;
@@ -23,7 +24,7 @@ use crate::commands::build;
 use crate::commands::inspect::device;
 use pinewrit_session::clock;
 use pinewrit_session::source::{self};
-use pinewrit_session::{Context, boards, settings};
+use pinewrit_session::{Context, boards, settings, trust};
 use pinewrit_ui::batch::{RosterEvent, RosterUnit};
 
 /// As many settings in which units differ are columns.
@@ -56,7 +57,10 @@ pub(super) fn prepare(
     };
     for (unit, content) in contents(roster) {
         let opened = match content {
-            Content::Image { location, checksum } => open(cx, location, checksum.as_deref()),
+            Content::Image { location, checksum } => {
+                let key = roster.signed_by.as_deref();
+                open(cx, location, checksum.as_deref(), key)
+            }
             Content::Layout(path) => {
                 let least = unit.media.iter().find(|medium| medium.content == *content);
                 let least = least.map_or(0, |medium| medium.least);
@@ -184,7 +188,12 @@ fn contents(roster: &Roster) -> Vec<(&Unit, &Content)> {
     all
 }
 
-fn open(cx: &Context, location: &Location, checksum: Option<&str>) -> Result<Prepared, Message> {
+fn open(
+    cx: &Context,
+    location: &Location,
+    checksum: Option<&str>,
+    key: Option<&Path>,
+) -> Result<Prepared, Message> {
     let mut options = source::plain_options();
     options.fetch.cache = match location {
         Location::Path(_) => None,
@@ -198,7 +207,9 @@ fn open(cx: &Context, location: &Location, checksum: Option<&str>) -> Result<Pre
         Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
         None => find_beside(&source),
     };
-    let checksum = checksum.map_err(|e| words::checksum_error(&e))?;
+    let mut checksum = checksum.map_err(|e| words::checksum_error(&e))?;
+    let signature = trust::find(&source, &mut checksum, &trust::keys(key)?);
+    trust::must_be_good(signature.as_ref(), &source.name(), key.is_some())?;
     Ok(Prepared {
         expected_free: free_in(&source),
         board: None,
