@@ -216,5 +216,8 @@ fn a_roster_demands_a_signature() {
     run(&bench, &["batch", "huts.toml", "--dry-run"]).expect(0);
     bench.write("huts.toml", roster("other.pub"));
     let refused = run(&bench, &["batch", "huts.toml", "--dry-run"]).expect(4);
-    refused.says(&["not signed by a key that you have", "huts.toml"]);
+    refused.says(&[
+        "the roster huts has 1 mistake",
+        "not signed by a key that you have",
+    ]);
 }
