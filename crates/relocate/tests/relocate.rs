@@ -9,7 +9,8 @@ use pinewrit_table::{NewPartition, PartitionSize, PartitionType, SchemeKind, Tab
 use proptest::prelude::*;
 
 const MIB: u64 = 1 << 20;
-const SIZE: u64 = 40 * MIB;
+/// All places that are tried fit on it.
+const SIZE: u64 = 44 * MIB;
 
 /// A medium with a partition that holds nothing known, so that every byte of it moves.
 fn medium(start: u64, len: u64) -> (MemoryDevice, Vec<u8>) {
