@@ -261,3 +261,64 @@ fn several_media_are_compared_on_a_page() {
         .expect(2)
         .says(&["no power to cut"]);
 }
+
+/// What is on the card could not be kept, so nothing is marked.
+#[test]
+fn a_full_disk_leaves_the_card_alone() {
+    let bench = bench("instant", "64MB", "");
+    bench.write("card.img", pattern(64_000_000));
+    std::fs::create_dir_all(bench.path("state/measures")).unwrap();
+    let place = bench.path("state/measures").display().to_string();
+    let mounted = bench.judge("mount", &["-t", "tmpfs", "-o", "size=1m", "tmpfs", &place]);
+    if mounted.is_none_or(|run| run.code != 0) {
+        return;
+    }
+    let told = measure(&bench, &["--size"]);
+    let left = std::fs::read_dir(&place).unwrap().count();
+    let unmounted = bench.judge("umount", &[&place]);
+    assert_eq!(unmounted.map(|run| run.code), Some(0));
+    told.expect(1)
+        .says(&["could not be kept", "No space left", "free space there"]);
+    assert_eq!(left, 0);
+    assert!(bench.read("card.img") == pattern(64_000_000));
+}
+
+#[test]
+fn a_card_that_is_pulled_is_put_back_later() {
+    let bench = bench(
+        "instant",
+        "64MB",
+        "faults = [{ kind = \"pulled\", after = \"3MB\" }]",
+    );
+    bench.write("card.img", pattern(64_000_000));
+    measure(&bench, &["--size"]).expect(5);
+    let rack = String::from_utf8(bench.read("rack.toml")).unwrap();
+    let mended = rack.lines().filter(|line| !line.starts_with("faults"));
+    bench.write("rack.toml", mended.collect::<Vec<_>>().join("\n"));
+    measure(&bench, &["--size"])
+        .expect(0)
+        .says(&["were put back"]);
+    assert!(bench.read("card.img") == pattern(64_000_000));
+}
+
+#[test]
+fn a_cut_image_is_not_estimated() {
+    let bench = Bench::with_hut();
+    let packed = common::zstd(&bench.read("hut.img"));
+    bench.write("cut.img.zst", &packed[..packed.len() / 2]);
+    let card = ["--card", "8GB@20MB/s"];
+    bench
+        .run(&[&["estimate", "time", "cut.img.zst"], &card[..]].concat())
+        .expect(4);
+    bench.write("note.txt", "snow 0.4\n");
+    let told = bench.run(&["estimate", "fit", "cut.img.zst"]);
+    assert!(told.code == 0 || told.code == 4, "{}", told.stderr);
+    bench
+        .run(&["estimate", "time", "hut.img", "--card", "8GB"])
+        .expect(2)
+        .says(&["16GB@20MB/s"]);
+    bench
+        .run(&["estimate", "time", "hut.img", "--to", "hut.img"])
+        .expect(2)
+        .says(&["nothing is known"]);
+}

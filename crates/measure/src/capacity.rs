@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use pinewrit_core::{Cancel, Stage};
+use pinewrit_core::{Cancel, Observer, Stage};
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -11,7 +11,7 @@ use crate::keepsake::Keepsake;
 use crate::marks::{SECTOR, Session};
 use crate::places::{PLACE, Places};
 use crate::verdict::{Capacity, Found, Look};
-use crate::{Attendant, Held, MeasureError, Repower, go_on, pieces, size_of, told};
+use crate::{Held, MeasureError, Power, Repower, go_on, pieces, size_of, told};
 
 /// The places of a round that closes in on the real end.
 const CLOSER: u64 = 16;
@@ -47,7 +47,7 @@ pub fn capacity_cost(size: u64) -> u64 {
 pub fn capacity(
     device: Held<'_>,
     (keepsake, session): (&Path, Session),
-    attendant: &dyn Attendant,
+    (observer, power): (&dyn Observer, &dyn Power),
     cancel: &Cancel,
 ) -> Result<CapacityReport, MeasureError> {
     let size = size_of(&*device)?;
@@ -57,7 +57,8 @@ pub fn capacity(
         places: Places::on(size),
         keepsake: Keepsake::begin(keepsake, session, size)?,
         session,
-        attendant,
+        observer,
+        power,
         cancel,
         closer: Vec::new(),
         refused: Vec::new(),
@@ -74,7 +75,8 @@ struct Trial<'t, 'd> {
     places: Places,
     keepsake: Keepsake,
     session: Session,
-    attendant: &'t dyn Attendant,
+    observer: &'t dyn Observer,
+    power: &'t dyn Power,
     cancel: &'t Cancel,
     /// Places near the real end.
     closer: Vec<u64>,
@@ -96,7 +98,7 @@ impl<'d> Trial<'_, 'd> {
         self.mark_all()?;
         let before = self.look()?;
         let device = self.device.take().ok_or_else(gone)?;
-        match self.attendant.repower(device)? {
+        match self.power.cut(device)? {
             Repower::Kept(device) => {
                 self.device = Some(device);
                 return self.conclude(before, false);
@@ -134,7 +136,7 @@ impl<'d> Trial<'_, 'd> {
 
     /// Keeps what is at all places.
     fn keep_all(&mut self) -> Result<(), MeasureError> {
-        self.attendant.stage(Stage::Keep, None);
+        self.observer.stage(Stage::Keep, None);
         let sparse = self.places.sparse.clone();
         for &place in &sparse {
             self.keep(place, PLACE as usize)?;
@@ -168,7 +170,7 @@ impl<'d> Trial<'_, 'd> {
     /// cache, and shows where they have landed.
     fn mark_all(&mut self) -> Result<(), MeasureError> {
         let total = self.places.bytes();
-        self.attendant.stage(Stage::Mark, Some(total));
+        self.observer.stage(Stage::Mark, Some(total));
         let sparse = self.places.sparse.clone();
         for place in sparse.into_iter().rev() {
             self.mark(place, PLACE as usize)?;
@@ -217,7 +219,7 @@ impl<'d> Trial<'_, 'd> {
     /// Reads all places.
     fn look(&self) -> Result<Look, MeasureError> {
         let total = self.places.bytes();
-        self.attendant.stage(Stage::ReadMarks, Some(total));
+        self.observer.stage(Stage::ReadMarks, Some(total));
         let mut look = Look::default();
         let mut done = 0;
         for &place in &self.places.sparse {
@@ -284,7 +286,7 @@ impl<'d> Trial<'_, 'd> {
     }
 
     fn tell(&self, done: u64, total: u64) {
-        self.attendant.progress(told(done, total));
+        self.observer.progress(told(done, total));
     }
 
     /// Puts everything back, however the trial went.
@@ -294,7 +296,7 @@ impl<'d> Trial<'_, 'd> {
             return Err(seen.err().unwrap_or_else(gone));
         };
         let device = &*device;
-        self.attendant.stage(Stage::PutBack, None);
+        self.observer.stage(Stage::PutBack, None);
         let mut put = self.keepsake.put_back(device)?;
         let mut back = put.bytes;
         if let Ok((Capacity::Forgets { .. }, ..)) = &seen {

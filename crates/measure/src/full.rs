@@ -1,6 +1,6 @@
 //! The whole look at a medium: every sector is marked and read back. What was on it is lost.
 
-use pinewrit_core::{Cancel, Stage};
+use pinewrit_core::{Cancel, Observer, Stage};
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -9,7 +9,7 @@ use crate::capacity::CapacityReport;
 use crate::keepsake::PIECE;
 use crate::marks::{SECTOR, Session};
 use crate::verdict::{Found, Look};
-use crate::{Attendant, MeasureError, go_on, pieces, size_of, told};
+use crate::{MeasureError, go_on, pieces, size_of, told};
 
 /// How often the progress is noted, in bytes.
 const NOTE_EVERY: u64 = 256 << 20;
@@ -42,6 +42,22 @@ impl FullNote {
             marked: 0,
         }
     }
+
+    /// Whether it is about this medium: readers have names, and cards take turns in them. What was
+    /// marked shows it at both ends, whatever the medium's real size is.
+    pub fn is_of(&self, device: &dyn BlockDevice) -> bool {
+        let is_known = self.version == Self::VERSION && self.size == device.size();
+        let last = self.marked.checked_sub(SECTOR as u64);
+        let Some(last) = last.filter(|_| is_known && self.marked <= self.size) else {
+            return false;
+        };
+        let session = Session(self.session);
+        let is_marked = |place| {
+            let mut sector = [0; SECTOR];
+            device.read_at(place, &mut sector).is_ok() && session.place_of(&sector).is_some()
+        };
+        is_marked(0) || is_marked(last)
+    }
 }
 
 /// Marks all of a medium and reads all of it back; `keep` is told from time to time how far it has
@@ -52,7 +68,7 @@ impl FullNote {
 pub fn full(
     device: &dyn BlockDevice,
     note: &FullNote,
-    attendant: &dyn Attendant,
+    observer: &dyn Observer,
     cancel: &Cancel,
     mut keep: impl FnMut(&FullNote),
 ) -> Result<CapacityReport, MeasureError> {
@@ -60,10 +76,11 @@ pub fn full(
     let session = Session(note.session);
     let mut note = note.clone();
     let mut buffer = AlignedBuf::new(PIECE);
-    let tell = |done| attendant.progress(told(done, size));
-    attendant.stage(Stage::Mark, Some(size));
+    let tell = |done| observer.progress(told(done, size));
+    observer.stage(Stage::Mark, Some(size));
     let mut written = 0;
     let begun = note.marked.min(size) / PIECE as u64 * PIECE as u64;
+    note.marked = begun;
     for (start, len) in pieces(ByteRange {
         start: begun,
         end: size,
@@ -92,7 +109,7 @@ pub fn full(
         end: size,
     };
     device.forget_cache(whole);
-    attendant.stage(Stage::ReadMarks, Some(size));
+    observer.stage(Stage::ReadMarks, Some(size));
     let mut look = Look::default();
     for (start, len) in pieces(whole) {
         go_on(cancel)?;

@@ -45,6 +45,8 @@ pub(crate) struct Keepsake {
 struct Entry {
     offset: u64,
     bytes: Vec<u8>,
+    /// Its sum is right.
+    is_whole: bool,
 }
 
 impl Keepsake {
@@ -143,6 +145,7 @@ pub fn recover(path: &Path, device: &dyn BlockDevice) -> Result<Recovery, Measur
         let entry = entry?;
         let mut found = vec![0; entry.bytes.len()];
         match device.read_at(entry.offset, &mut found) {
+            _ if !entry.is_whole => is_changed |= is_marked(&session, device, &entry),
             Ok(()) => is_changed |= found != entry.bytes,
             Err(_) => is_changed = true,
         }
@@ -168,8 +171,13 @@ fn put_back(
 ) -> Result<PutBack, MeasureError> {
     let mut put = PutBack::default();
     let mut first = None;
+    let mut is_damaged = false;
     for entry in entries(path, file)? {
         let entry = entry?;
+        if !entry.is_whole {
+            is_damaged |= is_marked(session, device, &entry);
+            continue;
+        }
         if entry.offset == 0 {
             first = Some(entry);
             continue;
@@ -182,7 +190,18 @@ fn put_back(
         put_entry(session, device, &entry, (which, &mut put))?;
         device.flush()?;
     }
-    Ok(put)
+    match is_damaged {
+        true => Err(failed(path, io::ErrorKind::InvalidData.into())),
+        false => Ok(put),
+    }
+}
+
+/// Whether an entry that is not whole is missed: the power was cut before it was on the disk, unless
+/// its place is marked.
+fn is_marked(session: &Session, device: &dyn BlockDevice, entry: &Entry) -> bool {
+    let mut found = vec![0; entry.bytes.len()];
+    let read = device.read_at(entry.offset, &mut found);
+    read.is_ok() && !marked(session, &found).is_empty()
 }
 
 /// A place that takes nothing holds up none of the others, unless the medium is gone.
@@ -254,7 +273,7 @@ fn entries<'f>(
     }))
 }
 
-/// The next whole entry; what is cut off or damaged ends it.
+/// The next entry; what is cut off ends them.
 fn next_entry(reader: &mut impl Read) -> io::Result<Option<Entry>> {
     let mut head = [0; 12];
     if !filled(reader, &mut head)? {
@@ -272,7 +291,11 @@ fn next_entry(reader: &mut impl Read) -> io::Result<Option<Entry>> {
     let mut hasher = blake3::Hasher::new();
     hasher.update(&head).update(&bytes);
     let offset = u64::from_le_bytes(head[..8].try_into().unwrap_or_default());
-    Ok((hasher.finalize() == sum).then_some(Entry { offset, bytes }))
+    Ok(Some(Entry {
+        offset,
+        bytes,
+        is_whole: hasher.finalize() == sum,
+    }))
 }
 
 fn filled(reader: &mut impl Read, buffer: &mut [u8]) -> io::Result<bool> {

@@ -22,7 +22,7 @@ use std::io;
 use std::path::PathBuf;
 
 use keepsake::PIECE;
-use pinewrit_core::{Cancel, Observer, Progress};
+use pinewrit_core::{Cancel, Progress};
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError};
 use places::SMALLEST;
 
@@ -78,13 +78,20 @@ pub enum Repower<'d> {
     Back(Held<'d>),
 }
 
-/// Who watches a measurement, and serves it.
-pub trait Attendant: Observer {
-    /// Cuts the medium's power and gives it back.
+/// Who cuts a medium's power.
+pub trait Power {
+    /// Cuts it and gives it back.
     ///
     /// # Errors
-    /// It did not come back.
-    fn repower<'d>(&self, device: Held<'d>) -> Result<Repower<'d>, MeasureError> {
+    /// The medium did not come back.
+    fn cut<'d>(&self, device: Held<'d>) -> Result<Repower<'d>, MeasureError>;
+}
+
+/// Nobody does.
+pub struct Uncut;
+
+impl Power for Uncut {
+    fn cut<'d>(&self, device: Held<'d>) -> Result<Repower<'d>, MeasureError> {
         Ok(Repower::Kept(device))
     }
 }

@@ -3,14 +3,14 @@
 use std::path::Path;
 use std::time::Instant;
 
-use pinewrit_core::{Cancel, Stage};
+use pinewrit_core::{Cancel, Observer, Stage};
 use pinewrit_disk::{AlignedBuf, BlockDevice, ByteRange};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::keepsake::{Keepsake, PIECE};
 use crate::marks::Session;
-use crate::{Attendant, MeasureError, go_on, pieces, size_of, told};
+use crate::{MeasureError, go_on, pieces, size_of, told};
 
 /// What is read and written one after the other, in bytes.
 const SCRATCH: u64 = 64 << 20;
@@ -136,14 +136,14 @@ pub fn speed(
     device: &dyn BlockDevice,
     (keepsake, session): (&Path, Session),
     wish: SpeedWish,
-    attendant: &dyn Attendant,
+    observer: &dyn Observer,
     cancel: &Cancel,
 ) -> Result<SpeedReport, MeasureError> {
     let size = size_of(device)?;
     let watch = Watch {
         device,
         session,
-        attendant,
+        observer,
         cancel,
         scratch: scratch_on(size),
     };
@@ -153,7 +153,7 @@ pub fn speed(
     }
     let mut kept = Keepsake::begin(keepsake, session, size)?;
     let written = watch.write(&mut kept, &mut report);
-    attendant.stage(Stage::PutBack, None);
+    observer.stage(Stage::PutBack, None);
     report.written += kept.put_back(device)?.bytes;
     kept.remove()?;
     written.map(|()| report)
@@ -162,7 +162,7 @@ pub fn speed(
 struct Watch<'w> {
     device: &'w dyn BlockDevice,
     session: Session,
-    attendant: &'w dyn Attendant,
+    observer: &'w dyn Observer,
     cancel: &'w Cancel,
     scratch: ByteRange,
 }
@@ -177,7 +177,7 @@ impl Watch<'_> {
             })
         };
         let mut buffer = AlignedBuf::new(PIECE);
-        self.attendant
+        self.observer
             .stage(Stage::TimeReading, Some(self.scratch.len()));
         forget();
         let mut timed = Vec::new();
@@ -198,7 +198,7 @@ impl Watch<'_> {
             start: 0,
             end: size,
         };
-        let (times, took) = self.anywhere(whole, |offset, _| {
+        let (times, took) = self.anywhere(whole, |offset| {
             self.device.read_once(offset, &mut buffer[..SMALL])
         })?;
         let slow = slow_of(read.pieces.iter().chain(&samples));
@@ -215,7 +215,7 @@ impl Watch<'_> {
     }
 
     fn write(&self, kept: &mut Keepsake, report: &mut SpeedReport) -> Result<(), MeasureError> {
-        self.attendant.stage(Stage::Keep, None);
+        self.observer.stage(Stage::Keep, None);
         let mut buffer = AlignedBuf::new(PIECE);
         for (offset, len) in pieces(self.scratch) {
             go_on(self.cancel)?;
@@ -225,7 +225,7 @@ impl Watch<'_> {
         kept.sync()?;
         let mut marks = AlignedBuf::new(self.scratch.len() as usize);
         self.session.mark(self.scratch.start, &mut marks);
-        self.attendant
+        self.observer
             .stage(Stage::TimeWriting, Some(self.scratch.len()));
         let mut timed = Vec::new();
         for (offset, len) in pieces(self.scratch) {
@@ -238,7 +238,7 @@ impl Watch<'_> {
         let flush = self.flushed()?;
         let write = pace(timed, flush);
         let start = self.scratch.start;
-        let (times, took) = self.anywhere(self.scratch, |offset, _| {
+        let (times, took) = self.anywhere(self.scratch, |offset| {
             let from = (offset - start) as usize;
             self.device.write_at(offset, &marks[from..from + SMALL])
         })?;
@@ -276,7 +276,7 @@ impl Watch<'_> {
     fn anywhere(
         &self,
         range: ByteRange,
-        mut work: impl FnMut(u64, usize) -> Result<(), pinewrit_disk::DiskError>,
+        mut work: impl FnMut(u64) -> Result<(), pinewrit_disk::DiskError>,
     ) -> Result<(Vec<f64>, f64), MeasureError> {
         let places = range.len() / SMALL as u64;
         let mut stream = blake3::Hasher::new().update(&self.session.0).finalize_xof();
@@ -287,7 +287,7 @@ impl Watch<'_> {
             stream.fill(&mut random);
             let place = u64::from_le_bytes(random) % places.max(1);
             let offset = range.start + place * SMALL as u64;
-            let piece = self.timed(offset, SMALL, || work(offset, SMALL))?;
+            let piece = self.timed(offset, SMALL, || work(offset))?;
             times.push(piece.seconds);
         }
         Ok((times, began.elapsed().as_secs_f64()))
@@ -295,7 +295,7 @@ impl Watch<'_> {
 
     fn tell(&self, done: u64) {
         let total = self.scratch.len();
-        self.attendant.progress(told(done, total));
+        self.observer.progress(told(done, total));
     }
 }
 

@@ -5,34 +5,20 @@
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
-use pinewrit_core::{Cancel, Observer, Silent};
+use pinewrit_core::{Cancel, Silent};
 use pinewrit_disk::{
     BlockDevice, ByteRange, CacheUse, DiskError, Fault, FaultyDevice, FileDevice, Forgetful,
     MemoryDevice, SectorSize,
 };
 use pinewrit_measure::{
-    Attendant, Beyond, Capacity, CapacityReport, FullNote, Held, MeasureError, Recovery, Repower,
-    Session, SpeedWish, capacity, full, recover, speed,
+    Beyond, Capacity, CapacityReport, FullNote, Held, MeasureError, Power, Recovery, Repower,
+    Session, SpeedWish, Uncut, capacity, capacity_cost, full, recover, speed,
 };
 use proptest::prelude::*;
 use rstest::rstest;
 
 const SESSION: Session = Session([5; 16]);
 const MIB: u64 = 1 << 20;
-
-struct Nobody;
-
-impl Observer for Nobody {
-    fn stage(&self, stage: pinewrit_core::Stage, total: Option<u64>) {
-        Silent.stage(stage, total);
-    }
-
-    fn progress(&self, progress: pinewrit_core::Progress) {
-        Silent.progress(progress);
-    }
-}
-
-impl Attendant for Nobody {}
 
 struct Folder(tempfile::TempDir);
 
@@ -66,7 +52,7 @@ fn look(device: &dyn BlockDevice, kept: &Path) -> Result<CapacityReport, Measure
     capacity(
         Box::new(device),
         (kept, SESSION),
-        &Nobody,
+        (&Silent, &Uncut),
         &Cancel::default(),
     )
 }
@@ -166,17 +152,11 @@ fn a_cache_does_not_hide_a_lost_end() {
 
 /// Somebody takes the card out and puts it back.
 struct Puller<'p> {
-    card: &'p (dyn Fn() -> Box<dyn BlockDevice> + Sync),
+    card: &'p dyn Fn() -> Box<dyn BlockDevice>,
 }
 
-impl Observer for Puller<'_> {
-    fn stage(&self, _: pinewrit_core::Stage, _: Option<u64>) {}
-
-    fn progress(&self, _: pinewrit_core::Progress) {}
-}
-
-impl Attendant for Puller<'_> {
-    fn repower<'d>(&self, device: Held<'d>) -> Result<Repower<'d>, MeasureError> {
+impl Power for Puller<'_> {
+    fn cut<'d>(&self, device: Held<'d>) -> Result<Repower<'d>, MeasureError> {
         // Unpowered, it must not write what it has kept.
         std::mem::forget(device);
         Ok(Repower::Back((self.card)()))
@@ -198,7 +178,13 @@ fn a_card_that_forgets_is_found_when_its_power_is_cut() {
         card: &|| Box::new(Forgetful::new(open(&path), 3 << 20)),
     };
     let cancel = Cancel::default();
-    let report = capacity(Box::new(first), (&folder.kept(), SESSION), &puller, &cancel).unwrap();
+    let report = capacity(
+        Box::new(first),
+        (&folder.kept(), SESSION),
+        (&Silent, &puller),
+        &cancel,
+    )
+    .unwrap();
     assert_eq!(report.capacity, Capacity::Forgets { bytes: 3 << 20 });
     assert!(report.repowered);
     assert!(std::fs::read(&path).unwrap() == before);
@@ -229,7 +215,7 @@ fn the_whole_look_counts_every_sector_and_goes_on() {
     );
     let note = FullNote::new(24 << 20, SESSION);
     let cancel = Cancel::default();
-    let report = full(&card, &note, &Nobody, &cancel, |_| {}).unwrap();
+    let report = full(&card, &note, &Silent, &cancel, |_| {}).unwrap();
     let Capacity::Smaller { real, .. } = report.capacity else {
         panic!("{report:?}");
     };
@@ -237,7 +223,7 @@ fn the_whole_look_counts_every_sector_and_goes_on() {
     let honest = MemoryDevice::new(24 << 20);
     let mut last = note.clone();
     let pulled = FaultyDevice::new(honest, vec![Fault::LostWrites(past(20 * MIB))]);
-    let report = full(&pulled, &note, &Nobody, &cancel, |note| last = note.clone()).unwrap();
+    let report = full(&pulled, &note, &Silent, &cancel, |note| last = note.clone()).unwrap();
     assert!(matches!(report.capacity, Capacity::Smaller { real, .. } if real == 20 * MIB));
     assert_eq!(last.marked, 24 << 20);
 }
@@ -248,7 +234,7 @@ fn speed_leaves_the_card_as_it_was() {
     let folder = Folder::new();
     let wish = SpeedWish::default();
     let cancel = Cancel::default();
-    let report = speed(&card, (&folder.kept(), SESSION), wish, &Nobody, &cancel).unwrap();
+    let report = speed(&card, (&folder.kept(), SESSION), wish, &Silent, &cancel).unwrap();
     assert!(report.write.is_some());
     let mut now = vec![0; 40 << 20];
     card.read_at(0, &mut now).unwrap();
@@ -282,9 +268,9 @@ proptest! {
         let keepsake = (&*folder.kept(), SESSION);
         let done = if is_speed {
             let wish = SpeedWish::default();
-            speed(&card, keepsake, wish, &Nobody, &cancel).map(drop)
+            speed(&card, keepsake, wish, &Silent, &cancel).map(drop)
         } else {
-            capacity(Box::new(&card), keepsake, &Nobody, &cancel).map(drop)
+            capacity(Box::new(&card), keepsake, (&Silent, &Uncut), &cancel).map(drop)
         };
         if done.is_err() {
             let again = cut(&path, size, second);
@@ -326,4 +312,52 @@ fn a_card_without_power_is_an_error() {
         matches!(looked, Err(MeasureError::Disk(DiskError::Io { .. }))),
         "{looked:?}"
     );
+}
+
+/// What is left of the marks is put back, and the file stays for whoever can mend it.
+#[test]
+fn a_damaged_keepsake_is_not_thrown_away() {
+    let folder = Folder::new();
+    let path = folder.0.path().join("card.img");
+    std::fs::write(&path, pattern(8 << 20)).unwrap();
+    // Everything is marked, and nothing put back.
+    let card = cut(&path, 8 << 20, capacity_cost(8 << 20) / 2 + 1000);
+    assert!(look(&card, &folder.kept()).is_err());
+    let mut kept = std::fs::read(folder.kept()).unwrap();
+    let whole = kept.clone();
+    kept[36 + 12 + 100] ^= 1;
+    std::fs::write(folder.kept(), &kept).unwrap();
+    let card = cut(&path, 8 << 20, u64::MAX);
+    let told = recover(&folder.kept(), &card);
+    assert!(
+        matches!(told, Err(MeasureError::Keepsake { .. })),
+        "{told:?}"
+    );
+    assert!(folder.kept().exists());
+    std::fs::write(folder.kept(), &whole).unwrap();
+    recover(&folder.kept(), &card).unwrap();
+    assert!(std::fs::read(&path).unwrap() == pattern(8 << 20));
+}
+
+#[test]
+fn a_whole_look_goes_on_with_its_own_medium_only() {
+    let card = MemoryDevice::new(4 << 20);
+    let cancel = Cancel::default();
+    let begun = FullNote::new(4 << 20, SESSION);
+    assert!(!begun.is_of(&card));
+    let mut noted = begun.clone();
+    let short = FaultyDevice::new(&card, vec![Fault::PulledAfter(3 << 20)]);
+    assert!(
+        full(&short, &begun, &Silent, &cancel, |note| noted =
+            note.clone())
+        .is_err()
+    );
+    noted.marked = 3 << 20;
+    assert!(noted.is_of(&card));
+    assert!(!noted.is_of(&MemoryDevice::new(4 << 20)));
+    noted.marked = u64::MAX;
+    assert!(!noted.is_of(&card));
+    // Nor does it go past the end, whatever the note says.
+    let report = full(&card, &noted, &Silent, &cancel, |_| {}).unwrap();
+    assert_eq!(report.claimed, 4 << 20);
 }

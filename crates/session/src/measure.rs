@@ -1,9 +1,10 @@
-//! What a measurement that was cut off has left on a medium.
+//! What a measurement has left: marks on a medium if it was cut off, and how fast the medium is.
 
 use std::path::PathBuf;
 
 use pinewrit_disk::BlockDevice;
-use pinewrit_measure::{Recovery, recover};
+use pinewrit_host::MediumFacts;
+use pinewrit_measure::{Link, Part, Recovery, TimeEstimate, recover};
 use pinewrit_ui::{Message, style, units, words};
 
 use crate::Context;
@@ -62,4 +63,57 @@ pub fn tell_interrupted(cx: &Context, (name, key): (&str, &str)) {
              puts back what was there\n"
         ));
     }
+}
+
+/// How fast a medium will be in its reader, in bytes a second.
+pub struct Pace {
+    /// Writing.
+    pub write: f64,
+    /// Reading.
+    pub read: f64,
+    /// How that is known, in words.
+    pub how: String,
+}
+
+impl Pace {
+    /// The links that end at the medium.
+    pub fn links(&self, bytes: u64, reads_back: bool) -> Vec<Link> {
+        let mut links = vec![Link::new(Part::Write, bytes, self.write)];
+        if reads_back {
+            links.push(Link::new(Part::ReadBack, bytes, self.read));
+        }
+        links
+    }
+
+    /// What writing so many bytes takes as far as the medium decides, in seconds and in words.
+    pub fn expected(&self, bytes: u64, reads_back: bool) -> (f64, String) {
+        let seconds = TimeEstimate::of(self.links(bytes, reads_back)).seconds;
+        (
+            seconds,
+            words::measure::expected(seconds, self.write, &self.how),
+        )
+    }
+}
+
+/// What is known of each medium; its bus may be slower. If only writing or reading is known, the other
+/// is taken to be as fast.
+pub fn paces(cx: &Context, media: &[&MediumFacts]) -> Vec<Option<Pace>> {
+    let known = cx.known_speeds(media).into_iter().zip(media);
+    let paces = known.map(|(known, facts)| {
+        let known = known?;
+        let either = known.write.or(known.read)?;
+        let limit = facts.identity.bus.carries().unwrap_or(u64::MAX);
+        let (write, read) = (known.write.unwrap_or(either), known.read.unwrap_or(either));
+        let how = words::measure::how_known(known.source);
+        let bus = match write > limit || read > limit {
+            true => format!(", and no more than {} gives", facts.identity.bus),
+            false => String::new(),
+        };
+        Some(Pace {
+            write: write.min(limit) as f64,
+            read: read.min(limit) as f64,
+            how: format!("{how}{bus}"),
+        })
+    });
+    paces.collect()
 }

@@ -1,5 +1,6 @@
 //! Who has signed an image, by the keys that the user trusts.
 
+use std::collections::HashSet;
 use std::fs::File;
 use std::io::{self, Cursor, Read};
 use std::path::Path;
@@ -57,16 +58,25 @@ pub fn find(
         .as_ref()
         .is_some_and(|sum| matches!(sum.origin, ChecksumOrigin::Argument));
     let lists = own.into_iter().chain(LISTS.map(str::to_owned));
-    for list in lists.filter(|_| !is_given) {
-        let Some((found, expected)) = of_list(source, &list, keys) else {
-            continue;
-        };
-        if found.signed.is_good() {
-            *checksum = Some(expected);
+    let mut lists: Vec<String> = lists.filter(|_| !is_given).collect();
+    let mut known = HashSet::new();
+    lists.retain(|list| known.insert(list.clone()));
+    let mut foreign = None;
+    for list in lists {
+        match of_list(source, &list, keys) {
+            Some((found, expected)) if found.signed.is_good() => {
+                *checksum = Some(expected);
+                return Some(found);
+            }
+            Some((found, _)) if found.signed.is_bad() => return Some(found),
+            Some((found, _)) => drop(foreign.get_or_insert(found)),
+            None => {}
         }
-        return Some(found);
     }
-    of_image(source, keys)
+    match of_image(source, keys) {
+        Some(found) if found.signed.is_good() || found.signed.is_bad() => Some(found),
+        found => foreign.or(found),
+    }
 }
 
 fn of_list(

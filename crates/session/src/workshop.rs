@@ -72,21 +72,18 @@ pub fn station() -> Result<String, Message> {
 impl Context {
     /// The ledger: as chosen, configured, or in the state directory.
     pub fn ledger(&self) -> Result<Ledger, Message> {
-        let chosen = match &self.ledger {
-            Some(place) => Some(place.clone()),
-            // What is practised on a rack is not recorded among real media.
-            None if self.folders.are_given() => None,
-            None => Config::read()?.ledger,
-        };
-        let opened = match chosen {
+        let opened = match self.chosen_ledger()? {
             Some(place) => open(&place),
             None => {
                 let state = self.folders.state()?;
                 let path = state.path().join(FILE);
+                let is_new = !path.exists();
                 let opened = Ledger::open_file(&path);
                 give_to_owner(&state, &path);
                 opened.and_then(|mut ledger| {
-                    self.take_in(&mut ledger, &state)?;
+                    if is_new {
+                        self.take_in(&mut ledger, &state)?;
+                    }
                     Ok(ledger)
                 })
             }
@@ -96,10 +93,28 @@ impl Context {
         Ok(ledger)
     }
 
+    /// Begins the ledger of this computer, before the first medium that belongs into it is made.
+    pub fn begin_ledger(&self) {
+        if matches!(self.chosen_ledger(), Ok(None)) {
+            // If it cannot be used, that is told with the first record.
+            let _ = self.ledger();
+        }
+    }
+
+    /// Where the ledger is, unless that is the state directory.
+    fn chosen_ledger(&self) -> Result<Option<String>, Message> {
+        Ok(match &self.ledger {
+            Some(place) => Some(place.clone()),
+            // What is practised on a rack is not recorded among real media.
+            None if self.folders.are_given() => None,
+            None => Config::read()?.ledger,
+        })
+    }
+
     /// Takes in the receipts of before there was a ledger, at its first use.
     fn take_in(&self, ledger: &mut Ledger, state: &StateFolder) -> Result<(), LedgerError> {
         let files = receipts_in(&state.receipts());
-        if files.is_empty() || ledger.count()? > 0 {
+        if files.is_empty() {
             return Ok(());
         }
         let _waiting = Waiting::new(&self.ui, format!("taking in {} receipts", files.len()));
@@ -114,7 +129,7 @@ impl Context {
         if taken > 0 {
             let count = units::counted(taken as u64, "receipt");
             self.ui.say(format!(
-                "note: the ledger begins with {count} that were here\n"
+                "note: the ledger begins with {count} from before\n"
             ));
         }
         Ok(())
@@ -217,23 +232,29 @@ impl Context {
         }
     }
 
-    /// What is known of a medium's speed. A ledger that cannot be used knows nothing.
-    pub fn known_speed(&self, facts: &MediumFacts) -> Option<KnownSpeed> {
-        let tag = facts.tag.as_ref().map(ToString::to_string);
-        let model = model_of(facts);
-        let mut ledger = self.ledger().ok()?;
-        ledger.known_speed(tag.as_deref(), Some(&model)).ok()?
+    /// What is known of the speed of each of these media. A ledger that cannot be used knows
+    /// nothing.
+    pub fn known_speeds(&self, media: &[&MediumFacts]) -> Vec<Option<KnownSpeed>> {
+        let mut ledger = self.ledger().ok();
+        let known = media.iter().map(|facts| {
+            let tag = facts.tag.as_ref().map(ToString::to_string);
+            let ledger = ledger.as_mut()?;
+            let known = ledger.known_speed(tag.as_deref(), Some(&model_of(facts)));
+            known.ok()?
+        });
+        known.collect()
     }
 
-    /// Whether the ledger is a file, which answers at once.
+    /// Whether there is a ledger in a file, which answers at once.
     pub fn has_ledger_here(&self) -> bool {
-        let place = match &self.ledger {
-            Some(place) => Some(place.clone()),
-            None if self.folders.are_given() => None,
-            None => Config::read().ok().and_then(|config| config.ledger),
-        };
-        let is_begun = self.folders.state_if_any().is_some();
-        place.map_or(is_begun, |place| !place.contains("://"))
+        match self.chosen_ledger() {
+            Ok(Some(place)) => !place.contains("://") && Path::new(&place).exists(),
+            Ok(None) => {
+                let state = self.folders.state_if_any();
+                state.is_some_and(|state| state.path().join(FILE).exists())
+            }
+            Err(_) => false,
+        }
     }
 
     /// Records that a medium was not finished.

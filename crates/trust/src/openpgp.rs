@@ -88,17 +88,29 @@ fn judge(keys: &Keys, signature: &Signature, content: Content<'_>, now: u64) -> 
             why: "it is no signature of a file".to_owned(),
         };
     }
-    let Some(maker) = maker_of(keys, signature) else {
+    // There may be older and newer forms of a key: whoever has extended or revoked it is believed.
+    let verdicts =
+        makers_of(keys, signature).map(|maker| judge_by(&maker, signature, content, now));
+    let best = verdicts.min_by_key(|verdict| match verdict {
+        Signed::Revoked(_) => 0,
+        Signed::By(_) => 1,
+        Signed::Expired(_) => 2,
+        _ => 3,
+    });
+    best.unwrap_or_else(|| {
         let key = signature
             .issuer_fingerprint()
             .first()
             .map(ToString::to_string);
         let id = signature.issuer_key_id().first().map(ToString::to_string);
         let key = key.or(id).unwrap_or_else(|| "unknown".to_owned());
-        return Signed::Foreign {
+        Signed::Foreign {
             key: key.to_ascii_uppercase(),
-        };
-    };
+        }
+    })
+}
+
+fn judge_by(maker: &Maker<'_>, signature: &Signature, content: Content<'_>, now: u64) -> Signed {
     let signer = maker.signer();
     match maker.verifies(signature, content) {
         Ok(true) => {}
@@ -110,17 +122,17 @@ fn judge(keys: &Keys, signature: &Signature, content: Content<'_>, now: u64) -> 
         }
     }
     let made = made(signature);
-    if is_revoked(&maker, made) {
+    if is_revoked(maker, made) {
         return Signed::Revoked(signer);
     }
-    if has_expired(&maker, signature, made, now) {
+    if has_expired(maker, signature, made, now) {
         return Signed::Expired(signer);
     }
     Signed::By(signer)
 }
 
-fn maker_of<'k>(keys: &'k Keys, signature: &Signature) -> Option<Maker<'k>> {
-    keys.openpgp.iter().find_map(|key| {
+fn makers_of<'k>(keys: &'k Keys, signature: &Signature) -> impl Iterator<Item = Maker<'k>> {
+    keys.openpgp.iter().filter_map(|key| {
         if is_by(signature, &key.primary_key) {
             return Some(Maker::Primary(key));
         }

@@ -63,6 +63,25 @@ impl Desk {
         Keys::in_file(&self.path("key.gpg")).unwrap()
     }
 
+    fn fingerprint(&self) -> String {
+        let listed = Command::new("gpg")
+            .args([
+                "--homedir",
+                &self.0.path().display().to_string(),
+                "--with-colons",
+                "-K",
+            ])
+            .output()
+            .unwrap();
+        let listed = String::from_utf8(listed.stdout).unwrap();
+        let line = listed.lines().find(|line| line.starts_with("fpr")).unwrap();
+        line.trim_end_matches(':')
+            .rsplit(':')
+            .next()
+            .unwrap()
+            .to_owned()
+    }
+
     fn judge(&self, keys: &Keys, signature: &str, content: &'static [u8], now: u64) -> Signed {
         let signature = std::fs::read(self.path(signature)).unwrap();
         let content = || Ok(Box::new(Cursor::new(content)) as Box<dyn Read>);
@@ -116,23 +135,7 @@ fn a_subkey_signs_for_its_key() {
     pinewrit_judges::needs!["gpg"];
     let desk = Desk::new();
     desk.make_key("ed25519", "never");
-    let listed = Command::new("gpg")
-        .args([
-            "--homedir",
-            &desk.0.path().display().to_string(),
-            "--with-colons",
-            "-K",
-        ])
-        .output()
-        .unwrap();
-    let listed = String::from_utf8(listed.stdout).unwrap();
-    let line = listed.lines().find(|line| line.starts_with("fpr")).unwrap();
-    let key = line
-        .trim_end_matches(':')
-        .rsplit(':')
-        .next()
-        .unwrap()
-        .to_owned();
+    let key = desk.fingerprint();
     desk.gpg(&["--quick-add-key", &key, "rsa2048", "sign", "never"]);
     desk.gpg(&["--output", "SUMS.sig", "--detach-sign", "SUMS"]);
     let keys = desk.export();
@@ -152,6 +155,15 @@ fn keys_that_are_not_valid_any_more_are_told_apart() {
     assert!(desk.judge(&keys, "SUMS.sig", TEXT, now).is_good());
     let later = desk.judge(&keys, "SUMS.sig", TEXT, now + 3 * 86_400);
     assert!(matches!(later, Signed::Expired(_)), "{later:?}");
+    // The publisher extends it; who has both forms has the newer one.
+    std::fs::create_dir(desk.path("keys")).unwrap();
+    std::fs::copy(desk.path("key.gpg"), desk.path("keys/1.gpg")).unwrap();
+    desk.gpg(&["--quick-set-expire", &desk.fingerprint(), "9d"]);
+    desk.export();
+    std::fs::copy(desk.path("key.gpg"), desk.path("keys/2.gpg")).unwrap();
+    let both = Keys::in_folder(&desk.path("keys")).unwrap();
+    let extended = desk.judge(&both, "SUMS.sig", TEXT, now + 3 * 86_400);
+    assert!(extended.is_good(), "{extended:?}");
     let folder = desk.path("openpgp-revocs.d");
     let file = std::fs::read_dir(folder).unwrap().flatten().next().unwrap();
     // It is kept from being imported by accident.
@@ -163,6 +175,10 @@ fn keys_that_are_not_valid_any_more_are_told_apart() {
     .unwrap();
     desk.gpg(&["--import", "revoke"]);
     let revoked = desk.judge(&desk.export(), "SUMS.sig", TEXT, now);
+    assert!(matches!(revoked, Signed::Revoked(_)), "{revoked:?}");
+    std::fs::copy(desk.path("key.gpg"), desk.path("keys/3.gpg")).unwrap();
+    let all = Keys::in_folder(&desk.path("keys")).unwrap();
+    let revoked = desk.judge(&all, "SUMS.sig", TEXT, now);
     assert!(matches!(revoked, Signed::Revoked(_)), "{revoked:?}");
 }
 

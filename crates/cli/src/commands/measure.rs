@@ -4,15 +4,15 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use pinewrit_args::{ChangeArgs, MeasureArgs};
+use pinewrit_core::Cancel;
 use pinewrit_core::state::save;
 use pinewrit_core::table::prepare;
-use pinewrit_core::{Cancel, Observer, Progress, Stage};
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, SectorSize};
 use pinewrit_host::{Medium, MediumFacts, Permits, Readers, Tag};
 use pinewrit_ledger::{Entry, Kind, Speed};
 use pinewrit_measure::{
-    Attendant, Capacity, CapacityReport, FullNote, Held, MeasureError, Repower, Session, Shortfall,
-    SpeedReport, SpeedWish, capacity, capacity_cost, full, judge, speed, speed_cost,
+    Capacity, CapacityReport, FullNote, Held, MeasureError, Power, Repower, Session, Shortfall,
+    SpeedReport, SpeedWish, Uncut, capacity, capacity_cost, full, judge, speed, speed_cost,
 };
 use pinewrit_session::change::{self, Opened};
 use pinewrit_session::workshop::model_of;
@@ -235,7 +235,7 @@ fn timed(
         false => place(cx, opened)?,
     };
     let device = &*opened.medium.device;
-    let report = speed(device, (&place, session()), wish, &Alone { view }, cancel);
+    let report = speed(device, (&place, session()), wish, view, cancel);
     report.map_err(|e| measure_error(&opened.name, &e))
 }
 
@@ -250,7 +250,7 @@ fn looked_at(
 ) -> Result<CapacityReport, Message> {
     let place = place(cx, opened)?;
     let device = Box::new(&*opened.medium.device);
-    let report = capacity(device, (&place, session()), &Alone { view }, cancel);
+    let report = capacity(device, (&place, session()), (view, &Uncut), cancel);
     report.map_err(|e| measure_error(&opened.name, &e))
 }
 
@@ -264,14 +264,13 @@ fn replugged(
     let name = opened.name;
     let puller = Puller {
         cx,
-        view,
         name: &name,
         facts,
         confirmed: args.access.confirm.clone(),
         cancel,
     };
     let device = Box::new(Whole(opened.medium));
-    let report = capacity(device, (&place, session()), &puller, cancel);
+    let report = capacity(device, (&place, session()), (view, &puller), cancel);
     report.map_err(|e| measure_error(&name, &e))
 }
 
@@ -315,45 +314,17 @@ impl BlockDevice for Whole {
     }
 }
 
-/// Nobody cuts the power.
-struct Alone<'a> {
-    view: &'a ProgressView,
-}
-
-impl Observer for Alone<'_> {
-    fn stage(&self, stage: Stage, total: Option<u64>) {
-        self.view.stage(stage, total);
-    }
-
-    fn progress(&self, progress: Progress) {
-        self.view.progress(progress);
-    }
-}
-
-impl Attendant for Alone<'_> {}
-
 /// A person is asked to take the medium out and to put it back.
 struct Puller<'a> {
     cx: &'a Context,
-    view: &'a ProgressView,
     name: &'a str,
     facts: &'a MediumFacts,
     confirmed: Option<Tag>,
     cancel: &'a Cancel,
 }
 
-impl Observer for Puller<'_> {
-    fn stage(&self, stage: Stage, total: Option<u64>) {
-        self.view.stage(stage, total);
-    }
-
-    fn progress(&self, progress: Progress) {
-        self.view.progress(progress);
-    }
-}
-
-impl Attendant for Puller<'_> {
-    fn repower<'d>(&self, device: Held<'d>) -> Result<Repower<'d>, MeasureError> {
+impl Power for Puller<'_> {
+    fn cut<'d>(&self, device: Held<'d>) -> Result<Repower<'d>, MeasureError> {
         let name = self.name;
         self.ask(&format!("take {name} out of its reader now"));
         let is_out = || device.read_at(0, &mut [0; 512]).is_err().then_some(());
@@ -445,8 +416,7 @@ fn whole(
     let note = cx.folders.state()?.full_note(&opened.key);
     let begun = std::fs::read(&note).ok();
     let begun = begun.and_then(|json| serde_json::from_slice::<FullNote>(&json).ok());
-    let begun =
-        begun.filter(|note| note.version == FullNote::VERSION && note.size == device.size());
+    let begun = begun.filter(|note| note.is_of(device));
     if let Some(begun) = &begun {
         let marked = units::size(begun.marked);
         cx.ui.say(format!(
@@ -459,7 +429,7 @@ fn whole(
         let json = serde_json::to_vec(now).unwrap_or_default();
         let _ = save(&note, &json);
     };
-    let report = full(device, &begun, &Alone { view }, cancel, keep);
+    let report = full(device, &begun, view, cancel, keep);
     let report = report.map_err(|error| match error {
         MeasureError::Cancelled => Message::new(Exit::Interrupted, "interrupted")
             .fact(

@@ -8,6 +8,7 @@ use comfy_table::{Cell, CellAlignment, Table};
 use pinewrit_args::MediaArgs;
 use pinewrit_core::inspect::{Inspection, inspect_medium};
 use pinewrit_host::{Changes, Hold, MediumFacts, Verdict};
+use pinewrit_ledger::KnownSpeed;
 use pinewrit_ui::words::{self, inspection};
 use pinewrit_ui::{Event, Exit, Message, style, units};
 use schemars::JsonSchema;
@@ -168,10 +169,15 @@ fn text(cx: &Context, media: &[MediumFacts], hidden: usize) -> String {
         column.set_cell_alignment(CellAlignment::Right);
     }
     // The header, then a line for each medium, with remarks below.
-    let below = std::iter::once(Vec::new()).chain(media.iter().map(|medium| {
+    let speeds = match cx.has_ledger_here() {
+        true => cx.known_speeds(&media.iter().collect::<Vec<_>>()),
+        false => vec![None; media.len()],
+    };
+    let details = media.iter().zip(&speeds).map(|(medium, speed)| {
         let content = content(cx, medium);
-        details(cx, medium, content.as_ref())
-    }));
+        details(cx, medium, (content.as_ref(), speed.as_ref()))
+    });
+    let below = std::iter::once(Vec::new()).chain(details);
     let mut text = String::new();
     if !media.is_empty() {
         for (line, details) in table.lines().zip(below) {
@@ -227,7 +233,11 @@ fn row(medium: &MediumFacts) -> Vec<Cell> {
 }
 
 /// A medium's content, why it is not ready, and how reliable its tag is.
-fn details(cx: &Context, medium: &MediumFacts, content: Option<&Inspection>) -> Vec<String> {
+fn details(
+    cx: &Context,
+    medium: &MediumFacts,
+    (content, speed): (Option<&Inspection>, Option<&KnownSpeed>),
+) -> Vec<String> {
     let identity = &medium.identity;
     if identity.size == 0 {
         return vec!["no medium in it".to_owned()];
@@ -246,11 +256,7 @@ fn details(cx: &Context, medium: &MediumFacts, content: Option<&Inspection>) -> 
         Some(found) => inspection::summary(found),
         None => "not readable by this user".to_owned(),
     });
-    let known = cx
-        .has_ledger_here()
-        .then(|| cx.known_speed(medium))
-        .flatten();
-    lines.extend(known.map(|known| words::measure::known_speed(&known)));
+    lines.extend(speed.map(words::measure::known_speed));
     if medium.has_twin {
         lines.push(
             "another medium reports the same identity; this tag is tied to its port".to_owned(),

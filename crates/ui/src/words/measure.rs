@@ -85,7 +85,7 @@ fn pair(speed: &SpeedReport) -> String {
     let write = write.map(|write| format!(", writes {}", rate(write.sustained)));
     format!(
         "reads {}{}",
-        rate(speed.read.rate),
+        rate(speed.read.sustained),
         write.unwrap_or_default()
     )
 }
@@ -342,21 +342,10 @@ pub fn known_speed(known: &KnownSpeed) -> String {
     format!("{} ({})", rates.join(", "), how_known(known.source))
 }
 
-/// How long it takes to write so many bytes and to read them back, in seconds and in words; `None`
-/// if it is not known how fast the medium is written.
-pub fn expected(known: &KnownSpeed, bytes: u64, reads_back: bool) -> Option<(f64, String)> {
-    let write = known.write.filter(|&rate| rate > 0)?;
-    let read = known.read.filter(|&rate| rate > 0).unwrap_or(write);
-    let writing = bytes as f64 / write as f64;
-    let reading = match reads_back {
-        true => bytes as f64 / read as f64,
-        false => 0.0,
-    };
-    let seconds = writing + reading;
+/// How long it takes in one line: at this rate of writing, known like this.
+pub fn expected(seconds: f64, write: f64, how: &str) -> String {
     let time = units::time(Duration::from_secs_f64(seconds));
-    let how = how_known(known.source);
-    let text = format!("about {time}, at {} ({how})", rate(write as f64));
-    Some((seconds, text))
+    format!("about {time}, at {} ({how})", rate(write))
 }
 
 /// How a speed is known.

@@ -9,11 +9,12 @@ use pinewrit_core::write::{WritePlan, WriteRequest};
 use pinewrit_host::usb_carries;
 use pinewrit_image::{ChecksumKind, ExpectedChecksum, ImageSource, find_beside};
 use pinewrit_measure::{Link, Part, TimeEstimate};
+use pinewrit_session::measure::{self, Pace};
 use pinewrit_session::source::{self, Keep};
 use pinewrit_session::{Context, clock, medium};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::words::inspection::FactList;
-use pinewrit_ui::words::measure::{how_known, rate};
+use pinewrit_ui::words::measure::rate;
 use pinewrit_ui::{Event, Exit, Message, style, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -44,13 +45,11 @@ impl Event for TimeEvent<'_> {
     const COMMANDS: &'static [&'static str] = &["estimate time"];
 }
 
-/// A medium's rates in bytes a second, and how they are known.
+/// A medium, and how fast it is.
 struct Target {
     name: String,
-    size: Option<u64>,
-    write: f64,
-    read: f64,
-    how: String,
+    size: u64,
+    pace: Pace,
 }
 
 pub(super) fn run(cx: &Context, action: &EstimateAction) -> Outcome {
@@ -71,8 +70,8 @@ pub(super) fn run(cx: &Context, action: &EstimateAction) -> Outcome {
         (None, None) => return Ok(()),
     };
     if let Some(limit) = reader.and_then(usb_carries) {
-        let limit = limit as f64;
-        (target.write, target.read) = (target.write.min(limit), target.read.min(limit));
+        let (pace, limit) = (&mut target.pace, limit as f64);
+        (pace.write, pace.read) = (pace.write.min(limit), pace.read.min(limit));
     }
     let source = source::open(cx, image, options, Keep::No)?;
     let name = source.name();
@@ -83,21 +82,18 @@ pub(super) fn run(cx: &Context, action: &EstimateAction) -> Outcome {
     let (unpacked, unpack_rate) = tried(&source)?;
     drop(waiting);
     let used = unpacked.saturating_sub(plan.expected_free());
-    if let Some(size) = target.size.filter(|&size| size < unpacked) {
+    if target.size < unpacked {
         let what = format!("{name} does not fit on {}", target.name);
         let message = Message::new(Exit::Differences, what)
             .fact("image", units::exact(unpacked))
-            .fact("medium", units::exact(size));
+            .fact("medium", units::exact(target.size));
         return Err(message.remedy(format!("pinewrit estimate fit {}", image)));
     }
     let checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
     let mut links = Vec::new();
     links.extend(hashing(&source, checksum.as_ref()));
     links.push(Link::new(Part::Unpack, unpacked, unpack_rate));
-    links.push(Link::new(Part::Write, used, target.write));
-    if !no_verify {
-        links.push(Link::new(Part::ReadBack, used, target.read));
-    }
+    links.extend(target.pace.links(used, !no_verify));
     let estimate = TimeEstimate::of(links);
     cx.ui.event(&TimeEvent {
         command: "estimate time",
@@ -116,46 +112,34 @@ fn given(card: CardSpeed) -> Target {
     };
     Target {
         name: format!("a medium of {}", units::size(card.size)),
-        size: Some(card.size),
-        write: card.write as f64,
-        read: card.read.unwrap_or(card.write) as f64,
-        how: how.to_owned(),
+        size: card.size,
+        pace: Pace {
+            write: card.write as f64,
+            read: card.read.unwrap_or(card.write) as f64,
+            how: how.to_owned(),
+        },
     }
 }
 
-/// What is known of a medium; its bus may be slower.
+/// A medium of which something is known.
 fn known(cx: &Context, path: &Path) -> Result<Target, Message> {
     let chosen = medium::find(cx, path, false)?;
     let name = chosen.name();
-    let unknown = || {
-        Message::new(
+    let facts = chosen.facts.as_ref();
+    let pace = facts.and_then(|facts| measure::paces(cx, &[facts]).pop()?);
+    match (facts, pace) {
+        (Some(facts), Some(pace)) => Ok(Target {
+            size: facts.identity.size,
+            name,
+            pace,
+        }),
+        _ => Err(Message::new(
             Exit::Usage,
             format!("nothing is known of how fast {name} is"),
         )
         .remedy(format!("pinewrit measure {name} --speed"))
-        .remedy("or --card 16GB@20MB/s, as it is printed on such a medium")
-    };
-    let facts = chosen.facts.as_ref().ok_or_else(unknown)?;
-    let found = cx.known_speed(facts).ok_or_else(unknown)?;
-    let either = found.write.or(found.read).ok_or_else(unknown)? as f64;
-    let limit = facts.identity.bus.carries();
-    let limit = limit.map_or(f64::MAX, |bytes| bytes as f64);
-    let (write, read) = (
-        found.write.map_or(either, |rate| rate as f64),
-        found.read.map_or(either, |rate| rate as f64),
-    );
-    let is_limited = write > limit || read > limit;
-    let bus = match is_limited {
-        true => format!(", and no more than {} gives", facts.identity.bus),
-        false => String::new(),
-    };
-    Ok(Target {
-        size: Some(facts.identity.size),
-        write: write.min(limit),
-        read: read.min(limit),
-        how: format!("{}{bus}", how_known(found.source)),
-        name,
-    })
+        .remedy("or --card 16GB@20MB/s, as it is printed on such a medium")),
+    }
 }
 
 /// The unpacked size, as far as it shows, and how many bytes a second are unpacked.
@@ -208,7 +192,7 @@ fn text(image: &str, target: &Target, estimate: &TimeEstimate) -> String {
         let (name, what) = match link.part {
             Part::Hash => ("hash", ", before the first byte".to_owned()),
             Part::Unpack => ("unpack", ", tried just now".to_owned()),
-            Part::Write => ("write", format!(" ({})", target.how)),
+            Part::Write => ("write", format!(" ({})", target.pace.how)),
             Part::ReadBack => ("read back", String::new()),
         };
         let bytes = units::size(link.bytes);

@@ -35,7 +35,7 @@ use pinewrit_session::clock;
 use pinewrit_session::signals;
 use pinewrit_session::source::{self, Keep};
 use pinewrit_session::trust::{self, FoundSignature};
-use pinewrit_session::{Context, settings};
+use pinewrit_session::{Context, measure, settings};
 pub(crate) use plan_text::unfinished_text;
 use result_text::ResultText;
 pub(crate) use result_text::region_text;
@@ -236,6 +236,7 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
         return Ok(());
     }
     let start = ask_and_sum(ui, wish, &plan)?;
+    cx.begin_ledger();
     Work { cx, wish, ids }.run(&mut plan, &start)
 }
 
@@ -244,18 +245,17 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
 fn expected(cx: &Context, plan: &WritePlan) -> Option<(f64, String)> {
     let image = plan.source.unpacked_size().exact()?;
     let used = image.saturating_sub(plan.expected_free());
-    let mut slowest: Option<(f64, String)> = None;
-    for medium in &plan.media {
-        let facts = medium.facts.as_ref().filter(|_| cx.has_ledger_here())?;
-        let found = words::measure::expected(&cx.known_speed(facts)?, used, plan.request.verify)?;
-        if slowest
-            .as_ref()
-            .is_none_or(|(seconds, _)| found.0 > *seconds)
-        {
-            slowest = Some(found);
-        }
-    }
-    slowest
+    let media: Option<Vec<_>> = plan
+        .media
+        .iter()
+        .map(|medium| medium.facts.as_ref())
+        .collect();
+    let media = media.filter(|_| cx.has_ledger_here())?;
+    let paces: Option<Vec<_>> = measure::paces(cx, &media).into_iter().collect();
+    let expected = paces?
+        .into_iter()
+        .map(|pace| pace.expected(used, plan.request.verify));
+    expected.max_by(|a, b| a.0.total_cmp(&b.0))
 }
 
 fn plan(ui: &Ui, wish: &Wish<'_>, media: Vec<Destination>) -> Result<WritePlan, Message> {
