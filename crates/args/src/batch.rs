@@ -147,6 +147,9 @@ pub struct LedgerListArgs {
     /// Show the units of this batch, done or not
     #[arg(long, value_name = "NAME")]
     pub batch: Option<String>,
+    /// Show the units whose image has a newer version on the shelf
+    #[arg(long, conflicts_with_all = ["batch", "last"])]
+    pub older: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -23,6 +23,7 @@ mod estimate;
 mod files;
 mod measure;
 mod rack;
+mod shelf;
 mod table;
 
 use std::path::PathBuf;
@@ -50,6 +51,7 @@ pub use files::{
 };
 pub use measure::MeasureArgs;
 pub use rack::{DemoArgs, RackAction, RackArgs};
+pub use shelf::{AddImageArgs, ShelfAction, ShelfArgs, ShelfListArgs};
 pub use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 
 /// Prepares boot media for single-board computers: checked, written, verified, configured
@@ -57,8 +59,9 @@ pub use table::{AddArgs, SchemeArg, TableAction, TableArgs};
 #[command(
     name = "pinewrit",
     version,
-    after_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
-                  5 medium bad, 6 differences found, 7 settings, layout, roster, board or rack file invalid,\n\
+    after_help = "`pinewrit COMMAND --help` shows examples; `pinewrit --help` the exit codes.",
+    after_long_help = "Exit codes: 0 done, 1 internal fault, 2 usage, 3 refused for safety, 4 source bad,\n\
+                  5 medium bad, 6 differences found, 7 settings, layout, roster, board, shelf or rack file invalid,\n\
                   8 nothing found, 130 interrupted"
 )]
 pub struct Args {
@@ -152,8 +155,11 @@ pub enum ColorWhen {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    Shelf(ShelfArgs),
+    Boards(BoardsArgs),
     Media(MediaArgs),
     Measure(MeasureArgs),
+    Estimate(EstimateArgs),
     Inspect(InspectArgs),
     Write(WriteArgs),
     Verify(VerifyArgs),
@@ -167,9 +173,7 @@ pub enum Command {
     Save(SaveArgs),
     Batch(BatchArgs),
     Ledger(LedgerArgs),
-    Estimate(EstimateArgs),
     Eject(EjectArgs),
-    Boards(BoardsArgs),
     Rack(RackArgs),
     Demo(DemoArgs),
 }

@@ -133,6 +133,7 @@ impl Spool {
                 packed_bytes: source.packed_size(),
                 unpacked_bytes: report.image_bytes,
                 checksum: report.checksum.map(|sum| sum.digest),
+                listed: source.listed().map(str::to_owned),
             },
             content: Arc::new(Content {
                 device: device_of(file, report.image_bytes),

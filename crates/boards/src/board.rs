@@ -4,7 +4,7 @@
 use std::path::Path;
 
 use pinewrit_settings::Mistakes;
-use pinewrit_settings::document::{Document, Fields, NoSecrets, Wrong, size};
+use pinewrit_settings::document::{Document, Fields, NoSecrets, Wrong, architecture, size};
 use pinewrit_table::SchemeKind;
 use pinewrit_volume::Architecture;
 
@@ -345,23 +345,6 @@ fn bytes(fields: &Fields<'_, '_>) -> Option<BytesNeed> {
                 seed: sum.checked("seed", word).unwrap_or(0),
             })
         }),
-    })
-}
-
-/// An architecture's name in board files.
-pub(crate) fn key(architecture: Architecture) -> &'static str {
-    match architecture {
-        Architecture::X86 => "x86",
-        Architecture::Arm => "arm",
-        other => other.word(),
-    }
-}
-
-fn architecture(text: &str) -> Result<Architecture, Wrong> {
-    let mut all = Architecture::ALL.into_iter();
-    all.find(|one| key(*one) == text).ok_or_else(|| {
-        let words: Vec<&str> = Architecture::ALL.map(key).to_vec();
-        Wrong::new(format!("{text:?} is not an architecture"), words.join(", "))
     })
 }
 

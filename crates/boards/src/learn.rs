@@ -4,10 +4,10 @@ use std::fmt::Write;
 
 use pinewrit_disk::{AlignedBuf, BlockDevice, DiskError};
 use pinewrit_fat::Volume;
+use pinewrit_settings::document::architecture_key;
 use pinewrit_table::Scheme;
 use pinewrit_volume::Architecture;
 
-use crate::board::key;
 use crate::chain::{self, Firmware, Medium, Verdict, Way};
 
 /// The most bytes of a gap that are looked at.
@@ -31,7 +31,7 @@ pub fn learn(device: &dyn BlockDevice, name: &str, note: &str) -> Result<String,
         "# What a {name} needs in order to start, learned from {note}.\n\
          # What is not really needed can be taken out.\n\n\
          name = {name:?}\narchitecture = \"{}\"{}\n\n[[way]]\nloader = \"{}\"\n",
-        key(architecture.unwrap_or(Architecture::Arm64)),
+        architecture_key(architecture.unwrap_or(Architecture::Arm64)),
         match architecture {
             Some(_) => "",
             None => "   # not found on the medium: to be checked",

@@ -407,6 +407,11 @@ fn origin(document: &Document<'_>, fields: &Fields<'_, '_>, folder: &Path) -> Op
     let given = fields.string("from").map(|at| at.value).unwrap_or_default();
     match Location::parse(given.as_ref()) {
         url @ Location::Url(_) => Some(Origin::At(url)),
+        Location::Shelf(_) => {
+            let what = "`from` does not take names on the shelf";
+            document.mistake(fields.line(), what, "the file, or its address");
+            None
+        }
         Location::Path(_) => {
             let path = source(document, fields, folder)?;
             Some(Origin::At(Location::Path(path)))

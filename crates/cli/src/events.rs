@@ -89,6 +89,9 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<ledger::LedgerVerifyEvent<'_>>,
         described::<eject::EjectEvent>,
         described::<boards::BoardsEvent>,
+        described::<shelf::ShelfEvent>,
+        described::<shelf::ShelfCheckEvent>,
+        described::<shelf::ListedFileEvent>,
         described::<rack::RackEvent<'_>>,
     ];
     lines.iter().map(|line| line(generator)).collect()

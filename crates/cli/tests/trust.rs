@@ -58,16 +58,9 @@ fn key_of(bench: &Bench) -> String {
     format!("{id:0>16}")
 }
 
-/// With keys of this user's own.
-fn run(bench: &Bench, args: &[&str]) -> Run {
-    let mut command = bench.command(args);
-    let command = command.env("XDG_CONFIG_HOME", bench.path("config"));
-    Run::from(command.output().unwrap())
-}
-
 fn write(bench: &Bench, image: &str, more: &[&str]) -> Run {
     let _ = std::fs::remove_file(bench.path("card.img"));
-    run(bench, &[&["write", image], &WRITE[..], more].concat())
+    bench.run(&[&["write", image], &WRITE[..], more].concat())
 }
 
 #[test]
@@ -92,7 +85,7 @@ fn a_signed_list_vouches_for_its_image() {
         .expect(0)
         .says(&["by a key that you do not have"]);
     put("larkfell.pub");
-    run(&bench, &["inspect", "hut.img"])
+    bench.run(&["inspect", "hut.img"])
         .expect(0)
         .shows(&["signed", &format!("by key, key {}", key_of(&bench))]);
     // Whoever changes the image changes the list as well, but cannot sign it.
@@ -213,9 +206,9 @@ fn a_roster_demands_a_signature() {
         )
     };
     bench.write("huts.toml", roster("larkfell.pub"));
-    run(&bench, &["batch", "huts.toml", "--dry-run"]).expect(0);
+    bench.run(&["batch", "huts.toml", "--dry-run"]).expect(0);
     bench.write("huts.toml", roster("other.pub"));
-    let refused = run(&bench, &["batch", "huts.toml", "--dry-run"]).expect(4);
+    let refused = bench.run(&["batch", "huts.toml", "--dry-run"]).expect(4);
     refused.says(&[
         "the roster huts has 1 mistake",
         "not signed by a key that you have",

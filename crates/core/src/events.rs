@@ -11,6 +11,8 @@ use serde::Serialize;
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Stage {
+    /// Reading an image for its checksum, or fetching it from its server.
+    Fetch,
     /// Taking the old partition table off the medium.
     Clear,
     /// Unpacking the image and writing it.

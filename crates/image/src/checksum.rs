@@ -109,6 +109,12 @@ pub struct Checksum {
 }
 
 impl Checksum {
+    /// Reads the form in which it is displayed: `sha256:HEX`.
+    pub fn parse(text: &str) -> Option<Self> {
+        let (word, hex) = text.split_once(':')?;
+        Self::from_hex(hex).filter(|sum| sum.kind.word() == word)
+    }
+
     /// Parses hexadecimal digits; their number tells the kind.
     fn from_hex(hex: &str) -> Option<Self> {
         let digest = hex::decode(hex).ok()?;
@@ -134,6 +140,8 @@ pub enum ChecksumOrigin {
     File(PathBuf),
     /// Read from this member of the archive that the image is in.
     Member(String),
+    /// The catalogue says so of this image.
+    Shelf(String),
 }
 
 /// What a checksum covers.
@@ -198,6 +206,15 @@ pub enum ChecksumError {
 }
 
 impl ExpectedChecksum {
+    /// What a catalogue says of the file of this image.
+    pub fn of_shelf(name: String, checksum: Checksum) -> Self {
+        Self {
+            checksum,
+            subject: Some(Subject::Packed),
+            origin: ChecksumOrigin::Shelf(name),
+        }
+    }
+
     /// What a list says of the source or of what is in it; `None` if it lists neither.
     pub fn in_list(text: &str, source: &ImageSource, name: &str) -> Option<Self> {
         let origin = ChecksumOrigin::File(PathBuf::from(name));
@@ -210,10 +227,7 @@ impl ExpectedChecksum {
     /// # Errors
     /// [`ChecksumError`].
     pub fn from_argument(text: &str, source: &ImageSource) -> Result<Self, ChecksumError> {
-        let given = text
-            .split_once(':')
-            .and_then(|(word, hex)| Checksum::from_hex(hex).filter(|sum| sum.kind.word() == word));
-        if let Some(checksum) = given {
+        if let Some(checksum) = Checksum::parse(text) {
             return Ok(Self {
                 checksum,
                 subject: None,
@@ -245,6 +259,7 @@ pub fn find_beside(source: &ImageSource) -> Result<Option<ExpectedChecksum>, Che
     let beside = match source.location() {
         Location::Path(path) => find_in_folder(path, &names)?,
         Location::Url(url) => find_on_server(source, url, &names),
+        Location::Shelf(_) => None,
     };
     Ok(beside.or_else(|| find_in_archive(source, &names)))
 }

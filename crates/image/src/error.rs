@@ -15,6 +15,12 @@ pub enum OpenError {
         /// The path as given.
         path: PathBuf,
     },
+    /// A name on the shelf, which nobody has looked up.
+    #[error("shelf:{name} names no file here")]
+    OnShelf {
+        /// The name.
+        name: String,
+    },
     /// The path leads to a folder that does not hold the pieces of one image.
     #[error("{} is a directory", path.display())]
     Folder {

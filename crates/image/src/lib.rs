@@ -59,7 +59,9 @@ pub use checksum::{
 };
 pub use content::NotAnImage;
 pub use error::{OpenError, StreamError, StreamFault};
-pub use fetch::{FetchError, FetchOptions, FetchStats};
+pub use fetch::{
+    FetchError, FetchOptions, FetchStats, fetch_small, forget_download, kept_download, size_at,
+};
 pub use location::Location;
 pub use members::{MemberFacts, MemberKind, Unpackable, VisitError};
 pub use pack::Packing;

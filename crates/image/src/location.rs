@@ -1,4 +1,4 @@
-//! Where a source is: a path or a URL.
+//! Where a source is: a path, a URL, or what a catalogue says of a name.
 
 use std::ffi::OsStr;
 use std::fmt;
@@ -11,10 +11,15 @@ pub enum Location {
     Path(PathBuf),
     /// An address that begins with `http://` or `https://`.
     Url(String),
+    /// The name of an image in a catalogue, with or without a version; `shelf:` went before it.
+    Shelf(String),
 }
 
+/// What names of images on the shelf begin with.
+const SHELF: &str = "shelf:";
+
 impl Location {
-    /// Distinguishes URLs from paths.
+    /// Distinguishes URLs and names on the shelf from paths.
     pub fn parse(text: &OsStr) -> Self {
         let is_url = |text: &&str| {
             let scheme = text.split_once("://").map(|(scheme, _)| scheme);
@@ -22,6 +27,9 @@ impl Location {
                 scheme.eq_ignore_ascii_case("http") || scheme.eq_ignore_ascii_case("https")
             })
         };
+        if let Some(name) = text.to_str().and_then(|text| text.strip_prefix(SHELF)) {
+            return Self::Shelf(name.to_owned());
+        }
         match text.to_str().filter(is_url) {
             Some(url) => Self::Url(url.to_owned()),
             None => Self::Path(text.into()),
@@ -32,7 +40,7 @@ impl Location {
     pub fn path(&self) -> Option<&Path> {
         match self {
             Self::Path(path) => Some(path),
-            Self::Url(_) => None,
+            Self::Url(_) | Self::Shelf(_) => None,
         }
     }
 
@@ -43,6 +51,7 @@ impl Location {
                 let name = path.file_name().unwrap_or(path.as_os_str());
                 name.to_string_lossy().into_owned()
             }
+            Self::Shelf(name) => name.clone(),
             Self::Url(url) => {
                 let plain = url.split(['?', '#']).next().unwrap_or_default();
                 let (_, rest) = plain.split_once("://").unwrap_or(("", plain));
@@ -61,6 +70,7 @@ impl fmt::Display for Location {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Path(path) => write!(f, "{}", path.display()),
+            Self::Shelf(name) => write!(f, "{SHELF}{name}"),
             Self::Url(url) => {
                 let (scheme, rest) = url.split_once("://").unwrap_or(("http", url));
                 let (host, path) = rest.split_at(rest.find('/').unwrap_or(rest.len()));
@@ -81,6 +91,8 @@ mod tests {
     #[case("http://hut.example/", "hut.example")]
     #[case("os/hut.img", "hut.img")]
     #[case("ftp://hut.example/hut.img", "hut.img")]
+    #[case("shelf:hut-os@2.4", "hut-os@2.4")]
+    #[case("./shelf:hut.img", "shelf:hut.img")]
     fn names(#[case] text: &str, #[case] name: &str) {
         assert_eq!(Location::parse(OsStr::new(text)).name(), name);
     }

@@ -94,6 +94,7 @@ impl Unpackable {
         };
         let mut packed = match location {
             Location::Path(path) => open_path(path)?.packed,
+            Location::Shelf(name) => return Err(OpenError::OnShelf { name: name.clone() }),
             Location::Url(url) => {
                 let remote = open_url(location, url, &options.fetch)?.packed;
                 options.spool.announce(remote.size()).map_err(failed)?;

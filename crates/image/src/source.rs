@@ -81,6 +81,8 @@ pub struct ImageSource {
     around: Option<Arc<dyn PackedBytes>>,
     layers: Vec<Layer>,
     inner: Option<Inner>,
+    /// What a catalogue calls it.
+    listed: Option<String>,
 }
 
 /// Packed bytes from the first layers, with random access.
@@ -116,6 +118,7 @@ impl ImageSource {
         let opened = match location {
             Location::Path(path) => open_path(path)?,
             Location::Url(url) => open_url(location, url, &options.fetch)?,
+            Location::Shelf(name) => return Err(OpenError::OnShelf { name: name.clone() }),
         };
         Self::found(location, opened, options)
     }
@@ -151,6 +154,7 @@ impl ImageSource {
             around: None,
             layers: Vec::new(),
             inner: None,
+            listed: None,
         };
         let head = source.find_layers(options.member.as_deref(), &options.spool)?;
         let unlike = source.layers.is_empty()
@@ -190,6 +194,19 @@ impl ImageSource {
     /// The source's name without folders, for messages. For pieces, that of the whole.
     pub fn name(&self) -> String {
         self.name.clone()
+    }
+
+    /// The same source, which a catalogue calls `name`, with its version.
+    pub fn listed_as(self, name: String) -> Self {
+        Self {
+            listed: Some(name),
+            ..self
+        }
+    }
+
+    /// What the catalogue calls it, if it was named so.
+    pub fn listed(&self) -> Option<&str> {
+        self.listed.as_deref()
     }
 
     /// Size of the packed bytes; `None` if a server does not say.

@@ -1,5 +1,7 @@
 //! Records of what was done, and what was said about them later.
 
+use std::collections::{BTreeMap, HashMap};
+
 use pinewrit_core::receipt::Receipt;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -10,6 +12,8 @@ use crate::stored::{amend, count_words, events, receipt, record, records, second
 use crate::words::range;
 use crate::{Ledger, LedgerError};
 
+/// So many records are read at once.
+const AT_ONCE: i64 = 1000;
 /// A word that so many records have is looked for among the latest ones.
 const MANY: i64 = 1000;
 
@@ -403,6 +407,33 @@ impl Ledger {
             (time, id) = (last.time, last.id.clone());
             take(self, found)?;
         }
+    }
+
+    /// What each unit, and each medium without one, has now: its latest record, the oldest first.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn current(&mut self) -> Result<Vec<Record>, LedgerError> {
+        let mut all: BTreeMap<(i64, String), Record> = BTreeMap::new();
+        let mut latest: HashMap<String, (i64, String)> = HashMap::new();
+        self.each(AT_ONCE, |_, records| {
+            for record in records {
+                let place = (record.time, record.id.clone());
+                let named = record.unit.as_ref().or(record.host_name.as_ref());
+                let role = record.role.as_deref().unwrap_or_default();
+                let unit = named.map(|name| format!("unit {name} {role}"));
+                let tag = record.tag.as_ref().map(|tag| format!("tag {tag}"));
+                for key in unit.into_iter().chain(tag) {
+                    // A unit has one medium for each role, and a medium is in one unit.
+                    if let Some(before) = latest.insert(key, place.clone()) {
+                        all.remove(&before);
+                    }
+                }
+                all.insert(place, record);
+            }
+            Ok::<_, LedgerError>(())
+        })?;
+        Ok(all.into_values().collect())
     }
 
     /// The receipt of a record; `None` if it has none.

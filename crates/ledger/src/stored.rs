@@ -304,6 +304,7 @@ fn insert_record(
         &medium.serial,
         &medium.model,
         &receipt.image.checksum,
+        &receipt.image.listed,
         &receipt.identifiers.table,
     ];
     texts.extend(optional.into_iter().flatten().map(String::as_str));

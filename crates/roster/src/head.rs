@@ -244,7 +244,7 @@ pub(crate) fn read_image(
 pub(crate) fn image_at(folder: &Path, image: &str, checksum: Option<String>) -> Content {
     let location = match Location::parse(image.as_ref()) {
         Location::Path(path) => Location::Path(folder.join(path)),
-        url => url,
+        elsewhere => elsewhere,
     };
     Content::Image { location, checksum }
 }

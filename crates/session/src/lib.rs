@@ -20,14 +20,19 @@ pub mod medium;
 pub mod rescue;
 pub mod secrets;
 pub mod settings;
+pub mod shelf;
 pub mod signals;
 pub mod source;
 pub mod trust;
 pub mod workshop;
 
+use std::path::PathBuf;
+use std::sync::{Arc, OnceLock};
+
 use pinewrit_core::state::StateFolder;
 use pinewrit_core::write::Surroundings;
 use pinewrit_host::Readers;
+use pinewrit_shelf::Shelf;
 
 pub use folders::{Folders, spool};
 use pinewrit_ui::Ui;
@@ -42,6 +47,10 @@ pub struct Context {
     pub folders: Folders,
     /// Where the ledger is, if that was chosen.
     pub ledger: Option<String>,
+    /// The user's catalogue, if it is not at its usual places.
+    pub own_shelf: Option<PathBuf>,
+    /// The catalogues, once they have been read.
+    pub shelf: OnceLock<Arc<Shelf>>,
 }
 
 impl Context {
@@ -52,6 +61,8 @@ impl Context {
             readers,
             folders: Folders::default(),
             ledger: None,
+            own_shelf: None,
+            shelf: OnceLock::new(),
         }
     }
 

@@ -7,7 +7,8 @@ use pinewrit_args::{MediumArgs, RescueArgs, SourceArgs};
 use pinewrit_disk::BlockDevice;
 use pinewrit_host::MediumError;
 use pinewrit_image::{
-    FetchOptions, FetchStats, ImageSource, Location, OpenOptions, Spool, StreamError,
+    ExpectedChecksum, FetchOptions, FetchStats, ImageSource, Location, OpenOptions, Spool,
+    StreamError, find_beside,
 };
 use pinewrit_rescue::Rescue;
 use pinewrit_ui::progress::Waiting;
@@ -15,7 +16,8 @@ use pinewrit_ui::{Event, Message, units, words};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::{Context, medium, rescue};
+use crate::shelf::Listed;
+use crate::{Context, medium, rescue, shelf};
 
 /// Whether a download is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -42,8 +44,64 @@ pub fn plain_options() -> OpenOptions {
     }
 }
 
+/// An image as it was named.
+pub struct Named {
+    /// The image.
+    pub source: ImageSource,
+    /// What the catalogue says, if it was named by its name on the shelf.
+    pub listed: Option<Listed>,
+}
+
+impl Named {
+    /// The checksum that it must have: the one given, or that of the catalogue, or one beside it.
+    pub fn checksum(&self, given: Option<&str>) -> Result<Option<ExpectedChecksum>, Message> {
+        let listed = self.listed.as_ref();
+        let of_shelf = listed.and_then(|one| {
+            let checksum = one.checksum.clone()?;
+            Some(ExpectedChecksum::of_shelf(one.name.clone(), checksum))
+        });
+        let found = match (given, of_shelf) {
+            (Some(text), _) => ExpectedChecksum::from_argument(text, &self.source).map(Some),
+            (None, Some(of_shelf)) => Ok(Some(of_shelf)),
+            (None, None) => find_beside(&self.source),
+        };
+        found.map_err(|e| words::checksum_error(&e))
+    }
+}
+
 /// Opens the image at `location`.
 pub fn open(
+    cx: &Context,
+    location: &Location,
+    args: &SourceArgs,
+    keep: Keep,
+) -> Result<ImageSource, Message> {
+    Ok(open_named(cx, location, args, keep)?.source)
+}
+
+/// The same, with what a catalogue says of it.
+pub fn open_named(
+    cx: &Context,
+    location: &Location,
+    args: &SourceArgs,
+    keep: Keep,
+) -> Result<Named, Message> {
+    let Location::Shelf(name) = location else {
+        let source = open_at(cx, location, args, keep)?;
+        return Ok(Named {
+            source,
+            listed: None,
+        });
+    };
+    let listed = shelf::find(cx, name)?;
+    let source = open_at(cx, &listed.location, args, keep)?;
+    Ok(Named {
+        source: source.listed_as(listed.name.clone()),
+        listed: Some(listed),
+    })
+}
+
+fn open_at(
     cx: &Context,
     location: &Location,
     args: &SourceArgs,
@@ -58,8 +116,8 @@ pub fn open(
         fetch: FetchOptions {
             patience: Duration::from_secs(args.patience),
             cache: match location {
-                Location::Path(_) => None,
                 Location::Url(_) => cx.folders.cache().ok(),
+                Location::Path(_) | Location::Shelf(_) => None,
             },
             keep: keep == Keep::Yes,
         },

@@ -12,6 +12,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::clock;
+use crate::source::Named;
 use crate::workshop::config_folder;
 
 /// Lists of checksums that publishers sign.
@@ -77,6 +78,57 @@ pub fn find(
         Some(found) if found.signed.is_good() || found.signed.is_bad() => Some(found),
         found => foreign.or(found),
     }
+}
+
+/// The signature of a text, whose files beside it `beside` reads by their endings.
+pub fn of_text(
+    name: &str,
+    text: &[u8],
+    beside: &dyn Fn(&str) -> Option<Vec<u8>>,
+    keys: &Keys,
+) -> Option<FoundSignature> {
+    if keys.is_empty() {
+        return None;
+    }
+    let mut found = ENDINGS.iter().filter_map(|ending| {
+        let signature = beside(ending)?;
+        let content = || Ok(Box::new(Cursor::new(text.to_vec())) as Box<dyn Read>);
+        Some(FoundSignature {
+            file: format!("{name}.{ending}"),
+            of: name.to_owned(),
+            signed: verify(keys, &signature, &content, now()),
+        })
+    });
+    found.next()
+}
+
+/// What an image must be, and who says so.
+pub struct Vouched {
+    /// The checksum that it must have.
+    pub checksum: Option<ExpectedChecksum>,
+    /// The signature that was found beside it.
+    pub signature: Option<FoundSignature>,
+}
+
+/// The checksum that an image must have: as given, of the shelf, or found beside it; and its
+/// signature, which must be good if `key` or the shelf demands one.
+pub fn vouched(named: &Named, given: Option<&str>, key: Option<&Path>) -> Result<Vouched, Message> {
+    let mut checksum = named.checksum(given)?;
+    let of_shelf = checksum.clone().filter(|sum| matches!(sum.origin, ChecksumOrigin::Shelf(_)));
+    let name = named.source.name();
+    let signature = find(&named.source, &mut checksum, &keys(key)?);
+    let must_be_signed = named.listed.as_ref().is_some_and(|one| one.must_be_signed);
+    must_be_good(signature.as_ref(), &name, key.is_some() || must_be_signed)?;
+    if let (Some(listed), Some(signed)) = (of_shelf, &checksum) {
+        let (listed, signed) = (&listed.checksum, &signed.checksum);
+        if listed.kind == signed.kind && listed.digest != signed.digest {
+            return Err(words::trust::contradiction(&name, listed, signed));
+        }
+    }
+    Ok(Vouched {
+        checksum,
+        signature,
+    })
 }
 
 fn of_list(

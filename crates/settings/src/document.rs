@@ -7,6 +7,7 @@ use std::io;
 use std::ops::Range;
 use std::path::Path;
 
+use pinewrit_volume::Architecture;
 pub use pinewrit_volume::nearest;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -78,6 +79,28 @@ pub fn size(text: &str) -> Result<u64, Wrong> {
             format!("{text:?} is not a size"),
             "a number with its unit, such as \"8KiB\", \"256MiB\" or \"2GB\"",
         )
+    })
+}
+
+/// The name of an architecture in board files and catalogues.
+pub fn architecture_key(architecture: Architecture) -> &'static str {
+    match architecture {
+        Architecture::X86 => "x86",
+        Architecture::Arm => "arm",
+        other => other.word(),
+    }
+}
+
+/// An architecture by that name.
+///
+/// # Errors
+/// It is none.
+pub fn architecture(text: &str) -> Result<Architecture, Wrong> {
+    let mut all = Architecture::ALL.into_iter();
+    let found = all.find(|one| architecture_key(*one) == text);
+    found.ok_or_else(|| {
+        let words: Vec<&str> = Architecture::ALL.map(architecture_key).to_vec();
+        Wrong::new(format!("{text:?} is not an architecture"), words.join(", "))
     })
 }
 
@@ -320,6 +343,22 @@ impl<'d, 't> Fields<'d, 't> {
             value: text.to_owned(),
             line,
         })
+    }
+
+    /// A day: a date of TOML, or a string.
+    pub fn day(&self, key: &str) -> Option<At<String>> {
+        match self.get(key) {
+            Some((DeValue::Datetime(day), line)) => Some(At {
+                value: day.to_string(),
+                line,
+            }),
+            _ => self.string(key),
+        }
+    }
+
+    /// A checked value, or its mistake recorded.
+    pub fn accept<T>(&self, line: usize, checked: Result<T, Wrong>) -> Option<T> {
+        self.document.accept(line, checked)
     }
 
     /// A string that passes `check`, which may convert it.

@@ -316,6 +316,7 @@ impl Drop for Waiting {
 /// The stage in words.
 pub(crate) fn stage_word(stage: Stage) -> &'static str {
     match stage {
+        Stage::Fetch => "fetching",
         Stage::Clear => "clearing",
         Stage::Write => "writing",
         Stage::Flush => "flushing",
@@ -353,7 +354,8 @@ impl Observer for ProgressView {
             bar.set_prefix(self.prefix(stage));
             bar.set_message(String::new());
             bar.set_position(match stage {
-                Stage::Write
+                Stage::Fetch
+                | Stage::Write
                 | Stage::Verify
                 | Stage::Compare
                 | Stage::Rescue

@@ -22,7 +22,12 @@ const FLOORS: &[&[&str]] = &[
     ],
     &["pinewrit-volume"],
     &["pinewrit-settings"],
-    &["pinewrit-boards", "pinewrit-firstboot", "pinewrit-roster"],
+    &[
+        "pinewrit-boards",
+        "pinewrit-firstboot",
+        "pinewrit-roster",
+        "pinewrit-shelf",
+    ],
     &["pinewrit-core"],
     &[
         "pinewrit-build",

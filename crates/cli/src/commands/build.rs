@@ -368,6 +368,7 @@ fn write_it(cx: &Context, args: &BuildArgs, scratch: &Scratch) -> Outcome {
     let image = Location::Path(scratch.image.clone());
     let settings = write::request(&cx.ui, args.settings.as_deref(), args.intake.as_deref())?;
     let wish = Wish {
+        smallest: None,
         command: "build",
         source: source::open(cx, &image, &SourceArgs::plain(), Keep::No)?,
         image: &image,

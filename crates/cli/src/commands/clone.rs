@@ -207,6 +207,7 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
     let location = copied.source.location().clone();
     let name = copied.source.name();
     let wish = Wish {
+        smallest: None,
         command: "clone",
         image: &location,
         source: copied.source,

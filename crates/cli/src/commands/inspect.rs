@@ -9,7 +9,7 @@ use pinewrit_boards::chain::{self, Firmware, Verdict, Way};
 use pinewrit_boards::{Board, Extent, Readiness};
 use pinewrit_core::inspect::{Inspection, inspect, inspect_medium};
 use pinewrit_disk::{BlockDevice, CacheUse, FileDevice, ReadCache};
-use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize, find_beside};
+use pinewrit_image::{ExpectedChecksum, ImageSource, PeekDevice, UnpackedSize};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::words;
 use pinewrit_ui::words::inspection::{self, FactList};
@@ -92,25 +92,26 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
     if let Some(path) = args.source.path() {
         change::tell_interrupted(cx, path);
     }
-    let source = source::open(cx, &args.source, &args.options, Keep::No)?;
+    let named = source::open_named(cx, &args.source, &args.options, Keep::No)?;
+    let source = &named.source;
     let waiting = Waiting::new(&cx.ui, format!("looking into {}", source.name()));
-    let device = device(&source);
+    let device = device(source);
     let extent = Extent::Image(source.unpacked_size().exact());
-    let inspection = look_into(&source, &*device)?;
+    let inspection = look_into(source, &*device)?;
     let ways = ways(&*device, &source.name())?;
     let readiness = board
         .as_ref()
         .map(|board| boards::judge(board, &*device, extent, &source.name()))
         .transpose()?;
     drop(waiting);
-    let mut checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
-    let signature = trust::find(&source, &mut checksum, &trust::keys(None)?);
-    let kind = kind(&source);
+    let mut checksum = named.checksum(None)?;
+    let signature = trust::find(source, &mut checksum, &trust::keys(None)?);
+    let kind = kind(source);
     cx.ui.event(&InspectEvent {
         command: "inspect",
         source: source.location().to_string(),
         kind,
-        wrapping: layers(&source),
+        wrapping: layers(source),
         pieces: source.files().len(),
         checksum: checksum.as_ref().map(|found| ChecksumEvent {
             kind: found.checksum.kind.word(),
@@ -124,12 +125,12 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
         ways: &ways,
         readiness: readiness.as_ref(),
     });
-    let mut facts = source_facts(&source, checksum.as_ref());
+    let mut facts = source_facts(source, checksum.as_ref());
     if let Some(found) = &signature {
         facts.add("signed", words::trust::signed(&found.file, &found.signed));
     }
     cx.ui
-        .result(text(&source.name(), kind, facts, (&inspection, &ways)));
+        .result(text(source.name(), kind, facts, (&inspection, &ways)));
     tell(&cx.ui, readiness.as_ref(), &source.name())
 }
 

@@ -297,10 +297,9 @@ fn identifier(content: Option<&Inspection>) -> String {
 /// Shows media as they come and go, until stopped.
 fn watch(cx: &Context) -> Outcome {
     let mut cx = Context {
-        ui: cx.ui,
-        readers: cx.readers.clone(),
         folders: cx.folders.clone(),
         ledger: cx.ledger.clone(),
+        ..Context::new(cx.ui, cx.readers.clone())
     };
     let cancel = signals::watch();
     cx.ui.say("watching for media; ^C ends\n");

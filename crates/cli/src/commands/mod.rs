@@ -14,6 +14,7 @@ pub(crate) mod measure;
 pub(crate) mod media;
 pub(crate) mod rack;
 pub(crate) mod save;
+pub(crate) mod shelf;
 pub(crate) mod verify;
 pub(crate) mod write;
 
@@ -95,6 +96,7 @@ fn dispatch(ui: &Ui, args: Args) -> Outcome {
 /// Runs a command in a given context.
 pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
     match command {
+        Command::Shelf(args) => shelf::run(cx, &args),
         Command::Media(args) => media::run(cx, &args),
         Command::Measure(args) => measure::run(cx, &args),
         Command::Inspect(args) => inspect::run(cx, &args),

@@ -96,6 +96,7 @@ impl Bench {
             .current_dir(self.folder())
             .env("XDG_STATE_HOME", self.path("state"))
             .env("XDG_CACHE_HOME", self.path("cache"))
+            .env("XDG_CONFIG_HOME", self.path("config"))
             .env_remove("http_proxy")
             .env_remove("HTTP_PROXY")
             .env_remove("ALL_PROXY")

@@ -149,6 +149,9 @@ pub struct ReceiptImage {
     pub unpacked_bytes: u64,
     /// The checksum that matched: `sha256:…`.
     pub checksum: Option<String>,
+    /// What the catalogue calls it, if it was named so: `larkfell-os@2.4`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub listed: Option<String>,
 }
 
 /// Identifiers on the medium.

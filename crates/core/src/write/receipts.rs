@@ -64,6 +64,7 @@ pub(super) fn receipt_of(
         packed_bytes: source.packed_size(),
         unpacked_bytes: report.image_bytes,
         checksum: report.checksum.as_ref().map(|sum| sum.digest.clone()),
+        listed: source.listed().map(str::to_owned),
     };
     let request = &plan.request;
     let mut receipt = Receipt::new(request.tool.clone(), report, medium, image);

@@ -11,6 +11,7 @@ use ring::digest::{SHA256, digest};
 use serde::{Deserialize, Serialize};
 
 use super::answer::Version;
+use crate::Location;
 
 const ABOUT: &str = "about.json";
 /// More than such a file ever has.
@@ -26,7 +27,7 @@ struct About {
 
 /// The place of one download.
 #[derive(Debug)]
-pub(super) struct Shelf {
+pub(super) struct Place {
     folder: PathBuf,
     url: String,
     name: String,
@@ -41,7 +42,7 @@ pub(super) struct Kept {
     pub(super) is_complete: bool,
 }
 
-impl Shelf {
+impl Place {
     /// The place for the file `name` from `url` below the cache folder.
     pub(super) fn new(cache: &Path, url: &str, name: &str) -> Self {
         let digest = digest(&SHA256, url.as_bytes());
@@ -65,6 +66,14 @@ impl Shelf {
 
     fn part(&self) -> PathBuf {
         self.folder.join(format!("{}.part", self.name))
+    }
+
+    /// Forgets whatever is there.
+    fn clear(&self) -> io::Result<()> {
+        match fs::remove_dir_all(&self.folder) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
+            _ => Ok(()),
+        }
     }
 
     /// The existing copy, if it can be used.
@@ -140,4 +149,20 @@ impl Shelf {
         fs::rename(self.part(), self.path())?;
         Ok(self.path())
     }
+}
+
+/// The complete download from this address that is kept in the cache folder, if there is one.
+pub fn kept_download(cache: &Path, url: &str) -> Option<PathBuf> {
+    let place = Place::new(cache, url, &Location::Url(url.to_owned()).name());
+    let kept = place.find().filter(|kept| kept.is_complete)?;
+    drop(kept);
+    Some(place.path())
+}
+
+/// Forgets what is kept of this address.
+///
+/// # Errors
+/// The system's.
+pub fn forget_download(cache: &Path, url: &str) -> io::Result<()> {
+    Place::new(cache, url, &Location::Url(url.to_owned()).name()).clear()
 }

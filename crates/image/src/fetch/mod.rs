@@ -12,10 +12,14 @@ mod remote;
 mod start;
 mod streams;
 
-use std::io;
+use std::io::{self, Read};
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
+use crate::packed::{PackedBytes, PackedReader};
+
+pub use keep::{forget_download, kept_download};
 pub(crate) use remote::Remote;
 
 /// Options for requests to servers.
@@ -133,6 +137,36 @@ impl FetchError {
             Self::Host | Self::Connect { .. } | Self::Silent { .. }
         )
     }
+}
+
+/// A small file at an address: at most `most` bytes of it.
+///
+/// # Errors
+/// With a [`StreamError`](crate::StreamError) that says why; a larger file.
+pub fn fetch_small(url: &str, patience: Duration, most: u64) -> io::Result<Vec<u8>> {
+    let options = FetchOptions {
+        patience,
+        ..FetchOptions::default()
+    };
+    let mut reader = PackedReader::new(Arc::new(Remote::open(url, &options)?));
+    let mut bytes = Vec::new();
+    let read = Read::take(&mut reader, most + 1).read_to_end(&mut bytes)?;
+    match read as u64 > most {
+        true => Err(io::Error::other(format!("more than {most} bytes"))),
+        false => Ok(bytes),
+    }
+}
+
+/// The size of the file at an address, in bytes; `None` if the server does not tell.
+///
+/// # Errors
+/// With a [`StreamError`](crate::StreamError) that says why it cannot be had.
+pub fn size_at(url: &str, patience: Duration) -> io::Result<Option<u64>> {
+    let options = FetchOptions {
+        patience,
+        ..FetchOptions::default()
+    };
+    Ok(Remote::open(url, &options)?.size())
 }
 
 /// Wraps an error so that it can travel through readers.

@@ -14,7 +14,7 @@ use ureq::Agent;
 use super::answer::{Answer, Version};
 use super::connection::{self, Arrival, Wanted};
 use super::glance::StartOnly;
-use super::keep::{Kept, Shelf};
+use super::keep::{Kept, Place};
 use super::recent::Recent;
 use super::start::{IN_MEMORY, Start};
 use super::streams::{State, Stream};
@@ -45,7 +45,7 @@ pub(crate) struct Remote {
     version: Version,
     /// The server supports range requests.
     gives_parts: bool,
-    shelf: Option<Shelf>,
+    place: Option<Place>,
     state: Mutex<State>,
     /// Marks a reader as no longer busy.
     freed: Condvar,
@@ -64,8 +64,8 @@ impl Remote {
     pub(crate) fn open(url: &str, options: &FetchOptions) -> io::Result<Self> {
         let name = Location::Url(url.to_owned()).name();
         let cache = options.cache.as_ref();
-        let shelf = cache.map(|cache| Shelf::new(cache, url, &name));
-        let kept = shelf.as_ref().and_then(Shelf::find);
+        let place = cache.map(|cache| Place::new(cache, url, &name));
+        let kept = place.as_ref().and_then(Place::find);
         // A part of a file is only useful if it will be completed.
         let kept = kept.filter(|kept| kept.is_complete || options.keep);
         let agent = connection::agent(url, options).map_err(|error| in_io(error, 0))?;
@@ -75,7 +75,7 @@ impl Remote {
             patience: options.patience,
             version: Version::default(),
             gives_parts: false,
-            shelf: shelf.filter(|_| options.keep),
+            place: place.filter(|_| options.keep),
             state: Mutex::new(State {
                 start: Start::Memory(Vec::new()),
                 tail: None,
@@ -151,8 +151,8 @@ impl Remote {
         self.gives_parts = answer.is_part;
         stream.end = answer.is_part.then_some(FIRST);
         let state = self.state.get_mut().unwrap_or_else(|e| e.into_inner());
-        if let Some(shelf) = &self.shelf {
-            match shelf.begin(&self.version) {
+        if let Some(place) = &self.place {
+            match place.begin(&self.version) {
                 Ok(file) => state.start = Start::File(file, 0),
                 Err(error) => state.keep_failed = Some(error),
             }
@@ -203,12 +203,12 @@ impl Remote {
 
     /// Fetches what is missing and keeps the file, if requested.
     pub(crate) fn keep(&self) -> io::Result<Option<PathBuf>> {
-        let Some(shelf) = &self.shelf else {
+        let Some(place) = &self.place else {
             return Ok(None);
         };
         let is_complete = |state: &State| self.version.size == Some(state.start.len());
-        if is_complete(&self.lock()) && shelf.path().exists() {
-            return Ok(Some(shelf.path()));
+        if is_complete(&self.lock()) && place.path().exists() {
+            return Ok(Some(place.path()));
         }
         let mut buffer = vec![0; 1 << 20];
         loop {
@@ -226,7 +226,7 @@ impl Remote {
             self.lock().keep(&buffer[..len], position);
         }
         match &self.lock().start {
-            Start::File(file, len) => shelf.finish(file, *len, &self.version).map(Some),
+            Start::File(file, len) => place.finish(file, *len, &self.version).map(Some),
             Start::Memory(_) => Ok(None),
         }
     }

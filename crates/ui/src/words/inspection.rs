@@ -132,6 +132,7 @@ pub fn origin(checksum: &ExpectedChecksum) -> String {
             format!("from {}", name.to_string_lossy())
         }
         ChecksumOrigin::Member(name) => format!("from {name} in the archive"),
+        ChecksumOrigin::Shelf(name) => format!("of {name} on the shelf"),
     }
 }
 

@@ -11,6 +11,7 @@ pub mod measure;
 mod medium;
 mod relocate;
 mod rescue;
+pub mod shelf;
 mod source;
 pub mod trust;
 mod workshop;

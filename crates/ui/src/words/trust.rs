@@ -1,5 +1,6 @@
 //! Signatures in words.
 
+use pinewrit_image::Checksum;
 use pinewrit_trust::{KeysError, Signed, Signer};
 
 use super::error_chain;
@@ -70,6 +71,16 @@ pub fn not_good(name: &str, (of, file): (&str, &str), signed: &Signed) -> Messag
             .remedy("get the signature again"),
     };
     message.fact("state", "nothing was written")
+}
+
+/// An image of which a catalogue and its publisher's signed list say different things.
+pub fn contradiction(name: &str, listed: &Checksum, signed: &Checksum) -> Message {
+    let what = format!("the shelf and the signed list have different files for {name}");
+    Message::new(Exit::Source, what)
+        .fact("shelf", super::shelf::short(&listed.to_string()))
+        .fact("signed", super::shelf::short(&signed.to_string()))
+        .fact("state", "nothing was written")
+        .remedy("do not use the image; tell whoever keeps the catalogue")
 }
 
 /// An image without a signature, although one was demanded.

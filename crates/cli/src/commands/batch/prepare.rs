@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, Table};
+use pinewrit_args::SourceArgs;
 use pinewrit_batch::{BatchRequest, Prepared, Sources, rehearse};
 use pinewrit_boards::Extent;
 use pinewrit_boards::chain::Verdict;
@@ -12,7 +13,7 @@ use pinewrit_build::BuildOptions;
 use pinewrit_core::Cancel;
 use pinewrit_core::write::{WritePlan, WriteRequest};
 use pinewrit_disk::{CacheUse, FileDevice, SectorSize};
-use pinewrit_image::{ExpectedChecksum, ImageSource, Location, find_beside};
+use pinewrit_image::{ImageSource, Location};
 use pinewrit_ledger::{Conflict, Ledger};
 use pinewrit_roster::{Content, Roster, RosterMistake, Unit};
 use pinewrit_ui::progress::Waiting;
@@ -23,7 +24,7 @@ use super::TOOL;
 use crate::commands::build;
 use crate::commands::inspect::device;
 use pinewrit_session::clock;
-use pinewrit_session::source::{self};
+use pinewrit_session::source::{self, Keep};
 use pinewrit_session::{Context, boards, settings, trust};
 use pinewrit_ui::batch::{RosterEvent, RosterUnit};
 
@@ -194,27 +195,21 @@ fn open(
     checksum: Option<&str>,
     key: Option<&Path>,
 ) -> Result<Prepared, Message> {
-    let mut options = source::plain_options();
-    options.fetch.cache = match location {
-        Location::Path(_) => None,
-        Location::Url(_) => cx.folders.cache().ok(),
-    };
-    let waiting = Waiting::new(&cx.ui, format!("opening {}", location.name()));
-    let opened = ImageSource::open_with(location, &options);
-    drop(waiting);
-    let source = opened.map_err(|e| words::open_error(&e))?;
-    let checksum = match checksum {
-        Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
-        None => find_beside(&source),
-    };
-    let mut checksum = checksum.map_err(|e| words::checksum_error(&e))?;
-    let signature = trust::find(&source, &mut checksum, &trust::keys(key)?);
-    trust::must_be_good(signature.as_ref(), &source.name(), key.is_some())?;
+    if let Location::Shelf(name) = location
+        && !name.contains('@')
+    {
+        let what = format!("{location} has no version");
+        return Err(Message::new(Exit::Settings, what).remedy(format!(
+            "{location}@VERSION, so that all units and stations get the same"
+        )));
+    }
+    let named = source::open_named(cx, location, &SourceArgs::plain(), Keep::No)?;
+    let vouched = trust::vouched(&named, checksum, key)?;
     Ok(Prepared {
-        expected_free: free_in(&source),
+        expected_free: free_in(&named.source),
         board: None,
-        source,
-        checksum,
+        source: named.source,
+        checksum: vouched.checksum,
     })
 }
 

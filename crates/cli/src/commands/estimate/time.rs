@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use pinewrit_args::{CardSpeed, EstimateAction};
 use pinewrit_core::write::{WritePlan, WriteRequest};
 use pinewrit_host::usb_carries;
-use pinewrit_image::{ChecksumKind, ExpectedChecksum, ImageSource, find_beside};
+use pinewrit_image::{ChecksumKind, ExpectedChecksum, ImageSource};
 use pinewrit_measure::{Link, Part, TimeEstimate};
 use pinewrit_session::measure::{self, Pace};
 use pinewrit_session::source::{self, Keep};
@@ -73,13 +73,14 @@ pub(super) fn run(cx: &Context, action: &EstimateAction) -> Outcome {
         let (pace, limit) = (&mut target.pace, limit as f64);
         (pace.write, pace.read) = (pace.write.min(limit), pace.read.min(limit));
     }
-    let source = source::open(cx, image, options, Keep::No)?;
+    let named = source::open_named(cx, image, options, Keep::No)?;
+    let source = &named.source;
     let name = source.name();
     let request = WriteRequest::new(TOOL, clock::seconds);
     let plan = WritePlan::new(source.clone(), Vec::new(), request);
     let plan = plan.map_err(|e| words::plan_error(&name, &e))?;
     let waiting = Waiting::new(&cx.ui, format!("trying how fast {name} is unpacked"));
-    let (unpacked, unpack_rate) = tried(&source)?;
+    let (unpacked, unpack_rate) = tried(source)?;
     drop(waiting);
     let used = unpacked.saturating_sub(plan.expected_free());
     if target.size < unpacked {
@@ -89,9 +90,9 @@ pub(super) fn run(cx: &Context, action: &EstimateAction) -> Outcome {
             .fact("medium", units::exact(target.size));
         return Err(message.remedy(format!("pinewrit estimate fit {}", image)));
     }
-    let checksum = find_beside(&source).map_err(|e| words::checksum_error(&e))?;
+    let checksum = named.checksum(None)?;
     let mut links = Vec::new();
-    links.extend(hashing(&source, checksum.as_ref()));
+    links.extend(hashing(source, checksum.as_ref()));
     links.push(Link::new(Part::Unpack, unpacked, unpack_rate));
     links.extend(target.pace.links(used, !no_verify));
     let estimate = TimeEstimate::of(links);

@@ -1,6 +1,7 @@
 //! `pinewrit ledger ...`
 
 mod export;
+mod older;
 pub(crate) mod printed;
 mod verify;
 
@@ -108,6 +109,9 @@ fn list(cx: &Context, ledger: &mut Ledger, args: &LedgerListArgs) -> Outcome {
         cx.ui.event(&result.of_command("ledger list"));
         cx.ui.result(table::of_batch(&all, clock::local));
         return Ok(());
+    }
+    if args.older {
+        return older::run(cx, ledger);
     }
     let records = ledger.last(i64::from(args.last)).map_err(failed)?;
     tell(cx, ledger, "ledger list", &records);

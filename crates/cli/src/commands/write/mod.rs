@@ -19,7 +19,7 @@ use pinewrit_core::write::{
 };
 use pinewrit_core::{Cancel, Observer, Progress, Stage};
 use pinewrit_host::{MediumKind, Rescan};
-use pinewrit_image::{ExpectedChecksum, ImageSource, Location, find_beside};
+use pinewrit_image::{ImageSource, Location};
 use pinewrit_ledger::{Entry, Kind};
 use pinewrit_ui::page::{self, Finished, Section};
 use pinewrit_ui::progress::{ProgressView, Screen, Waiting};
@@ -102,6 +102,8 @@ pub(crate) struct Wish<'a> {
     /// The image as given.
     pub(crate) image: &'a Location,
     pub(crate) source: ImageSource,
+    /// The smallest medium that the image is meant for, in bytes, if the shelf says so.
+    pub(crate) smallest: Option<u64>,
     pub(crate) to: &'a [PathBuf],
     pub(crate) access: &'a MediumArgs,
     pub(crate) size: Option<u64>,
@@ -151,18 +153,14 @@ pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
     } else {
         Keep::No
     };
-    let source = source::open(cx, &args.image, &args.options, keep)?;
-    let checksum = match &args.checksum {
-        Some(text) => ExpectedChecksum::from_argument(text, &source).map(Some),
-        None => find_beside(&source),
-    };
-    let mut checksum = checksum.map_err(|e| words::checksum_error(&e))?;
-    let keys = trust::keys(args.signed_by.as_deref())?;
-    let signature = trust::find(&source, &mut checksum, &keys);
-    trust::must_be_good(signature.as_ref(), &source.name(), args.signed_by.is_some())?;
-    let settings = request(&cx.ui, args.settings.as_deref(), args.intake.as_deref())?;
+    let named = source::open_named(cx, &args.image, &args.options, keep)?;
+    let vouched = trust::vouched(&named, args.checksum.as_deref(), args.signed_by.as_deref())?;
+    let listed = named.listed.as_ref();
+    let intake = listed.and_then(|one| one.intake.as_deref());
+    let intake = args.intake.as_deref().or(intake);
+    let settings = request(&cx.ui, args.settings.as_deref(), intake)?;
     let request = WriteRequest {
-        checksum,
+        checksum: vouched.checksum,
         grow: args.grow,
         verify: !args.no_verify,
         every_byte: args.every_byte,
@@ -174,13 +172,14 @@ pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
     let wish = Wish {
         command: "write",
         image: &args.image,
-        source,
+        smallest: listed.and_then(|one| one.smallest),
+        source: named.source,
         to: &args.to,
         access: &args.medium,
         size: args.size,
         into: args.into.as_deref(),
         board: board(args.board.as_deref(), &request)?.filter(|_| args.into.is_none()),
-        signature,
+        signature: vouched.signature,
         request,
         report: args.report.as_deref(),
         keep,
@@ -202,6 +201,7 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
         let place = (&*device(&wish.source), extent);
         boards::must_start(cx, board, place, (&wish.source.name(), NOTHING_WRITTEN))?;
     }
+    must_be_large_enough(wish, &media)?;
     let mut plan = plan(ui, wish, media)?;
     let expected = expected(cx, &plan);
     plan.request.expected_seconds = expected.as_ref().map(|(seconds, _)| *seconds);
@@ -238,6 +238,17 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
     let start = ask_and_sum(ui, wish, &plan)?;
     cx.begin_ledger();
     Work { cx, wish, ids }.run(&mut plan, &start)
+}
+
+/// An image may be meant for larger media than it fits on.
+fn must_be_large_enough(wish: &Wish<'_>, media: &[Destination]) -> Outcome {
+    let Some(smallest) = wish.smallest.filter(|_| !wish.request.as_it_is) else {
+        return Ok(());
+    };
+    let small = media.iter().find(|medium| medium.target.size() < smallest);
+    small.map_or(Ok(()), |medium| {
+        Err(words::shelf::too_small(&medium.name, medium.target.size(), smallest))
+    })
 }
 
 /// How long it takes on the slowest medium, in seconds and in words; unless nothing is known of one

@@ -140,7 +140,7 @@ pub fn total<'p>(
                 add(text.len() as u64);
                 continue;
             }
-            Origin::At(Location::Url(_)) => return None,
+            Origin::At(Location::Url(_) | Location::Shelf(_)) => return None,
             Origin::At(Location::Path(from)) => from,
         };
         if from.is_dir() {
@@ -273,7 +273,7 @@ impl Taking<'_> {
             (true, _) => self.archive(&archive, location),
             // A packed file that is not an archive is copied as it is.
             (false, Location::Path(from)) => self.single(from),
-            (false, Location::Url(_)) => Err(FillError::refused(
+            (false, Location::Url(_) | Location::Shelf(_)) => Err(FillError::refused(
                 format!("{location} is not an archive"),
                 "a tar, zip or 7z archive; or download it, and give its path",
             )),
