@@ -12,7 +12,7 @@ use serde_json::{Map, Value, json};
 
 use crate::commands::{
     boards, build, clone, configure, eject, estimate, inspect, ledger, measure, media, rack, save,
-    verify, write,
+    shelf, verify, write,
 };
 use pinewrit_session::{boards as boards_of_session, change, rescue, settings, source};
 

@@ -9,7 +9,7 @@ use std::process::Command;
 use std::sync::{Arc, Mutex};
 
 use common::server::{Answer, Server};
-use common::{Bench, has_no_table, small_image};
+use common::{Bench, Run, has_no_table, small_image};
 use rstest::rstest;
 use sha2::{Digest, Sha256};
 
@@ -27,7 +27,14 @@ fn image(seed: u8) -> Vec<u8> {
     image
 }
 
-fn write(bench: &Bench, image: &str, more: &[&str]) -> common::Run {
+/// Runs a command without spaces in its arguments.
+#[track_caller]
+fn run(bench: &Bench, line: &str, code: i32) -> Run {
+    let words: Vec<&str> = line.split(' ').collect();
+    bench.run(&words).expect(code)
+}
+
+fn write(bench: &Bench, image: &str, more: &[&str]) -> Run {
     let _ = std::fs::remove_file(bench.path("card.img"));
     bench.run(&[&["write", image], &CARD[..], more].concat())
 }
@@ -50,12 +57,12 @@ fn an_image_is_found_by_its_name() {
     let text = String::from_utf8(bench.read("shelf.toml")).unwrap();
     assert!(text.starts_with("# the huts' images\n"), "{text}");
     assert!(text.contains(&sha256(&image(10))), "{text}");
-    let listed = bench.run(&["--json", "shelf", "list"]).expect(0).json();
+    let listed = run(&bench, "--json shelf list", 0).json();
     let images = listed["images"].as_array().unwrap();
     assert_eq!(images.len(), 1, "{listed:#}");
     assert_eq!(images[0]["version"], "2.10");
     assert_eq!(images[0]["unpacked_bytes"], small_image().len());
-    let all = bench.run(&["--json", "shelf", "list", "--all"]).expect(0);
+    let all = run(&bench, "--json shelf list --all", 0);
     assert_eq!(all.json()["images"].as_array().unwrap().len(), 2);
 
     write(&bench, "shelf:larkfell-os", &["--receipt", "r.json"])
@@ -72,8 +79,22 @@ fn an_image_is_found_by_its_name() {
         &["inspect", "shelf:larkfell-os"][..],
         &["verify", "card.img", "--image", "shelf:larkfell-os@2.9"],
         &["estimate", "fit", "shelf:larkfell-os"],
-        &["estimate", "time", "shelf:larkfell-os", "--card", "16GB@20MB/s"],
-        &["clone", "shelf:larkfell-os", "--to", "clone.img", "--size", "64MB", "--yes"],
+        &[
+            "estimate",
+            "time",
+            "shelf:larkfell-os",
+            "--card",
+            "16GB@20MB/s",
+        ],
+        &[
+            "clone",
+            "shelf:larkfell-os",
+            "--to",
+            "clone.img",
+            "--size",
+            "64MB",
+            "--yes",
+        ],
         &["files", "list", "shelf:larkfell-os", "1:/"],
         &["shelf", "show", "larkfell-os"],
         &["shelf", "get", "shelf:larkfell-os@2.9"],
@@ -96,8 +117,13 @@ fn names_that_mean_nothing_are_told_with_what_is_like_them() {
     write(&bench, "shelf:../os", &[]).expect(2);
     assert!(!bench.path("card.img").exists());
     let empty = Bench::new();
-    write(&empty, "shelf:os", &[]).expect(4).says(&["pinewrit shelf use ADDRESS"]);
-    empty.run(&["shelf", "list"]).expect(8).says(&["pinewrit shelf add IMAGE"]);
+    write(&empty, "shelf:os", &[])
+        .expect(4)
+        .says(&["pinewrit shelf use ADDRESS"]);
+    empty
+        .run(&["shelf", "list"])
+        .expect(8)
+        .says(&["pinewrit shelf add IMAGE"]);
 }
 
 #[test]
@@ -107,7 +133,7 @@ fn all_mistakes_of_a_catalogue_are_told() {
         "shelf.toml",
         "[[image]]\nname = \"lark fell\"\nversion = \"2\"\nsource = \"a.img\"\nchecksum = \"12\"\nunpaked = 3\n",
     );
-    bench.run(&["shelf", "list"]).expect(7).says(&[
+    run(&bench, "shelf list", 7).says(&[
         "shelf.toml has 3 mistakes",
         "line 2",
         "line 5",
@@ -115,7 +141,7 @@ fn all_mistakes_of_a_catalogue_are_told() {
         "`unpacked`",
     ]);
     bench.write("a.img", small_image());
-    bench.run(&["shelf", "add", "a.img", "--version", "1"]).expect(7);
+    run(&bench, "shelf add a.img --version 1", 7);
 }
 
 #[test]
@@ -125,10 +151,10 @@ fn what_is_added_is_looked_into() {
     let board = "name = \"Hut board\"\narchitecture = \"arm64\"\n[[way]]\nloader = \"listed\"\n\
         scheme = \"gpt\"\n";
     bench.write("config/pinewrit/boards/hut-board.toml", board);
-    bench.run(&["shelf", "add", "hut.img"]).expect(2).says(&["--version 2.4"]);
-    let args = ["shelf", "add", "hut.img", "--version", "2.4", "--date", "2026-10-02"];
-    let more = ["--notes", "for huts", "--smallest", "8GB"];
-    let added = bench.run(&[&["--json"], &args[..], &more].concat()).expect(0).json();
+    // The version is the system's, as nothing else says one.
+    run(&bench, "shelf add hut.img", 0).shows(&["hut@4.2"]);
+    let add = "shelf add hut.img --version 4.3 --date 2026-10-02 --notes huts --smallest 8GB";
+    let added = run(&bench, &format!("--json {add}"), 0).json();
     let row = &added["images"][0];
     assert_eq!(row["name"], "hut");
     assert_eq!(row["date"], "2026-10-02");
@@ -136,12 +162,16 @@ fn what_is_added_is_looked_into() {
     assert!(row["intake"].is_string(), "{row:#}");
     // Without a shelf.toml here, it is in the configuration.
     assert!(bench.path("config/pinewrit/shelf.toml").exists());
-    bench.run(&args).expect(2).says(&["is in", "already"]);
-    write(&bench, "shelf:hut", &[]).expect(3).says(&["asked for", "8.00 GB", "--as-it-is"]);
-    bench.run(&["shelf", "list", "--fits", "4GB"]).expect(8);
-    bench.run(&["shelf", "list", "--fits", "8GB"]).expect(0);
-    bench.run(&["shelf", "remove", "hut@2.4"]).expect(0);
-    bench.run(&["shelf", "list"]).expect(8);
+    run(&bench, add, 2).says(&["is in", "already"]);
+    write(&bench, "shelf:hut", &[])
+        .expect(3)
+        .says(&["asked for", "8.00 GB", "--as-it-is"]);
+    run(&bench, "shelf list --fits 4GB", 8);
+    run(&bench, "shelf list --fits 8GB", 0);
+    run(&bench, "shelf remove hut", 3).says(&["2 versions", "--yes"]);
+    run(&bench, "shelf remove hut@4.2", 0);
+    run(&bench, "shelf remove hut --yes", 0);
+    run(&bench, "shelf list", 8);
 }
 
 #[test]
@@ -150,32 +180,42 @@ fn an_image_that_is_not_what_its_publisher_lists_is_not_added() {
     bench.write("shelf.toml", "");
     bench.write("os-1.img", image(1));
     bench.write("SHA256SUMS", format!("{}  os-1.img\n", sha256(&image(2))));
-    bench.run(&["shelf", "add", "os-1.img"]).expect(4).says(&["not the file that its publisher"]);
-    bench.run(&["shelf", "list"]).expect(8);
+    run(&bench, "shelf add os-1.img", 4).says(&["not the file that its publisher"]);
+    run(&bench, "shelf list", 8);
 }
 
 #[test]
 fn units_with_older_versions_are_found() {
     let bench = bench();
     let make = |host: &str, version: &str| {
-        let settings = format!("host-name = \"{host}\"\n");
+        let settings = format!("hostname = \"{host}\"\n");
         bench.write("hut.toml", settings);
         let image = format!("shelf:larkfell-os@{version}");
         let card = format!("{host}.img");
         let args = ["write", &image, "--to", &card, "--size", "64MB", "--yes"];
-        bench.run(&[&args[..], &["--settings", "hut.toml"]].concat()).expect(0);
+        bench
+            .run(&[&args[..], &["--settings", "hut.toml"]].concat())
+            .expect(0);
     };
-    for (host, version) in [("larkfell-01", "2.9"), ("larkfell-02", "2.10"), ("larkfell-03", "2.9")] {
+    for (host, version) in [
+        ("larkfell-01", "2.9"),
+        ("larkfell-02", "2.10"),
+        ("larkfell-03", "2.9"),
+    ] {
         make(host, version);
     }
-    let older = bench.run(&["ledger", "list", "--older"]).expect(0);
-    older.shows(&["larkfell-01", "larkfell-03", "2 units with larkfell-os@2.9; larkfell-os@2.10 is newer"]);
+    let older = run(&bench, "ledger list --older", 0);
+    older.shows(&[
+        "larkfell-01",
+        "larkfell-03",
+        "2 units with larkfell-os@2.9; larkfell-os@2.10 is newer",
+    ]);
     std::fs::remove_file(bench.path("larkfell-01.img")).unwrap();
     make("larkfell-01", "2.10");
-    let older = bench.run(&["--json", "ledger", "list", "--older"]).expect(0);
+    let older = run(&bench, "--json ledger list --older", 0);
     assert_eq!(older.json()["count"], 1);
-    bench.run(&["shelf", "show", "larkfell-os"]).expect(0).shows(&["2 units", "1 unit"]);
-    bench.run(&["ledger", "find", "larkfell-os@2.9"]).expect(0).shows(&["larkfell-03"]);
+    run(&bench, "shelf show larkfell-os", 0).shows(&["2 units", "1 unit"]);
+    run(&bench, "ledger find larkfell-os@2.9", 0).shows(&["larkfell-03"]);
 }
 
 /// A team's server, whose files can be changed.
@@ -205,7 +245,10 @@ impl Team {
     }
 
     fn put(&self, name: &str, file: impl Into<Vec<u8>>) {
-        self.files.lock().unwrap().insert(name.to_owned(), file.into());
+        self.files
+            .lock()
+            .unwrap()
+            .insert(name.to_owned(), file.into());
     }
 
     fn take(&self, name: &str) {
@@ -230,50 +273,62 @@ impl Team {
 #[test]
 fn a_team_s_catalogue_is_followed() {
     let (bench, team) = (Bench::new(), Team::new());
-    bench.run(&["shelf", "use", &team.url()]).expect(0).shows(&["Larkfell images"]);
+    bench
+        .run(&["shelf", "use", &team.url()])
+        .expect(0)
+        .shows(&["Larkfell images"]);
     let text = String::from_utf8(bench.read("config/pinewrit/shelf.toml")).unwrap();
     assert!(text.contains(&team.url()), "{text}");
     write(&bench, "shelf:larkfell-os", &[]).expect(0);
-    bench.run(&["shelf", "get", "larkfell-os"]).expect(0).shows(&["matches", "kept in"]);
-    let row = bench.run(&["--json", "shelf", "list"]).expect(0).json();
+    run(&bench, "shelf get larkfell-os", 0).shows(&["matches", "kept in"]);
+    let row = run(&bench, "--json shelf list", 0).json();
     assert_eq!(row["images"][0]["here"], true);
     // A newer version is there as soon as the team has it.
     team.put("os.img", image(2));
     team.list("1.1", &image(2), "");
-    write(&bench, "shelf:larkfell-os", &[]).expect(0).says(&["larkfell-os@1.1"]);
+    write(&bench, "shelf:larkfell-os", &[])
+        .expect(0)
+        .says(&["larkfell-os@1.1"]);
     assert_eq!(bench.read("card.img")[..14 << 20], image(2));
-    bench.run(&["shelf", "remove", "larkfell-os"]).expect(2).says(&["somebody else keeps"]);
-    bench.run(&["shelf", "get", "larkfell-os"]).expect(0);
+    run(&bench, "shelf remove larkfell-os", 2).says(&["somebody else keeps"]);
+    run(&bench, "shelf get larkfell-os", 0);
     // Without the server, both are used as they were.
     let url = team.url();
     drop(team);
     std::thread::sleep(std::time::Duration::from_millis(100));
-    write(&bench, "shelf:larkfell-os", &[]).expect(0).says(&["it is used as it was on"]);
+    write(&bench, "shelf:larkfell-os", &[])
+        .expect(0)
+        .says(&["it is used as it was on"]);
     bench.run(&["shelf", "remove", &url]).expect(0);
-    bench.run(&["shelf", "list"]).expect(8);
-    bench.run(&["shelf", "use", &url]).expect(4).says(&["cannot be read"]);
+    run(&bench, "shelf list", 8);
+    bench
+        .run(&["shelf", "use", &url])
+        .expect(4)
+        .says(&["cannot be read"]);
 }
 
 #[test]
 fn an_image_that_was_changed_on_the_server_is_found() {
     let (bench, team) = (Bench::new(), Team::new());
     bench.run(&["shelf", "use", &team.url()]).expect(0);
-    bench.run(&["shelf", "check", "--full"]).expect(0).shows(&["verified"]);
+    run(&bench, "shelf check --full", 0).shows(&["verified"]);
     team.put("os.img", image(7));
-    write(&bench, "shelf:larkfell-os", &[]).expect(4).says(&["checksum"]);
+    write(&bench, "shelf:larkfell-os", &[])
+        .expect(4)
+        .says(&["checksum"]);
     assert!(!bench.path("card.img").exists() || has_no_table(&bench.read("card.img")));
-    bench.run(&["shelf", "get", "larkfell-os"]).expect(4).says(&["not the file that the shelf lists"]);
-    let row = bench.run(&["--json", "shelf", "list"]).expect(0).json();
+    run(&bench, "shelf get larkfell-os", 4).says(&["not the file that the shelf lists"]);
+    let row = run(&bench, "--json shelf list", 0).json();
     assert_eq!(row["images"][0]["here"], false, "a bad file is not kept");
     // A quick look sees what the server itself says.
-    bench.run(&["shelf", "check"]).expect(0);
-    bench.run(&["shelf", "check", "--full"]).expect(6).shows(&["changed", "content"]);
+    run(&bench, "shelf check", 0);
+    run(&bench, "shelf check --full", 6).shows(&["changed", "content"]);
     team.put("SHA256SUMS", format!("{}  os.img\n", sha256(&image(7))));
-    bench.run(&["shelf", "check"]).expect(6).shows(&["published checksum", "SHA256SUMS"]);
+    run(&bench, "shelf check", 6).shows(&["published checksum", "SHA256SUMS"]);
     team.put("os.img", vec![0; 100]);
-    bench.run(&["shelf", "check"]).expect(6).shows(&["size", "100 bytes"]);
+    run(&bench, "shelf check", 6).shows(&["size", "100 bytes"]);
     team.take("os.img");
-    bench.run(&["shelf", "check"]).expect(4).shows(&["missing", "404"]);
+    run(&bench, "shelf check", 4).shows(&["missing", "404"]);
 }
 
 #[test]
@@ -282,19 +337,36 @@ fn a_version_that_becomes_another_file_is_an_alarm() {
     bench.run(&["shelf", "use", &team.url()]).expect(0);
     team.put("os.img", image(7));
     team.list("1.0", &image(7), "");
-    for args in [&["shelf", "list"][..], &["shelf", "check"], &["shelf", "use", &team.url()]] {
-        bench.run(args).expect(4).says(&["larkfell-os@1.0 is another file than before", "--accept"]);
+    for args in [
+        &["shelf", "list"][..],
+        &["shelf", "check"],
+        &["shelf", "use", &team.url()],
+    ] {
+        bench
+            .run(args)
+            .expect(4)
+            .says(&["larkfell-os@1.0 is another file than before", "--accept"]);
     }
     write(&bench, "shelf:larkfell-os", &[]).expect(4);
     assert!(!bench.path("card.img").exists());
-    bench.run(&["shelf", "use", &team.url(), "--accept"]).expect(0);
+    bench
+        .run(&["shelf", "use", &team.url(), "--accept"])
+        .expect(0);
     write(&bench, "shelf:larkfell-os", &[]).expect(0);
 }
 
 fn minisign(bench: &Bench, args: &[&str]) {
     let mut command = Command::new("minisign");
-    let done = command.args(args).current_dir(bench.folder()).output().unwrap();
-    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let done = command
+        .args(args)
+        .current_dir(bench.folder())
+        .output()
+        .unwrap();
+    assert!(
+        done.status.success(),
+        "{}",
+        String::from_utf8_lossy(&done.stderr)
+    );
 }
 
 #[test]
@@ -314,7 +386,10 @@ fn a_signed_catalogue_cannot_be_changed_on_its_server() {
     let using = ["shelf", "use", &team.url(), "--signed-by", "larkfell.pub"];
     bench.run(&using).expect(4).says(&["is not signed"]);
     sign("other.key");
-    bench.run(&using).expect(4).says(&["not signed by a key that you have"]);
+    bench
+        .run(&using)
+        .expect(4)
+        .says(&["not signed by a key that you have"]);
     sign("larkfell.key");
     bench.run(&using).expect(0).shows(&["by larkfell, key"]);
     write(&bench, "shelf:larkfell-os", &[]).expect(0);
@@ -325,7 +400,9 @@ fn a_signed_catalogue_cannot_be_changed_on_its_server() {
     refused.says(&["the signature of shelf.toml is not good"]);
     assert!(!bench.path("card.img").exists());
     team.take("shelf.toml.minisig");
-    write(&bench, "shelf:larkfell-os", &[]).expect(4).says(&["is not signed"]);
+    write(&bench, "shelf:larkfell-os", &[])
+        .expect(4)
+        .says(&["is not signed"]);
     // A new version, signed, is fine.
     team.list("1.1", &image(7), "");
     sign("larkfell.key");
@@ -347,18 +424,29 @@ fn a_catalogue_demands_signatures_of_its_images(#[case] head: &str, #[case] of_i
             sha256(&image(1))
         ),
     );
-    write(&bench, "shelf:os", &[]).expect(4).says(&["os.img is not signed"]);
-    bench.run(&["shelf", "check"]).expect(6).shows(&["signature"]);
-    minisign(&bench, &["-G", "-W", "-p", "larkfell.pub", "-s", "larkfell.key"]);
+    write(&bench, "shelf:os", &[])
+        .expect(4)
+        .says(&["os.img is not signed"]);
+    run(&bench, "shelf check", 6).shows(&["signature"]);
+    minisign(
+        &bench,
+        &["-G", "-W", "-p", "larkfell.pub", "-s", "larkfell.key"],
+    );
     minisign(&bench, &["-S", "-s", "larkfell.key", "-m", "os.img"]);
     write(&bench, "shelf:os", &["--signed-by", "larkfell.pub"]).expect(0);
     std::fs::create_dir_all(bench.path("config/pinewrit/keys")).unwrap();
-    std::fs::copy(bench.path("larkfell.pub"), bench.path("config/pinewrit/keys/larkfell.pub")).unwrap();
+    std::fs::copy(
+        bench.path("larkfell.pub"),
+        bench.path("config/pinewrit/keys/larkfell.pub"),
+    )
+    .unwrap();
     write(&bench, "shelf:os", &[]).expect(0);
     // The publisher's list and the catalogue must mean the same file.
     bench.write("SHA256SUMS", format!("{}  os.img\n", sha256(&image(2))));
     minisign(&bench, &["-S", "-s", "larkfell.key", "-m", "SHA256SUMS"]);
-    write(&bench, "shelf:os", &[]).expect(4).says(&["the shelf and the signed list have different files"]);
+    write(&bench, "shelf:os", &[])
+        .expect(4)
+        .says(&["the shelf and the signed list have different files"]);
 }
 
 /// What a server says must not lead to the files of whoever reads it.
@@ -380,10 +468,13 @@ fn catalogues_that_contradict_each_other_are_told() {
     let (bench, team) = (Bench::new(), Team::new());
     bench.write("shelf.toml", "");
     bench.write("larkfell-os-1.0.img", image(9));
-    bench.run(&["shelf", "add", "larkfell-os-1.0.img"]).expect(0);
+    run(&bench, "shelf add larkfell-os-1.0.img", 0);
     bench.run(&["shelf", "use", &team.url()]).expect(0);
     let refused = write(&bench, "shelf:larkfell-os", &[]).expect(4);
-    refused.says(&["two catalogues have different files for larkfell-os@1.0", "shelf.toml"]);
+    refused.says(&[
+        "two catalogues have different files for larkfell-os@1.0",
+        "shelf.toml",
+    ]);
 }
 
 #[test]
@@ -393,8 +484,8 @@ fn a_roster_names_the_version() {
         format!("image = \"{image}\"\n[count]\nunits = 2\nname = \"larkfell-{{n}}\"\n")
     };
     bench.write("huts.toml", roster("shelf:larkfell-os"));
-    let refused = bench.run(&["batch", "huts.toml", "--dry-run"]).expect(7);
+    let refused = run(&bench, "batch huts.toml --dry-run", 7);
     refused.says(&["has no version", "shelf:larkfell-os@VERSION"]);
     bench.write("huts.toml", roster("shelf:larkfell-os@2.9"));
-    bench.run(&["batch", "huts.toml", "--dry-run"]).expect(0);
+    run(&bench, "batch huts.toml --dry-run", 0);
 }

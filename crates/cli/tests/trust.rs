@@ -85,7 +85,8 @@ fn a_signed_list_vouches_for_its_image() {
         .expect(0)
         .says(&["by a key that you do not have"]);
     put("larkfell.pub");
-    bench.run(&["inspect", "hut.img"])
+    bench
+        .run(&["inspect", "hut.img"])
         .expect(0)
         .shows(&["signed", &format!("by key, key {}", key_of(&bench))]);
     // Whoever changes the image changes the list as well, but cannot sign it.

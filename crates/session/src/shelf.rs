@@ -9,9 +9,7 @@ use std::time::{Duration, SystemTime};
 
 use pinewrit_core::state::save;
 use pinewrit_image::{Location, StreamError, fetch_small};
-use pinewrit_shelf::{
-    Base, Catalogue, Follow, ImageName, MAX_CATALOGUE, Shelf, changes,
-};
+use pinewrit_shelf::{Base, Catalogue, Follow, ImageName, MAX_CATALOGUE, Shelf, changes};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::{Exit, Message, words};
 
@@ -83,8 +81,9 @@ pub fn own_file(cx: &Context) -> Result<PathBuf, Message> {
         return Ok(here);
     }
     let folder = config_folder().ok_or_else(|| {
-        Message::new(Exit::Usage, "this user has no home")
-            .remedy(format!("an empty {FILE} in the current directory is used as well"))
+        Message::new(Exit::Usage, "this user has no home").remedy(format!(
+            "an empty {FILE} in the current directory is used as well"
+        ))
     })?;
     Ok(folder.join(FILE))
 }
@@ -124,7 +123,9 @@ fn read(place: &Location) -> Result<String, String> {
 
 fn small_file(path: &Path) -> std::io::Result<Vec<u8>> {
     if std::fs::metadata(path)?.len() > MAX_CATALOGUE {
-        return Err(std::io::Error::other(format!("more than {MAX_CATALOGUE} bytes")));
+        return Err(std::io::Error::other(format!(
+            "more than {MAX_CATALOGUE} bytes"
+        )));
     }
     std::fs::read(path)
 }
@@ -139,7 +140,12 @@ pub fn open(cx: &Context) -> Result<Arc<Shelf>, Message> {
     for file in own_files(cx) {
         let catalogue = read_own(&file)?;
         let base = Base::File(file);
-        follows.extend(catalogue.follows.iter().map(|follow| absolute(&base, follow)));
+        follows.extend(
+            catalogue
+                .follows
+                .iter()
+                .map(|follow| absolute(&base, follow)),
+        );
         all.push((base, catalogue));
     }
     for follow in follows {
@@ -279,8 +285,7 @@ pub fn find(cx: &Context, text: &str) -> Result<Listed, Message> {
     let full = found.image.full_name();
     let newest = shelf.versions(&name.name);
     let newest = newest.first().map(|newest| newest.image.full_name());
-    cx.ui
-        .say(words::shelf::chosen(&found, newest.as_ref()));
+    cx.ui.say(words::shelf::chosen(&found, newest.as_ref()));
     Ok(Listed {
         name: full.to_string(),
         location: found.location(),

@@ -114,7 +114,9 @@ pub struct Vouched {
 /// signature, which must be good if `key` or the shelf demands one.
 pub fn vouched(named: &Named, given: Option<&str>, key: Option<&Path>) -> Result<Vouched, Message> {
     let mut checksum = named.checksum(given)?;
-    let of_shelf = checksum.clone().filter(|sum| matches!(sum.origin, ChecksumOrigin::Shelf(_)));
+    let of_shelf = checksum
+        .clone()
+        .filter(|sum| matches!(sum.origin, ChecksumOrigin::Shelf(_)));
     let name = named.source.name();
     let signature = find(&named.source, &mut checksum, &keys(key)?);
     let must_be_signed = named.listed.as_ref().is_some_and(|one| one.must_be_signed);

@@ -67,7 +67,10 @@ fn joined(address: &str, path: &str) -> String {
     let host_at = plain.find("://").map_or(0, |at| at + 3);
     let host_end = plain[host_at..].find('/').map(|at| at + host_at);
     let (root, folder) = match host_end {
-        Some(end) => (&plain[..end], plain.rfind('/').map_or(plain, |at| &plain[..at])),
+        Some(end) => (
+            &plain[..end],
+            plain.rfind('/').map_or(plain, |at| &plain[..at]),
+        ),
         None => (plain, plain),
     };
     let encoded = encoded(path.trim_start_matches('/'));
@@ -79,7 +82,8 @@ fn joined(address: &str, path: &str) -> String {
 
 /// What paths in addresses do not have is written as `%XX` (RFC 3986, section 2.1).
 fn encoded(path: &str) -> String {
-    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~/%+:@!$&'()*,;=?".contains(&byte);
+    let is_plain =
+        |byte: u8| byte.is_ascii_alphanumeric() || b"-._~/%+:@!$&'()*,;=?".contains(&byte);
     let signs = path.bytes().map(|byte| match is_plain(byte) {
         true => char::from(byte).to_string(),
         false => format!("%{byte:02X}"),
@@ -93,13 +97,37 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case("https://lark.example/os/shelf.toml", "a.img", "https://lark.example/os/a.img")]
-    #[case("https://lark.example/os/shelf.toml?x=1", "b/a.img", "https://lark.example/os/b/a.img")]
-    #[case("https://lark.example/shelf.toml", "/a.img", "https://lark.example/a.img")]
+    #[case(
+        "https://lark.example/os/shelf.toml",
+        "a.img",
+        "https://lark.example/os/a.img"
+    )]
+    #[case(
+        "https://lark.example/os/shelf.toml?x=1",
+        "b/a.img",
+        "https://lark.example/os/b/a.img"
+    )]
+    #[case(
+        "https://lark.example/shelf.toml",
+        "/a.img",
+        "https://lark.example/a.img"
+    )]
     #[case("https://lark.example", "a.img", "https://lark.example/a.img")]
-    #[case("http://lark.example/shelf.toml", "/dev/sda", "http://lark.example/dev/sda")]
-    #[case("http://lark.example/s.toml", "https://b.example/a.img", "https://b.example/a.img")]
-    #[case("http://lark.example/s.toml", "a b.img", "http://lark.example/a%20b.img")]
+    #[case(
+        "http://lark.example/shelf.toml",
+        "/dev/sda",
+        "http://lark.example/dev/sda"
+    )]
+    #[case(
+        "http://lark.example/s.toml",
+        "https://b.example/a.img",
+        "https://b.example/a.img"
+    )]
+    #[case(
+        "http://lark.example/s.toml",
+        "a b.img",
+        "http://lark.example/a%20b.img"
+    )]
     #[case("team/shelf.toml", "a.img", "team/a.img")]
     #[case("shelf.toml", "a.img", "a.img")]
     #[case("team/shelf.toml", "/srv/a.img", "/srv/a.img")]

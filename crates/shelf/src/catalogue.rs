@@ -134,7 +134,11 @@ fn catalogue(document: &Document<'_>, root: &Fields<'_, '_>) -> Catalogue {
         let is_known = |known: &Image| known.name == image.name && known.version == image.version;
         if images.iter().any(is_known) {
             let what = format!("{} is listed twice", image.full_name());
-            document.mistake(fields.line(), what, "remove one of them, or name its version");
+            document.mistake(
+                fields.line(),
+                what,
+                "remove one of them, or name its version",
+            );
         }
         images.push(image);
     }
@@ -261,7 +265,11 @@ mod tests {
             checksum = \"md5:0123456789abcdef0123456789abcdef\"\n[[follow]]\n";
         let found = Catalogue::parse(text).unwrap_err().0;
         let lines: Vec<usize> = found.iter().map(|remark| remark.line).collect();
-        assert_eq!(lines, [1, 2, 2, 3, 4, 5, 6, 7, 11, 12, 13, 14], "{found:#?}");
+        assert_eq!(
+            lines,
+            [1, 2, 2, 3, 4, 5, 6, 7, 11, 12, 13, 14],
+            "{found:#?}"
+        );
     }
 
     #[test]
@@ -275,8 +283,9 @@ mod tests {
     #[test]
     fn a_day_is_a_date_or_a_string() {
         for day in ["2026-10-02", "\"2026-10-02\""] {
-            let text =
-                format!("[[image]]\nname = \"os\"\nversion = \"1\"\nsource = \"a\"\ndate = {day}\n");
+            let text = format!(
+                "[[image]]\nname = \"os\"\nversion = \"1\"\nsource = \"a\"\ndate = {day}\n"
+            );
             let found = Catalogue::parse(&text).unwrap();
             assert_eq!(found.images[0].date, "2026-10-02".parse().ok());
         }

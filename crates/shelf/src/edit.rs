@@ -1,6 +1,6 @@
 //! Changing a catalogue's file: comments and order stay.
 
-use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, value};
+use toml_edit::{Array, ArrayOfTables, Datetime, DocumentMut, Item, Table, Value, value};
 
 use crate::{Follow, Image, ImageName};
 use pinewrit_settings::document::architecture_key;
@@ -53,50 +53,66 @@ fn size_text(bytes: u64) -> String {
 /// [`EditError`].
 pub fn add(text: &str, image: &Image) -> Result<String, EditError> {
     let mut document: DocumentMut = text.parse()?;
-    let images = list(&mut document, "image")?;
     let name = image.full_name();
+    let images = list(&mut document, "image")?;
     if images.iter().any(|table| is_image(table, &name)) {
         return Err(EditError::Known(name));
     }
-    images.push(table_of(image));
+    push(&mut document, "image", table_of(image))?;
     Ok(document.to_string())
 }
 
+/// An image as a table, in the order in which people look for things.
 fn table_of(image: &Image) -> Table {
     let mut table = Table::new();
-    let mut text = |key: &str, text: Option<String>| {
-        if let Some(text) = text {
-            table.insert(key, value(text));
+    let mut put = |key: &str, item: Option<Value>| {
+        if let Some(item) = item {
+            table.insert(key, Item::Value(item));
         }
     };
-    text("name", Some(image.name.clone()));
-    text("version", Some(image.version.clone()));
-    text("source", Some(image.source.clone()));
-    text("checksum", image.checksum.as_ref().map(ToString::to_string));
-    let architecture = image.architecture.map(architecture_key);
-    text("architecture", architecture.map(str::to_owned));
-    text("intake", image.intake.clone());
-    text("notes", image.notes.clone());
-    text("replaced-by", image.replaced_by.as_ref().map(ToString::to_string));
-    if let Some(date) = image.date.and_then(|date| date.to_string().parse().ok()) {
-        table.insert("date", Item::Value(toml_edit::Value::Datetime(toml_edit::Formatted::new(date))));
-    }
-    if !image.boards.is_empty() {
-        let boards: toml_edit::Array = image.boards.iter().collect();
-        table.insert("boards", value(boards));
-    }
-    for (key, bytes) in [("packed", image.packed), ("unpacked", image.unpacked)] {
-        if let Some(bytes) = bytes {
-            table.insert(key, value(i64::try_from(bytes).unwrap_or(i64::MAX)));
-        }
-    }
-    if let Some(bytes) = image.smallest {
-        table.insert("smallest", value(size_text(bytes)));
-    }
-    if image.signed {
-        table.insert("signed", value(true));
-    }
+    let text = |text: &Option<String>| text.as_deref().map(Value::from);
+    let bytes = |bytes: Option<u64>| Some(Value::from(i64::try_from(bytes?).unwrap_or(i64::MAX)));
+    put("name", Some(Value::from(&image.name)));
+    put("version", Some(Value::from(&image.version)));
+    let date = image.date.and_then(|date| date.to_string().parse().ok());
+    put("date", date.map(|date: Datetime| Value::from(date)));
+    put("source", Some(Value::from(&image.source)));
+    put("packed", bytes(image.packed));
+    put("unpacked", bytes(image.unpacked));
+    let checksum = image.checksum.as_ref().map(ToString::to_string);
+    put("checksum", text(&checksum));
+    put("signed", image.signed.then(|| Value::from(true)));
+    put(
+        "architecture",
+        image
+            .architecture
+            .map(|one| Value::from(architecture_key(one))),
+    );
+    let boards = image.boards.iter().collect::<Array>();
+    put(
+        "boards",
+        (!boards.is_empty()).then_some(Value::Array(boards)),
+    );
+    put(
+        "smallest",
+        image.smallest.map(|bytes| Value::from(size_text(bytes))),
+    );
+    put("intake", text(&image.intake));
+    put("notes", text(&image.notes));
+    let replaced_by = image.replaced_by.as_ref().map(ToString::to_string);
+    put("replaced-by", text(&replaced_by));
     table
+}
+
+/// Adds a table at the end, behind an empty line. Comments that were the end stay before it.
+fn push(document: &mut DocumentMut, key: &'static str, mut table: Table) -> Result<(), EditError> {
+    let before = document.trailing().as_str().unwrap_or_default().to_owned();
+    let is_first = before.is_empty() && document.is_empty();
+    let gap = if is_first { "" } else { "\n" };
+    table.decor_mut().set_prefix(format!("{before}{gap}"));
+    list(document, key)?.push(table);
+    document.set_trailing("");
+    Ok(())
 }
 
 /// The text without an image: one version, or all of them. `None` if it has none of that name.
@@ -134,7 +150,7 @@ pub fn follow(text: &str, follow: &Follow) -> Result<String, EditError> {
     if let Some(key) = &follow.signed_by {
         table.insert("signed-by", value(key));
     }
-    list(&mut document, "follow")?.push(table);
+    push(&mut document, "follow", table)?;
     Ok(document.to_string())
 }
 
@@ -171,9 +187,15 @@ mod tests {
         let more = add(text, &image("2.4")).unwrap();
         assert!(more.starts_with(text), "{more}");
         assert_eq!(Catalogue::parse(&more).unwrap().images[1], image("2.4"));
-        assert!(matches!(add(&more, &image("2.4")), Err(EditError::Known(_))));
+        assert!(matches!(
+            add(&more, &image("2.4")),
+            Err(EditError::Known(_))
+        ));
         let name = ImageName::parse("larkfell-os@2.4").unwrap();
-        assert_eq!(remove(&more, &name).unwrap().unwrap().trim_end(), text.trim_end());
+        assert_eq!(
+            remove(&more, &name).unwrap().unwrap().trim_end(),
+            text.trim_end()
+        );
         assert_eq!(remove(text, &name).unwrap(), None);
         let all = ImageName::parse("larkfell-os").unwrap();
         let none = remove(&more, &all).unwrap().unwrap();
@@ -188,7 +210,10 @@ mod tests {
         };
         let text = follow("", &with(None)).unwrap();
         let text = follow(&text, &with(Some("lark.pub"))).unwrap();
-        assert_eq!(Catalogue::parse(&text).unwrap().follows, [with(Some("lark.pub"))]);
+        assert_eq!(
+            Catalogue::parse(&text).unwrap().follows,
+            [with(Some("lark.pub"))]
+        );
         let gone = stop_following(&text, "https://lark.example/shelf.toml").unwrap();
         assert!(Catalogue::parse(&gone.unwrap()).unwrap().follows.is_empty());
     }

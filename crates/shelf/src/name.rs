@@ -90,7 +90,9 @@ mod tests {
     #[case("os@2@3", None)]
     fn names(#[case] text: &str, #[case] expected: Option<(&str, Option<&str>)>) {
         let found = ImageName::parse(text).ok();
-        let found = found.as_ref().map(|one| (&*one.name, one.version.as_deref()));
+        let found = found
+            .as_ref()
+            .map(|one| (&*one.name, one.version.as_deref()));
         assert_eq!(found, expected);
     }
 }

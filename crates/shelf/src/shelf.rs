@@ -83,7 +83,8 @@ impl Shelf {
         let mut all: Vec<Found<'_>> = Vec::new();
         for found in self.each() {
             let (name, version) = (&found.image.name, &found.image.version);
-            let is_it = |known: &&Found<'_>| known.image.name == *name && known.image.version == *version;
+            let is_it =
+                |known: &&Found<'_>| known.image.name == *name && known.image.version == *version;
             if !all.iter().any(|known| is_it(&known)) {
                 all.push(found);
             }
@@ -235,7 +236,10 @@ mod tests {
 
     #[test]
     fn catalogues_must_agree() {
-        let (one, same) = (catalogue(&[("os", "1", "1")]), catalogue(&[("os", "1", "1")]));
+        let (one, same) = (
+            catalogue(&[("os", "1", "1")]),
+            catalogue(&[("os", "1", "1")]),
+        );
         let other = catalogue(&[("os", "1", "2")]);
         let both = |a, b| Shelf::new(vec![(Base::of("a.toml"), a), (Base::of("b.toml"), b)]);
         assert!(find(&both(one.clone(), same), "os").is_ok());

@@ -41,7 +41,9 @@ fn split(version: &str) -> (&str, Option<&str>) {
     if let Some((release, before)) = version.split_once('~') {
         return (release, Some(before));
     }
-    let words = ["-rc", "-beta", "-alpha", "-pre", "-dev", "rc", "beta", "alpha"];
+    let words = [
+        "-rc", "-beta", "-alpha", "-pre", "-dev", "rc", "beta", "alpha",
+    ];
     let at = words.iter().filter_map(|word| version.find(word)).min();
     match at.filter(|at| *at > 0) {
         Some(at) => (&version[..at], Some(version[at..].trim_start_matches('-'))),
@@ -66,7 +68,7 @@ mod tests {
     #[case("v2.4", "v3.0")]
     #[case("12.6-2", "12.6-10")]
     #[case("1.0+b1", "1.0+b2")]
-    fn newer(#[case] older: &str, #[case] newer: &str) {
+    fn an_older_and_a_newer_one(#[case] older: &str, #[case] newer: &str) {
         assert_eq!(order((older, None), (newer, None)), Ordering::Less);
         assert_eq!(order((newer, None), (older, None)), Ordering::Greater);
     }
@@ -74,8 +76,14 @@ mod tests {
     #[test]
     fn words_are_ordered_by_their_dates() {
         let date = |text: &str| text.parse::<Date>().ok();
-        let (spring, autumn) = (("zinnia", date("2026-04-01")), ("aster", date("2026-10-01")));
+        let (spring, autumn) = (
+            ("zinnia", date("2026-04-01")),
+            ("aster", date("2026-10-01")),
+        );
         assert_eq!(order(spring, autumn), Ordering::Less);
-        assert_eq!(order(("2.4", date("2027-01-01")), ("2.5", date("2026-01-01"))), Ordering::Less);
+        assert_eq!(
+            order(("2.4", date("2027-01-01")), ("2.5", date("2026-01-01"))),
+            Ordering::Less
+        );
     }
 }

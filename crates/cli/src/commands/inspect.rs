@@ -130,7 +130,7 @@ pub(crate) fn run(cx: &Context, args: &InspectArgs) -> Outcome {
         facts.add("signed", words::trust::signed(&found.file, &found.signed));
     }
     cx.ui
-        .result(text(source.name(), kind, facts, (&inspection, &ways)));
+        .result(text(&source.name(), kind, facts, (&inspection, &ways)));
     tell(&cx.ui, readiness.as_ref(), &source.name())
 }
 

@@ -63,7 +63,11 @@ pub fn changed(address: &str, changes: &[Change]) -> Message {
             Some(now) => short(&now.to_string()),
             None => "no checksum".to_owned(),
         };
-        let text = format!("{} was {}, now {now}", change.name, short(&change.before.to_string()));
+        let text = format!(
+            "{} was {}, now {now}",
+            change.name,
+            short(&change.before.to_string())
+        );
         message.fact("checksum", text)
     });
     message
@@ -77,21 +81,27 @@ pub fn changed(address: &str, changes: &[Change]) -> Message {
 
 /// A medium that is smaller than the catalogue asks for.
 pub fn too_small(name: &str, size: u64, smallest: u64) -> Message {
-    Message::new(Exit::Refused, format!("{name} is smaller than this image is meant for"))
-        .fact("medium", units::exact(size))
-        .fact("asked for", units::exact(smallest))
-        .fact("state", "nothing was written")
-        .remedy("a larger medium, or --as-it-is if you know that it is enough")
+    Message::new(
+        Exit::Refused,
+        format!("{name} is smaller than this image is meant for"),
+    )
+    .fact("medium", units::exact(size))
+    .fact("asked for", units::exact(smallest))
+    .fact("state", "nothing was written")
+    .remedy("a larger medium, or --as-it-is if you know that it is enough")
 }
 
 /// An image that is not the file that the shelf lists.
 pub fn not_as_listed(name: &str, expected: &Checksum, found: &Checksum) -> Message {
-    Message::new(Exit::Source, format!("{name} is not the file that the shelf lists"))
-        .fact("expected", short(&expected.to_string()))
-        .fact("found", short(&found.to_string()))
-        .fact("state", "it is not kept")
-        .remedy("fetch it again: the download may have been damaged")
-        .remedy("if it stays so, tell the publisher; do not use the image")
+    Message::new(
+        Exit::Source,
+        format!("{name} is not the file that the shelf lists"),
+    )
+    .fact("expected", short(&expected.to_string()))
+    .fact("found", short(&found.to_string()))
+    .fact("state", "it is not kept")
+    .remedy("fetch it again: the download may have been damaged")
+    .remedy("if it stays so, tell the publisher; do not use the image")
 }
 
 /// A catalogue's file that cannot be changed.

@@ -15,8 +15,11 @@ pub(super) fn run(cx: &Context, ledger: &mut Ledger) -> Outcome {
     let shelf = shelf::open(cx)?;
     let images = shelf.images();
     if images.is_empty() {
-        return Err(Message::new(Exit::NotFound, "the shelf is empty: nothing says what is newer")
-            .remedy("pinewrit shelf add IMAGE puts an image into your catalogue"));
+        return Err(Message::new(
+            Exit::NotFound,
+            "the shelf is empty: nothing says what is newer",
+        )
+        .remedy("pinewrit shelf add IMAGE puts an image into your catalogue"));
     }
     let mut older: Vec<Record> = Vec::new();
     let mut counts: BTreeMap<(String, String), u64> = BTreeMap::new();

@@ -32,7 +32,9 @@ pub(super) fn run(cx: &Context, args: &AddImageArgs) -> Outcome {
     let mut image = look_into(cx, source, args)?;
     named_by(&mut image, source, args)?;
     image.source = source_text(source.location(), &file);
-    let expected = vouched.checksum.filter(|sum| sum.subject != Some(Subject::Unpacked));
+    let expected = vouched
+        .checksum
+        .filter(|sum| sum.subject != Some(Subject::Unpacked));
     let kind = match &expected {
         Some(sum) if !sum.checksum.kind.is_weak() => sum.checksum.kind,
         _ => ChecksumKind::Sha256,
@@ -41,8 +43,10 @@ pub(super) fn run(cx: &Context, args: &AddImageArgs) -> Outcome {
     let is_other = |sum: &Checksum| sum.kind == kind && *sum != summed;
     if let Some(published) = expected.filter(|sum| is_other(&sum.checksum)) {
         let name = source.name();
-        return Err(words::shelf::not_as_listed(&name, &published.checksum, &summed)
-            .titled(format!("{name} is not the file that its publisher lists")));
+        return Err(
+            words::shelf::not_as_listed(&name, &published.checksum, &summed)
+                .titled(format!("{name} is not the file that its publisher lists")),
+        );
     }
     image.checksum = Some(summed);
     let told = |e| words::shelf::edit_error(&file.display().to_string(), &e);
@@ -71,22 +75,27 @@ fn named_by(image: &mut Image, source: &ImageSource, args: &AddImageArgs) -> Out
     image.name = args.name.clone().unwrap_or(stem);
     let version = args.version.clone().or(in_name).or(of_system);
     image.version = version.ok_or_else(|| {
-        let what = format!("neither {} nor what is in it says its version", source.name());
+        let what = format!(
+            "neither {} nor what is in it says its version",
+            source.name()
+        );
         Message::new(Exit::Usage, what).remedy("add --version 2.4")
     })?;
     let full = image.full_name().to_string();
     match ImageName::parse(&full) {
         Ok(_) => Ok(()),
-        Err(error) => Err(words::shelf::name_error(&error)
-            .remedy("--name and --version say what it is called")),
+        Err(error) => {
+            Err(words::shelf::name_error(&error)
+                .remedy("--name and --version say what it is called"))
+        }
     }
 }
 
 /// Name and version in the name of a file: `larkfell-os-2.4.img.xz`.
 fn split(file: &str) -> (String, Option<String>) {
     const ENDINGS: [&str; 16] = [
-        "img", "iso", "raw", "bin", "xz", "gz", "zst", "bz2", "zip", "7z", "lz4", "lz", "tar", "tgz",
-        "wic", "lzma",
+        "img", "iso", "raw", "bin", "xz", "gz", "zst", "bz2", "zip", "7z", "lz4", "lz", "tar",
+        "tgz", "wic", "lzma",
     ];
     let mut stem = file;
     while let Some((rest, ending)) = stem.rsplit_once('.') {
@@ -116,7 +125,9 @@ fn source_text(location: &Location, catalogue: &Path) -> String {
     };
     let full = std::path::absolute(path).unwrap_or_else(|_| path.clone());
     let folder = std::path::absolute(catalogue).unwrap_or_default();
-    let relative = folder.parent().and_then(|folder| full.strip_prefix(folder).ok());
+    let relative = folder
+        .parent()
+        .and_then(|folder| full.strip_prefix(folder).ok());
     relative.unwrap_or(&full).display().to_string()
 }
 
@@ -152,7 +163,9 @@ fn look_into(cx: &Context, source: &ImageSource, args: &AddImageArgs) -> Result<
 
 /// The known boards that start from it.
 fn starting(device: &dyn BlockDevice, extent: Extent) -> Vec<String> {
-    let known = boards::all().into_iter().filter_map(|(_, board)| board.ok());
+    let known = boards::all()
+        .into_iter()
+        .filter_map(|(_, board)| board.ok());
     let starts = |board: &pinewrit_boards::Board| {
         let judged = pinewrit_boards::judge(board, device, extent);
         judged.is_ok_and(|found| found.verdict == Verdict::Starts)
@@ -191,7 +204,9 @@ fn told_text(image: &Image, signed: Option<String>, file: &Path) -> String {
     facts.add(
         "size",
         match sizes {
-            [Some(packed), Some(unpacked)] => format!("{packed} packed, {unpacked} unpacked"),
+            [Some(packed), Some(unpacked)] if packed != unpacked => {
+                format!("{packed} packed, {unpacked} unpacked")
+            }
             [packed, unpacked] => unpacked.or(packed).unwrap_or_default(),
         },
     );
@@ -217,7 +232,10 @@ fn told_text(image: &Image, signed: Option<String>, file: &Path) -> String {
         facts.add("date", date.to_string());
     }
     let name = image.full_name();
-    facts.add("next", format!("pinewrit write shelf:{} --to MEDIUM", image.name));
+    facts.add(
+        "next",
+        format!("pinewrit write shelf:{} --to MEDIUM", image.name),
+    );
     format!(
         "{good}done:{good:#} {strong}{name}{strong:#} is in {}\n{}",
         file.display(),

@@ -105,7 +105,9 @@ pub(super) fn run(cx: &Context, names: &[String], full: bool) -> Outcome {
         return Err(Message::new(Exit::NotFound, "the shelf is empty")
             .remedy("pinewrit shelf add IMAGE puts an image into your catalogue"));
     }
-    let width = images.iter().map(|found| found.image.full_name().to_string().len());
+    let width = images
+        .iter()
+        .map(|found| found.image.full_name().to_string().len());
     let width = width.max().unwrap_or(0);
     let (mut changed, mut missing, mut older) = (0, 0, 0);
     for found in &images {
@@ -194,7 +196,11 @@ fn findings(
 }
 
 /// What is so at the image's place, or why it cannot be had.
-fn there(cx: &Context, found: &Found<'_>, full: bool) -> Result<Result<Vec<Finding>, String>, Message> {
+fn there(
+    cx: &Context,
+    found: &Found<'_>,
+    full: bool,
+) -> Result<Result<Vec<Finding>, String>, Message> {
     let location = found.location();
     let size = match size_of(&location) {
         Ok(size) => size,
@@ -215,10 +221,11 @@ fn there(cx: &Context, found: &Found<'_>, full: bool) -> Result<Result<Vec<Findi
     if let Some((file, published)) = published(&source, found.image.checksum.as_ref()) {
         let listed = found.image.checksum.as_ref().map(ToString::to_string);
         let listed = words::shelf::short(&listed.unwrap_or_default());
-        all.push(changed("published checksum", listed, format!(
-            "{} in {file}",
-            words::shelf::short(&published.to_string())
-        )));
+        all.push(changed(
+            "published checksum",
+            listed,
+            format!("{} in {file}", words::shelf::short(&published.to_string())),
+        ));
     }
     all.extend(not_vouched(&source, found)?);
     if full {

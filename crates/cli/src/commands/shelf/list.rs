@@ -19,7 +19,11 @@ use super::{ImageRow, Outcome, is_here, name, tell};
 
 pub(super) fn run(cx: &Context, args: &ShelfListArgs) -> Outcome {
     let shelf = shelf::open(cx)?;
-    let room = args.fits.as_deref().map(|text| room(cx, text)).transpose()?;
+    let room = args
+        .fits
+        .as_deref()
+        .map(|text| room(cx, text))
+        .transpose()?;
     let mut images = shelf.images();
     if !args.all {
         // They are sorted, the newest version first.
@@ -89,7 +93,9 @@ fn or_dash(text: Option<String>) -> String {
 
 fn table(cx: &Context, images: &[Found<'_>]) -> String {
     let (dim, warning) = (style::DIM, style::WARNING);
-    let heads = ["image", "version", "date", "for", "unpacked", "boards", "place"];
+    let heads = [
+        "image", "version", "date", "for", "unpacked", "boards", "place",
+    ];
     let mut table = Table::new();
     table.load_style(NOTHING);
     table.set_header(heads.map(|head| Cell::new(format!("{dim}{head}{dim:#}"))));
@@ -124,9 +130,9 @@ pub(super) fn show(cx: &Context, text: &str) -> Outcome {
         let counts = counts.as_ref()?;
         Some(counts.get(&one.image.version).copied().unwrap_or(0))
     };
-    let shown = versions.iter().filter(|one| {
-        wanted.version.is_none() || one.image.version == found.image.version
-    });
+    let shown = versions
+        .iter()
+        .filter(|one| wanted.version.is_none() || one.image.version == found.image.version);
     let rows = shown.map(|one| ImageRow::of(cx, one, count(one)));
     tell(cx, "shelf show", rows.collect());
     let mut text = facts(cx, &found, &shelf);
@@ -146,11 +152,18 @@ fn facts(cx: &Context, found: &Found<'_>, shelf: &Shelf) -> String {
         true => "",
         false => "  (not here; `pinewrit shelf get` fetches it)",
     };
-    facts.add("source", format!("{}{here}", printable(&location.to_string())));
+    facts.add(
+        "source",
+        format!("{}{here}", printable(&location.to_string())),
+    );
     if let Some(date) = image.date {
         facts.add("date", date.to_string());
     }
-    let sizes = [("packed", image.packed), ("unpacked", image.unpacked), ("smallest", image.smallest)];
+    let sizes = [
+        ("packed", image.packed),
+        ("unpacked", image.unpacked),
+        ("smallest", image.smallest),
+    ];
     for (name, bytes) in sizes {
         if let Some(bytes) = bytes {
             facts.add(name, units::exact(bytes).trim().to_owned());
@@ -171,7 +184,10 @@ fn facts(cx: &Context, found: &Found<'_>, shelf: &Shelf) -> String {
         .filter(|name| boards::find(name).is_err())
         .collect();
     if !unknown.is_empty() && unknown.len() == image.boards.len() {
-        facts.add("", "no board file says what they need (`pinewrit boards list`)");
+        facts.add(
+            "",
+            "no board file says what they need (`pinewrit boards list`)",
+        );
     }
     let texts = [("intake", &image.intake), ("notes", &image.notes)];
     for (name, text) in texts {
@@ -218,7 +234,10 @@ pub(crate) fn is_of(record: &Record, found: &Found<'_>) -> bool {
     }
 }
 
-fn table_of_versions(versions: &[Found<'_>], count: &dyn Fn(&Found<'_>) -> Option<usize>) -> String {
+fn table_of_versions(
+    versions: &[Found<'_>],
+    count: &dyn Fn(&Found<'_>) -> Option<usize>,
+) -> String {
     let dim = style::DIM;
     let has_counts = versions.iter().any(|one| count(one).is_some());
     let mut text = format!("\n{dim}versions{dim:#}\n");

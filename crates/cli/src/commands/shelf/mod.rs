@@ -178,7 +178,10 @@ fn remove(cx: &Context, text: &str, yes: bool) -> Outcome {
         if images.is_empty() {
             continue;
         }
-        let names: Vec<String> = images.iter().map(|one| one.full_name().to_string()).collect();
+        let names: Vec<String> = images
+            .iter()
+            .map(|one| one.full_name().to_string())
+            .collect();
         let names = names.join(", ");
         let place = file.display();
         if !yes && images.len() > 1 {
@@ -198,7 +201,8 @@ fn remove(cx: &Context, text: &str, yes: bool) -> Outcome {
         let changed = pinewrit_shelf::remove(&text_of(&file)?, &wanted).map_err(told)?;
         save(&file, &changed.unwrap_or_default())?;
         tell(cx, "shelf remove", Vec::new());
-        cx.ui.result(format!("done: {names} is no longer in {place}\n"));
+        cx.ui
+            .result(format!("done: {names} is no longer in {place}\n"));
         return Ok(());
     }
     let shelf = shelf::open(cx)?;

@@ -247,7 +247,11 @@ fn must_be_large_enough(wish: &Wish<'_>, media: &[Destination]) -> Outcome {
     };
     let small = media.iter().find(|medium| medium.target.size() < smallest);
     small.map_or(Ok(()), |medium| {
-        Err(words::shelf::too_small(&medium.name, medium.target.size(), smallest))
+        Err(words::shelf::too_small(
+            &medium.name,
+            medium.target.size(),
+            smallest,
+        ))
     })
 }
 
