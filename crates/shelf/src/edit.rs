@@ -107,7 +107,7 @@ fn table_of(image: &Image) -> Table {
 /// Adds a table at the end, behind an empty line. Comments that were the end stay before it.
 fn push(document: &mut DocumentMut, key: &'static str, mut table: Table) -> Result<(), EditError> {
     let before = document.trailing().as_str().unwrap_or_default().to_owned();
-    let is_first = before.is_empty() && document.is_empty();
+    let is_first = before.is_empty() && document.to_string().is_empty();
     let gap = if is_first { "" } else { "\n" };
     table.decor_mut().set_prefix(format!("{before}{gap}"));
     list(document, key)?.push(table);

@@ -74,6 +74,7 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let demo = Demo {
         cx: Context {
             folders,
+            own_shelf: Some(path("shelf.toml")),
             ..Context::new(*ui, Readers::Rack(opened))
         },
         folder: folder.path().to_owned(),
@@ -111,14 +112,19 @@ impl Demo {
             "look into the packed image: does the board start from it?",
             &["inspect", IMAGE, "--board", BOARD],
         )?;
+        self.step(
+            "put it on the shelf, beside its older version",
+            &["shelf", "add", IMAGE, "--board", "Brindle B2"],
+        )?;
+        self.step("which images are there?", &["shelf", "list", "--all"])?;
         self.must_end(
             Exit::Refused,
             "name the wrong disk, the one that runs the computer",
             &["write", IMAGE, "--to", &disk, "--yes"],
         )?;
         self.step(
-            "write it to the card, and read it back",
-            &["write", IMAGE, "--to", &card, "--yes"],
+            "write it to the card by its name, and read it back",
+            &["write", "shelf:larkfell-os", "--to", &card, "--yes"],
         )?;
         self.step("verify the card against its receipt", &["verify", &card])?;
         self.step(
@@ -149,6 +155,7 @@ impl Demo {
         Ok(Self {
             cx: Context {
                 folders: self.cx.folders.clone(),
+                own_shelf: self.cx.own_shelf.clone(),
                 ..Context::new(self.cx.ui, Readers::Rack(rack))
             },
             folder: self.folder.clone(),
@@ -212,13 +219,18 @@ impl Demo {
         ui.result(format!("\n{strong}step {number}: {what}{strong:#}\n"));
         let rack = match typed[0] {
             // These need no readers.
-            "build" => String::new(),
+            "build" | "shelf" => String::new(),
             "inspect" if typed[1] == IMAGE => String::new(),
             _ => format!("--rack {rack} "),
         };
+        let quoted = |word: &&str| match word.contains(' ') {
+            true => format!("{word:?}"),
+            false => (*word).to_owned(),
+        };
+        let words: Vec<String> = typed.iter().map(quoted).collect();
         ui.result(format!(
             "{dim}$ pinewrit {rack}{}{dim:#}\n",
-            typed.join(" ")
+            words.join(" ")
         ));
         let here = |word: &&str| match NAMED.contains(word) {
             true => self.folder.join(word).into_os_string(),

@@ -27,8 +27,10 @@ pub fn not_found(error: &NotFound, is_empty: bool) -> Message {
                 None => message.remedy(list),
             }
         }
-        NotFound::Version { known, .. } => {
-            Message::new(Exit::Source, error.to_string()).fact("versions", known.join(", "))
+        NotFound::Version { name, known, .. } => {
+            let message = Message::new(Exit::Source, error.to_string());
+            let message = message.fact("versions", known.join(", "));
+            message.remedy(format!("shelf:{name} is the newest"))
         }
         NotFound::Contradiction { each, .. } => {
             let message = Message::new(Exit::Source, error.to_string());
@@ -110,7 +112,7 @@ pub fn edit_error(file: &str, error: &EditError) -> Message {
         EditError::Known(name) => {
             return Message::new(Exit::Usage, format!("{name} is in {file} already"))
                 .remedy(format!("pinewrit shelf remove {name}, then add it again"))
-                .remedy("or add it with a version of its own: --version 2.4.1");
+                .remedy("or give it a version of its own with --version");
         }
         _ => format!("{file} cannot be changed"),
     };

@@ -173,12 +173,13 @@ fn starting(device: &dyn BlockDevice, extent: Extent) -> Vec<String> {
     known.filter(starts).map(|board| board.name).collect()
 }
 
-/// The architecture of its kernels, if they agree.
+/// The architecture of its kernels and loaders, if they agree.
 fn architecture(found: &Inspection) -> Option<Architecture> {
-    let first = found.kernels.first()?.architecture;
-    let mut all = found.kernels.iter();
-    all.all(|kernel| kernel.architecture == first)
-        .then_some(first)
+    let kernels = found.kernels.iter().map(|kernel| kernel.architecture);
+    let loaders = found.boot.uefi.iter().map(|loader| loader.architecture);
+    let mut all = kernels.chain(loaders);
+    let first = all.next()?;
+    all.all(|other| other == first).then_some(first)
 }
 
 /// How it takes settings, tried with a host name.
@@ -213,13 +214,12 @@ fn told_text(image: &Image, signed: Option<String>, file: &Path) -> String {
     if let Some(checksum) = &image.checksum {
         facts.add("checksum", checksum.to_string());
     }
-    facts.add(
-        "signed",
-        signed.unwrap_or_else(|| "no signature that a key of yours could judge".to_owned()),
-    );
+    if let Some(signed) = signed {
+        facts.add("signed", signed);
+    }
     let unknown = || "not found out".to_owned();
     let architecture = image.architecture.map(|one| one.word().to_owned());
-    facts.add("for", architecture.unwrap_or_else(unknown));
+    facts.add("runs on", architecture.unwrap_or_else(unknown));
     facts.add(
         "boards",
         match image.boards.as_slice() {

@@ -71,7 +71,7 @@ pub(super) fn run(cx: &Context, address: &str, key: Option<&Path>, accept: bool)
         "signed",
         match signature {
             Some(found) => words::trust::signed(&found.file, &found.signed),
-            None => "no signature that a key of yours could judge".to_owned(),
+            None => "no; --signed-by KEY would demand it".to_owned(),
         },
     );
     facts.add("kept in", file.display().to_string());

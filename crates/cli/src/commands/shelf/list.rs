@@ -94,7 +94,13 @@ fn or_dash(text: Option<String>) -> String {
 fn table(cx: &Context, images: &[Found<'_>]) -> String {
     let (dim, warning) = (style::DIM, style::WARNING);
     let heads = [
-        "image", "version", "date", "for", "unpacked", "boards", "place",
+        "image",
+        "version",
+        "date",
+        "architecture",
+        "unpacked",
+        "boards",
+        "place",
     ];
     let mut table = Table::new();
     table.load_style(NOTHING);
@@ -173,7 +179,7 @@ fn facts(cx: &Context, found: &Found<'_>, shelf: &Shelf) -> String {
         facts.add("checksum", checksum.to_string());
     }
     if let Some(architecture) = image.architecture {
-        facts.add("for", architecture.word());
+        facts.add("runs on", architecture.word());
     }
     if !image.boards.is_empty() {
         facts.add("boards", printable(&image.boards.join(", ")));
