@@ -80,19 +80,9 @@ fi
 if wanted settings-mistakes; then
   shot settings-mistakes 2 'pinewrit configure card.img --settings hut-06.toml'
 fi
-if wanted interrupted; then
-  # A card that hangs where a file's entry is, and a command that is killed there.
-  mkdir -p "$work/pulled"
-  entry=$(head -c 70000000 hut-card.img | grep -abo 'USER-D~1' | head -1 | cut -d: -f1)
-  cp --sparse=always hut-card.img "$work/pulled/card.img"
-  printf '[[readers]]\nname = "slot"\nbus = "sd"\nholds = "card"\n[[cards]]\nname = "card"\nfile = "card.img"\nfaults = [{ kind = "stuck-write", at = %s, ms = 60000 }]\n
-maker = "Larch"\nmodel = "Needle 8"\nserial = "7c05"\nsize = %s\n' \
-    "$entry" "$(stat -c %s hut-card.img)" > "$work/pulled/rack.toml"
-  timeout -s KILL 2 pinewrit -q --rack "$work/pulled/rack.toml" configure rack:slot --settings hut-05.toml --yes || true
-  sed -i '/^faults/d' "$work/pulled/rack.toml"
-  pulled=$(tag_of "$work/pulled/rack.toml" slot)
-  shot interrupted 3 "pinewrit files list $pulled boot:/; pinewrit configure $pulled --settings hut-05.toml" \
-    "export PINEWRIT_RACK=$work/pulled/rack.toml"
+if wanted shelf; then
+  shot shelf 6 'pinewrit shelf list --all; pinewrit shelf show larkfell-os; pinewrit write shelf:larkfel-os --to HXRD' \
+    "export PINEWRIT_RACK=rack.toml"
 fi
 if wanted files-tree; then
   shot files-tree 3 'pinewrit files tree larkfell-os.img.zst root:/etc'

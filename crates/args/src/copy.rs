@@ -61,6 +61,9 @@ pub struct CloneArgs {
     /// Tag, block device, card file or image to copy
     #[arg(value_name = "SOURCE", value_hint = ValueHint::FilePath, value_parser = location())]
     pub source: Location,
+    /// Refuse an image that is not signed by the key in this file (OpenPGP or minisign)
+    #[arg(long, value_name = "KEY", value_hint = ValueHint::FilePath, hide_short_help = true)]
+    pub signed_by: Option<PathBuf>,
     /// Tag, block device or card file to write; repeat --to to write several at once
     #[arg(long, required = true, value_name = "MEDIUM", value_hint = ValueHint::FilePath)]
     pub to: Vec<PathBuf>,

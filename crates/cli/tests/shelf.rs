@@ -9,7 +9,7 @@ use std::process::Command;
 use std::sync::{Arc, Mutex};
 
 use common::server::{Answer, Server};
-use common::{Bench, Run, has_no_table, small_image};
+use common::{Bench, Run, demo, fits_schema, has_no_table, small_image};
 use rstest::rstest;
 use sha2::{Digest, Sha256};
 
@@ -317,6 +317,9 @@ fn an_image_that_was_changed_on_the_server_is_found() {
         .expect(4)
         .says(&["checksum"]);
     assert!(!bench.path("card.img").exists() || has_no_table(&bench.read("card.img")));
+    let clone = "clone shelf:larkfell-os --to clone.img --size 64MB --yes";
+    run(&bench, clone, 4).says(&["checksum"]);
+    assert!(!bench.path("clone.img").exists() || has_no_table(&bench.read("clone.img")));
     run(&bench, "shelf get larkfell-os", 4).says(&["not the file that the shelf lists"]);
     let row = run(&bench, "--json shelf list", 0).json();
     assert_eq!(row["images"][0]["here"], false, "a bad file is not kept");
@@ -488,4 +491,55 @@ fn a_roster_names_the_version() {
     refused.says(&["has no version", "shelf:larkfell-os@VERSION"]);
     bench.write("huts.toml", roster("shelf:larkfell-os@2.9"));
     run(&bench, "batch huts.toml --dry-run", 0);
+}
+
+const ALL_KEYS: &str = "name = \"Larkfell images\"\nsigned = false\n[[image]]\nname = \"larkfell-os\"\n\
+    version = \"2.4~rc1\"\ndate = \"2026-10-02\"\nsource = \"os.img.xz\"\npacked = 1000\n\
+    unpacked = \"4 GB\"\narchitecture = \"arm64\"\nboards = [\"Brindle B2\"]\nsmallest = \"8GB\"\n\
+    intake = \"cloud-init\"\nnotes = \"made up\"\nreplaced-by = \"hut-os@3\"\nsigned = false\n\
+    checksum = \"sha256:6b1c0d5e9f3a42718c64be20d7f59a831e06c2b49d5873fa1e8b40c67d92a5f3\"\n";
+
+/// What the schema accepts is what the program accepts.
+#[test]
+fn the_schema_says_what_the_program_says() {
+    let bench = Bench::new();
+    let is_accepted = |text: &str| {
+        bench.write("shelf.toml", text);
+        bench.run(&["shelf", "list"]).code == 0
+    };
+    assert!(is_accepted(ALL_KEYS) && fits_schema("shelf", ALL_KEYS));
+    assert!(is_accepted(
+        &std::fs::read_to_string(demo("shelf.toml")).unwrap()
+    ));
+    let wrong = [
+        ("name = \"larkfell-os\"\n", ""),
+        ("version = \"2.4~rc1\"\n", ""),
+        ("source = \"os.img.xz\"\n", ""),
+        ("larkfell-os", "lark fell"),
+        ("2.4~rc1", "2.4 rc1"),
+        ("2026-10-02", "autumn"),
+        ("os.img.xz", ""),
+        ("packed = 1000", "packed = -1"),
+        ("4 GB", "four"),
+        ("arm64", "arm65"),
+        ("\"8GB\"", "8"),
+        ("hut-os@3", "hut-os@"),
+        ("signed = false", "signed = \"no\""),
+        ("sha256:6b1c", "sha256:6b1"),
+        ("sha256", "sha3"),
+        ("intake", "intakes"),
+        ("[[image]]", "[[follow]]\n[[image]]"),
+    ];
+    for (from, to) in wrong {
+        let text = ALL_KEYS.replacen(from, to, 1);
+        assert_ne!(text, ALL_KEYS, "{from}");
+        assert!(
+            !is_accepted(&text),
+            "the program accepts {to:?} for {from:?}"
+        );
+        assert!(
+            !fits_schema("shelf", &text),
+            "the schema accepts {to:?} for {from:?}"
+        );
+    }
 }

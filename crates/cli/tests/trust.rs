@@ -148,9 +148,26 @@ fn an_image_can_be_signed_itself() {
         "Larkfell <os@larkfell.example>, key ",
         "hut.img.asc",
     ]);
+    let clone = [
+        "clone",
+        "hut.img",
+        "--to",
+        "clone.img",
+        "--size",
+        "64MB",
+        "--yes",
+    ];
+    let clone = [&clone[..], &by_larkfell].concat();
+    bench.run(&clone).expect(0);
+    std::fs::remove_file(bench.path("clone.img")).unwrap();
     let mut image = small_image();
     image[9_000_000] ^= 1;
     bench.write("hut.img", image);
+    bench
+        .run(&clone)
+        .expect(4)
+        .says(&["the signature of hut.img is not good"]);
+    assert!(!bench.path("clone.img").exists());
     write(&bench, "hut.img", &by_larkfell)
         .expect(4)
         .says(&["the signature of hut.img is not good"]);

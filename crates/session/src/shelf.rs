@@ -14,7 +14,7 @@ use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::{Exit, Message, words};
 
 use crate::trust::{self, FoundSignature};
-use crate::workshop::config_folder;
+use crate::workshop::{config_folder, give_to_owner};
 use crate::{Context, clock};
 
 /// The catalogue's name, in the current directory and in the configuration.
@@ -263,8 +263,12 @@ fn copy_of(cx: &Context, follow: &Follow) -> Option<(Catalogue, i64)> {
 
 /// Keeps a copy. Without one, nothing but the alarm and the use without a network is missing.
 pub fn keep(cx: &Context, follow: &Follow, fetched: &Fetched) {
-    if let Some(path) = copy_path(cx, follow) {
-        let _ = save(&path, fetched.text.as_bytes());
+    let (Some(path), Some(state)) = (copy_path(cx, follow), cx.folders.state_if_any()) else {
+        return;
+    };
+    if save(&path, fetched.text.as_bytes()).is_ok() {
+        give_to_owner(&state, &path);
+        give_to_owner(&state, path.parent().unwrap_or(&path));
     }
 }
 

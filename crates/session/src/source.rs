@@ -147,6 +147,8 @@ pub struct CopySource {
     pub device: Option<Arc<dyn BlockDevice>>,
     /// The same device, if it is read around errors.
     pub rescue: Option<Arc<Rescue>>,
+    /// What the catalogue says, if it was named by its name on the shelf.
+    pub listed: Option<Listed>,
 }
 
 /// Opens a medium or an image to be copied; a medium has to hold still meanwhile.
@@ -165,17 +167,18 @@ pub fn open_to_copy(
         if rescue.rescue.is_some() {
             return Err(rescue::only_media(location));
         }
-        let source = open(cx, location, options, Keep::No)?;
-        return Ok(CopySource::packed(source));
+        let named = open_named(cx, location, options, Keep::No)?;
+        return Ok(CopySource::packed(named));
     };
     chosen.hold_still(cx, access, is_dry)?;
     let is_file = chosen.facts.is_none() && chosen.path.is_file();
     // What cannot be read is no wrapping.
     if is_file && rescue.rescue.is_none() {
-        let source = open(cx, location, options, Keep::No)?;
+        let named = open_named(cx, location, options, Keep::No)?;
+        let source = &named.source;
         let is_plain = source.layers().is_empty() && source.files().len() == 1;
         if !is_plain {
-            return Ok(CopySource::packed(source));
+            return Ok(CopySource::packed(named));
         }
     }
     let name = chosen.name();
@@ -199,16 +202,18 @@ pub fn open_to_copy(
         source: of_device(&location, &name, &device)?,
         device: Some(device),
         rescue,
+        listed: None,
     })
 }
 
 impl CopySource {
     /// An image in a wrapping, or on a server.
-    fn packed(source: ImageSource) -> Self {
+    fn packed(named: Named) -> Self {
         Self {
-            source,
+            source: named.source,
             device: None,
             rescue: None,
+            listed: named.listed,
         }
     }
 }

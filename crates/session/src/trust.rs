@@ -103,6 +103,7 @@ pub fn of_text(
 }
 
 /// What an image must be, and who says so.
+#[derive(Default)]
 pub struct Vouched {
     /// The checksum that it must have.
     pub checksum: Option<ExpectedChecksum>,

@@ -311,7 +311,7 @@ pub fn model_of(facts: &MediumFacts) -> String {
 }
 
 /// What this program makes through root rights belongs to the user who called it.
-fn give_to_owner(state: &StateFolder, path: &Path) {
+pub(crate) fn give_to_owner(state: &StateFolder, path: &Path) {
     let Some(owner) = state.owner() else { return };
     for ending in ["", "-wal", "-shm"] {
         let mut name = path.as_os_str().to_owned();

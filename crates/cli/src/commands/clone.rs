@@ -6,7 +6,7 @@ use std::sync::Arc;
 use pinewrit_args::{AsNewArgs, CloneArgs, RescueArgs};
 use pinewrit_core::copy::{CopyView, Shrunk, ViewRequest, ViewSize};
 use pinewrit_core::renew::renew;
-use pinewrit_core::write::WriteRequest;
+use pinewrit_core::write::{WriteRequest, sum_before};
 use pinewrit_disk::{BlockDevice, FreeWrites, Overlay};
 use pinewrit_firstboot::as_new::{AsNew, AsNewReport};
 use pinewrit_image::{ImageSource, Location};
@@ -23,7 +23,9 @@ use uuid::Uuid;
 use super::Outcome;
 use super::write::{self, Wish};
 use pinewrit_session::clock;
-use pinewrit_session::source::{self, CopySource, Keep};
+use pinewrit_session::signals;
+use pinewrit_session::source::{self, CopySource, Keep, Named};
+use pinewrit_session::trust::{self, Vouched};
 use pinewrit_session::{Context, medium, rescue};
 
 /// How a copy differs from its source.
@@ -78,6 +80,7 @@ pub(super) fn copied(
         source,
         device,
         rescue,
+        ..
     } = opened;
     let Some(device) = device else {
         return Ok(Copied {
@@ -158,6 +161,8 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
     let settings = write::request(ui, args.settings.as_deref(), args.intake.as_deref())?;
     let access = (&args.medium, args.dry_run);
     let opened = source::open_to_copy(cx, &args.source, &args.options, access, &args.rescue)?;
+    let vouched = vouched(&opened, args.signed_by.as_deref())?;
+    let meant_for = opened.listed.as_ref().and_then(|one| one.smallest);
     let smallest = smallest_target(cx, args)?;
     let size = match (&opened.device, smallest) {
         (Some(device), Some(most)) if most < device.size() => ViewSize::AtMost(most),
@@ -201,13 +206,14 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         grow: args.grow,
         verify: !args.no_verify,
         as_it_is: true,
+        checksum: vouched.checksum,
         receipt: args.receipt.clone(),
         ..settings
     };
     let location = copied.source.location().clone();
     let name = copied.source.name();
     let wish = Wish {
-        smallest: None,
+        smallest: meant_for,
         command: "clone",
         image: &location,
         source: copied.source,
@@ -215,7 +221,7 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         access: &args.medium,
         size: args.size,
         into: None,
-        signature: None,
+        signature: vouched.signature,
         board: write::board(args.board.as_deref(), &request)?,
         request,
         report: args.report.as_deref(),
@@ -236,6 +242,30 @@ pub(crate) fn run(cx: &Context, args: &CloneArgs) -> Outcome {
         copied.rescued.as_ref(),
         &args.rescue,
     )
+}
+
+/// What a packed image, or one of the shelf, must be. A medium, and a file that stands for one, may
+/// have been changed since somebody wrote down its checksum: that is asked for only with a key.
+fn vouched(opened: &CopySource, key: Option<&Path>) -> Result<Vouched, Message> {
+    if opened.device.is_some() && key.is_none() {
+        return Ok(Vouched::default());
+    }
+    let named = Named {
+        source: opened.source.clone(),
+        listed: opened.listed.clone(),
+    };
+    let vouched = trust::vouched(&named, None, key)?;
+    let (Some(_), Some(expected)) = (&opened.device, &vouched.checksum) else {
+        return Ok(vouched);
+    };
+    // The copy will not be the same bytes: they are summed beforehand.
+    let name = named.source.name();
+    let summed = sum_before(&named.source, expected, &signals::watch());
+    summed.map_err(|e| words::write_error(&name, "", &e).without(""))?;
+    Ok(Vouched {
+        checksum: None,
+        ..vouched
+    })
 }
 
 /// The size of the smallest target, as far as it is known.

@@ -208,6 +208,17 @@ impl Run {
     }
 }
 
+/// Whether a TOML text fits the schema for editors of this name.
+pub(crate) fn fits_schema(name: &str, text: &str) -> bool {
+    let path = demo(&format!("../schemas/{name}.schema.json"));
+    let schema: Value = serde_json::from_slice(&fs::read(path).unwrap()).unwrap();
+    let content: toml::Table = toml::from_str(text).unwrap();
+    let content = serde_json::to_value(content).unwrap();
+    jsonschema::validator_for(&schema)
+        .unwrap()
+        .is_valid(&content)
+}
+
 /// Whether a program is there. In CI a missing one is a failure, elsewhere the test is skipped.
 pub(crate) fn has(name: &str) -> bool {
     pinewrit_judges::are_there(&[name])

@@ -90,7 +90,7 @@ pub fn too_small(name: &str, size: u64, smallest: u64) -> Message {
     .fact("medium", units::exact(size))
     .fact("asked for", units::exact(smallest))
     .fact("state", "nothing was written")
-    .remedy("a larger medium, or --as-it-is if you know that it is enough")
+    .remedy("a larger medium, or `write --as-it-is` if you know that it is enough")
 }
 
 /// An image that is not the file that the shelf lists.

@@ -6,10 +6,15 @@ mod follow;
 mod get;
 mod list;
 
+use std::fs::{self, Permissions};
+use std::io::{self, Write};
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
 use pinewrit_args::{ShelfAction, ShelfArgs};
-use pinewrit_image::{Location, kept_download};
+use pinewrit_image::{Location, forget_download, kept_download};
 use pinewrit_session::{Context, shelf};
-use pinewrit_shelf::{Found, ImageName};
+use pinewrit_shelf::{Base, Found, ImageName};
 use pinewrit_ui::{Answer, Event, Exit, Message, words};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -142,20 +147,40 @@ fn tell(cx: &Context, command: &'static str, images: Vec<ImageRow>) {
     cx.ui.event(&ShelfEvent { command, images });
 }
 
-/// Writes the user's catalogue anew.
-fn save(path: &std::path::Path, text: &str) -> Outcome {
-    let saved = pinewrit_core::state::save(path, text.as_bytes());
-    saved.map_err(|error| {
+/// Writes the user's catalogue anew; others read it as before.
+fn save(path: &Path, text: &str) -> Outcome {
+    let saved = || -> io::Result<()> {
+        // It may be a link to where it is kept.
+        let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        let folder = path
+            .parent()
+            .filter(|folder| !folder.as_os_str().is_empty());
+        let folder = folder.unwrap_or(Path::new("."));
+        fs::create_dir_all(folder)?;
+        let present = fs::metadata(&path).map(|facts| facts.permissions()).ok();
+        let fresh = Permissions::from_mode(0o666);
+        let mut file = tempfile::Builder::new()
+            .permissions(fresh)
+            .tempfile_in(folder)?;
+        file.write_all(text.as_bytes())?;
+        if let Some(permissions) = present {
+            file.as_file().set_permissions(permissions)?;
+        }
+        file.as_file().sync_all()?;
+        file.persist(&path)?;
+        Ok(())
+    };
+    saved().map_err(|error| {
         let what = format!("{} cannot be written", path.display());
         Message::new(Exit::Usage, what).fact("system", error.to_string())
     })
 }
 
 /// The text of the user's catalogue; empty if there is none.
-fn text_of(path: &std::path::Path) -> Result<String, Message> {
-    match std::fs::read_to_string(path) {
+fn text_of(path: &Path) -> Result<String, Message> {
+    match fs::read_to_string(path) {
         Ok(text) => Ok(text),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(String::new()),
         Err(error) => {
             let what = format!("{} cannot be read", path.display());
             Err(Message::new(Exit::Usage, what).fact("system", error.to_string()))
@@ -200,6 +225,15 @@ fn remove(cx: &Context, text: &str, yes: bool) -> Outcome {
         let told = |e| words::shelf::edit_error(&place.to_string(), &e);
         let changed = pinewrit_shelf::remove(&text_of(&file)?, &wanted).map_err(told)?;
         save(&file, &changed.unwrap_or_default())?;
+        let base = Base::File(file.clone());
+        for image in &images {
+            if let (Location::Url(url), Ok(cache)) =
+                (base.location(&image.source), cx.folders.cache())
+            {
+                // What cannot be deleted only takes space.
+                let _ = forget_download(&cache, &url);
+            }
+        }
         tell(cx, "shelf remove", Vec::new());
         cx.ui
             .result(format!("done: {names} is no longer in {place}\n"));

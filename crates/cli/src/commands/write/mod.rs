@@ -172,7 +172,9 @@ pub(crate) fn run(cx: &Context, args: &WriteArgs) -> Outcome {
     let wish = Wish {
         command: "write",
         image: &args.image,
-        smallest: listed.and_then(|one| one.smallest),
+        smallest: listed
+            .and_then(|one| one.smallest)
+            .filter(|_| !args.as_it_is),
         source: named.source,
         to: &args.to,
         access: &args.medium,
@@ -242,7 +244,7 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
 
 /// An image may be meant for larger media than it fits on.
 fn must_be_large_enough(wish: &Wish<'_>, media: &[Destination]) -> Outcome {
-    let Some(smallest) = wish.smallest.filter(|_| !wish.request.as_it_is) else {
+    let Some(smallest) = wish.smallest else {
         return Ok(());
     };
     let small = media.iter().find(|medium| medium.target.size() < smallest);
