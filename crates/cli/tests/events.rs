@@ -68,6 +68,12 @@ fn every_line_of_every_command_is_described() {
         ),
         (0, &["measure", "b2.img"]),
         (0, &["boards", "show", BOARD]),
+        (0, &["shelf", "add", image]),
+        (0, &["shelf", "show", "larkfell-os"]),
+        (0, &["shelf", "get", "larkfell-os"]),
+        (0, &["shelf", "check", "larkfell-os"]),
+        (0, &["shelf", "use", CATALOGUE]),
+        (0, &["shelf", "remove", CATALOGUE]),
         (0, &["inspect", image]),
         (
             0,
@@ -304,6 +310,9 @@ const BOARD: &str = concat!(
     env!("CARGO_MANIFEST_DIR"),
     "/../../demo/boards/brindle-b2.toml"
 );
+
+/// The catalogue of the demo.
+const CATALOGUE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/shelf.toml");
 
 fn desk() -> &'static str {
     "desk/rack.toml"
