@@ -89,9 +89,10 @@ tar --format=gnu -cSf "$heads/gnu" s.img
 tar --format=pax -cf "$heads/plain" i.img i.img.sha256
 7z a n.7z i.img > /dev/null && zip -q "$heads/zip-7z" n.7z && mv "$heads/zip-7z.zip" "$heads/zip-7z"
 7z a -v1k p.7z i.img > /dev/null && zip -q -0 "$heads/pieces" p.7z.* && mv "$heads/pieces.zip" "$heads/pieces"
-for target in settings layouts templates; do mkdir -p "$root/corpus/$target"; done
+for target in settings layouts templates catalogues; do mkdir -p "$root/corpus/$target"; done
 cp "$root/../demo/hut-03.toml" "$root/corpus/settings/hut"
 cp "$root/../demo/layout.toml" "$root/corpus/layouts/demo"
+cp "$root/../demo/shelf.toml" "$root/corpus/catalogues/demo"
 cp "$root"/../demo/intakes/*.toml "$root/corpus/templates/"
 printf '{%% for w in settings.wired %%}{{ w.addresses|join(",") }}{%% endfor %%}' > "$root/corpus/templates/loop"
 printf '{%% set a = settings.hostname|upper %%}{{ a ~ a|replace("A", a)|indent(4) }}' > "$root/corpus/templates/set"

@@ -365,7 +365,7 @@ CASES = {
 DOZEN = [
     "uefi, grub", "uefi, grub, fat12", "uefi, grub, loader for arm64", "uefi, grub, no kernel", "uefi, entries",
     "arm64, grub", "arm64, grub, loader for x86-64", "arm64, grub, root of another medium", "arm64, grub, no init",
-    "bios, grub", "bios, grub, no initrd", "bios, no boot code",
+    "bios, grub", "bios, grub, no initrd", "bios, grub, no kernel",
 ]
 
 

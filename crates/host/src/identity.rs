@@ -4,6 +4,7 @@ use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use crate::card::{CardMode, SdClasses};
 use crate::{BlockName, SystemRoots};
 
 /// How a medium is connected.
@@ -106,9 +107,20 @@ pub struct Identity {
     pub is_removable: bool,
     /// Where it is plugged in.
     pub port: String,
+    /// What an SD card in a reader of the computer's own promises.
+    pub classes: Option<SdClasses>,
+    /// How fast such a reader is connected to it, if this user may know.
+    pub mode: Option<CardMode>,
 }
 
 impl Identity {
+    /// What its connection carries in practice, in bytes a second, and what that is called.
+    pub fn carries(&self) -> Option<(String, u64)> {
+        let of_bus = self.bus.carries().map(|rate| (self.bus.to_string(), rate));
+        let mode = self.mode.as_ref();
+        of_bus.or_else(|| mode.map(|mode| (format!("{}, {}", self.bus, mode.name), mode.carries)))
+    }
+
     /// Everything that stays the same on every port and every computer.
     pub fn key(&self) -> String {
         let text = |part: &Option<String>| part.clone().unwrap_or_default();
@@ -182,7 +194,20 @@ impl SystemRoots {
             is_removable: own("removable").is_some_and(|text| text == "1")
                 || is_on_outer_port(&home),
             port: port(&self.sys, &home),
+            classes: self
+                .register(name, "device/ssr")
+                .and_then(|text| SdClasses::parse(&text)),
+            mode: self.card_mode(&home),
         }
+    }
+
+    /// How a card's host is set. Only debuggers are told, so this is often unknown.
+    fn card_mode(&self, home: &Path) -> Option<CardMode> {
+        let mut parts = home.components();
+        parts.find(|part| part.as_os_str() == "mmc_host")?;
+        let host = parts.next()?;
+        let told = self.sys.join("kernel/debug").join(host).join("ios");
+        CardMode::parse(&fs::read_to_string(told).ok()?)
     }
 
     fn bus(&self, name: &BlockName, home: &Path) -> Bus {
@@ -280,6 +305,12 @@ impl SystemRoots {
     /// An attribute of a device, below its folder.
     fn attribute(&self, name: &BlockName, file: &str) -> Option<String> {
         text(&self.sys.join("class/block").join(&name.0).join(file))
+    }
+
+    /// A register of a card, in hexadecimal digits.
+    fn register(&self, name: &BlockName, file: &str) -> Option<String> {
+        let path = self.sys.join("class/block").join(&name.0).join(file);
+        Some(fs::read_to_string(path).ok()?.trim().to_owned())
     }
 
     /// The device's real folder.

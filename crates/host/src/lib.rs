@@ -22,6 +22,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod card;
 mod changes;
 mod eject;
 mod elsewhere;
@@ -40,6 +41,7 @@ mod tag;
 mod unmount;
 mod verdict;
 
+pub use card::{CardMode, SdClasses};
 pub use changes::Changes;
 pub use eject::{EjectError, Power, Removal};
 pub use error::MediumError;

@@ -154,6 +154,13 @@ fn the_desktop() {
     }
 }
 
+/// What a card of class 10, U3, V30 and A1 promises.
+fn register() -> String {
+    let mut bytes = [0_u8; 64];
+    (bytes[8], bytes[14], bytes[15], bytes[21]) = (4, 0x39, 30, 1);
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
 /// A board that runs from its eMMC, with a card in its slot.
 #[test]
 fn the_board() {
@@ -180,8 +187,13 @@ fn the_board() {
         "device/type=SD",
         "device/cid=1b534d",
         "device/manfid=0x00001b",
+        &format!("device/ssr={}", register()),
     ];
     computer.whole(&card, "179:0", &attributes);
+    let told = computer.roots().sys.join("kernel/debug/mmc0");
+    std::fs::create_dir_all(&told).unwrap();
+    let mode = "clock:\t\t50000000 Hz\nbus width:\t2 (4 bits)\ntiming spec:\t5 (sd uhs SDR50)\n";
+    std::fs::write(told.join("ios"), mode.replace("50000000", "100000000")).unwrap();
     computer.whole("virtual/block/zram0", "252:0", &["size=1000"]);
     computer.mount("179:33", "/", "/dev/mmcblk1p1");
     let media = computer.media();
@@ -189,6 +201,18 @@ fn the_board() {
     assert_eq!(media[0].verdict, Verdict::Ready);
     assert_eq!(media[0].identity.maker.as_deref(), Some("maker 0x1b"));
     assert!(media[0].identity.is_own_serial);
+    let promised = media[0].identity.classes.unwrap();
+    assert_eq!(
+        (
+            promised.class,
+            promised.grade,
+            promised.video,
+            promised.application
+        ),
+        (10, 3, 30, 1)
+    );
+    let carries = media[0].identity.carries().unwrap();
+    assert_eq!(carries, ("SD, SDR50".to_owned(), 45_000_000));
     assert_eq!(media[1].identity.bus, Bus::Emmc);
     assert_eq!(media[1].verdict.word(), "system");
 }

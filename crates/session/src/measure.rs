@@ -102,11 +102,14 @@ pub fn paces(cx: &Context, media: &[&MediumFacts]) -> Vec<Option<Pace>> {
     let paces = known.map(|(known, facts)| {
         let known = known?;
         let either = known.write.or(known.read)?;
-        let limit = facts.identity.bus.carries().unwrap_or(u64::MAX);
+        let (bus, limit) = facts
+            .identity
+            .carries()
+            .unwrap_or((String::new(), u64::MAX));
         let (write, read) = (known.write.unwrap_or(either), known.read.unwrap_or(either));
         let how = words::measure::how_known(known.source);
         let bus = match write > limit || read > limit {
-            true => format!(", and no more than {} gives", facts.identity.bus),
+            true => format!(", and no more than {bus} gives"),
             false => String::new(),
         };
         Some(Pace {

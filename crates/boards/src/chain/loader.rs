@@ -18,6 +18,8 @@ pub(super) struct Looked {
     /// The command line that it brings.
     pub(super) options: String,
     pub(super) has_initrd: bool,
+    /// Where it looks for its text, if nothing but its image says so.
+    pub(super) prefix: Option<String>,
 }
 
 /// A section of an executable for UEFI.
@@ -58,7 +60,47 @@ pub(super) fn look(medium: &Medium<'_>, system: &FilesystemOf, path: &str) -> Lo
         kind,
         options: options.unwrap_or_default(),
         has_initrd: section(".initrd").is_some(),
+        prefix: section("mods")
+            .filter(|_| kind == LoaderKind::Grub)
+            .and_then(|mods| grub_prefix(&content, mods.at)),
     }
+}
+
+/// The folder of its text that a GRUB's image names; `None` if it brings a text or a disk of its
+/// own, which may lead anywhere (GRUB 2.06, `include/grub/kernel.h`: `grub_module_info64`,
+/// `grub_module_header`).
+fn grub_prefix(content: &[u8], at: usize) -> Option<String> {
+    const DISK: u32 = 1;
+    const TEXT: u32 = 2;
+    const PREFIX: u32 = 3;
+    let area = content.get(at..)?;
+    let u32_at = |at: usize| -> Option<u32> {
+        let bytes = area.get(at..at.checked_add(4)?)?;
+        Some(u32::from_le_bytes(bytes.try_into().ok()?))
+    };
+    // In images for 32 bits, two words follow at once.
+    let is_wide = u32_at(4)? == 0;
+    let (offset, size) = match is_wide {
+        true => (u32_at(8)?, u32_at(16)?),
+        false => (u32_at(4)?, u32_at(8)?),
+    };
+    let end = usize::try_from(size).ok()?.min(area.len());
+    let mut at = usize::try_from(offset).ok()?;
+    let mut prefix = None;
+    while area.starts_with(b"mimg") && at.checked_add(8)? <= end {
+        let len = usize::try_from(u32_at(at + 4)?).ok()?;
+        let payload = area.get(at + 8..at.checked_add(len)?)?;
+        match u32_at(at)? {
+            DISK | TEXT => return None,
+            PREFIX => {
+                let text = payload.split(|byte| *byte == 0).next()?;
+                prefix = Some(String::from_utf8_lossy(text).into_owned());
+            }
+            _ => {}
+        }
+        at += len.max(8);
+    }
+    prefix
 }
 
 /// The sections of an executable (PE format, "Section Table").
@@ -115,4 +157,54 @@ pub(super) fn boot_code(
         true => LoaderKind::Grub,
         false => LoaderKind::Unknown,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    /// An image's area with these parts: kind, and content.
+    fn area(is_wide: bool, parts: &[(u32, &str)]) -> Vec<u8> {
+        let mut content = Vec::new();
+        for (kind, payload) in parts {
+            content.extend(kind.to_le_bytes());
+            content.extend((payload.len() as u32 + 8).to_le_bytes());
+            content.extend(payload.as_bytes());
+        }
+        let head: u32 = if is_wide { 24 } else { 12 };
+        let size = head + content.len() as u32;
+        let words: &[u32] = match is_wide {
+            true => &[0, head, 0, size, 0],
+            false => &[head, size],
+        };
+        let mut area = b"mimg".to_vec();
+        area.extend(words.iter().flat_map(|word| word.to_le_bytes()));
+        area.extend(content);
+        area
+    }
+
+    #[rstest]
+    #[case::a_folder(&[(0, "code"), (3, "/EFI/hut\0\0\0\0")], Some("/EFI/hut"))]
+    #[case::a_text_of_its_own(&[(3, "/EFI/hut\0"), (2, "search")], None)]
+    #[case::a_disk_of_its_own(&[(1, "disk"), (3, "/EFI/hut\0")], None)]
+    #[case::nothing(&[(0, "code")], None)]
+    fn folders(#[case] parts: &[(u32, &str)], #[case] expected: Option<&str>) {
+        for is_wide in [true, false] {
+            assert_eq!(grub_prefix(&area(is_wide, parts), 0).as_deref(), expected);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn no_bytes_panic(is_wide: bool, at in 0..60_usize, value: u8, cut in 0..60_usize) {
+            let mut area = area(is_wide, &[(0, "code"), (3, "/EFI/hut\0")]);
+            if let Some(byte) = area.get_mut(at) {
+                *byte = value;
+            }
+            let _ = grub_prefix(&area, 0);
+            let _ = grub_prefix(&area[..cut.min(area.len())], 0);
+        }
+    }
 }

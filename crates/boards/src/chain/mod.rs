@@ -8,6 +8,7 @@ mod extlinux;
 mod found;
 mod grub;
 mod loader;
+mod program;
 mod root;
 
 use std::cell::RefCell;
@@ -323,7 +324,15 @@ fn by_uefi(medium: &Medium<'_>, system: &FilesystemOf, loader: &UefiLoader) -> W
             start(medium, system, &entry, &at, &mut way);
             way
         }
-        kind => from_texts(medium, Firmware::Uefi, kind, Some(wanted)),
+        kind => match looked.prefix.as_deref().and_then(prefixed) {
+            Some((on, path)) => {
+                let mut way = Way::new(Firmware::Uefi, kind, Some(wanted));
+                let next = Next::Other { on, path, line: 0 };
+                go_on(medium, system, next, at.clone(), &mut way);
+                way
+            }
+            None => from_texts(medium, Firmware::Uefi, kind, Some(wanted)),
+        },
     };
     way.file = Some(at.clone());
     for finding in &mut way.findings {
@@ -332,6 +341,25 @@ fn by_uefi(medium: &Medium<'_>, system: &FilesystemOf, loader: &UefiLoader) -> W
         }
     }
     way
+}
+
+/// The text in the folder that a GRUB's image names: on the loader's own file system, or on a
+/// partition of the same medium.
+fn prefixed(prefix: &str) -> Option<(Named, String)> {
+    let (on, folder) = match prefix.strip_prefix('(') {
+        None => (Named::Own, prefix),
+        Some(rest) => {
+            let (device, folder) = rest.split_once(')')?;
+            // Of another disk than the one that it starts from, nothing is known.
+            let partition = device.strip_prefix(',')?;
+            let number = partition.trim_start_matches(|sign: char| !sign.is_ascii_digit());
+            (Named::Partition(number.parse().ok()?), folder)
+        }
+    };
+    let folder = folder.trim_end_matches('/');
+    folder
+        .starts_with('/')
+        .then(|| (on, format!("{folder}/grub.cfg")))
 }
 
 /// A legacy BIOS starts x86 alone.

@@ -5,10 +5,13 @@ use pinewrit_volume::files::FilesystemOf;
 
 use super::entry::Entry;
 use super::found::{Fault, Gravity, LoaderKind, Source, Way};
+use super::program::interpreter;
 use super::{HEAD, Medium};
 
 /// Where kernels and initrds look for the first program.
 const INITS: &[&str] = &["/sbin/init", "/etc/init", "/bin/init", "/bin/sh"];
+/// The most programs that run each other.
+const MAX_INTERPRETERS: usize = 5;
 /// Words of command lines of systems that have their root in a file.
 const LIVE: &[&str] = &[
     "boot=live",
@@ -103,23 +106,44 @@ fn look_into(medium: &Medium<'_>, root: &FilesystemOf, entry: &Entry, at: &Sourc
         };
         return way.add(Gravity::Fatal, fault, on_root(inits[0], 0));
     };
-    let found = head
-        .starts_with(b"\x7fELF")
-        .then(|| Architecture::of_program(&head));
-    if let (Some(Some(found)), Some(wanted)) = (found, way.architecture)
-        && !wanted.runs(found)
-    {
-        let fault = Fault::InitIsForOther {
-            path: path.to_owned(),
-            wanted,
-            found,
-        };
-        way.add(Gravity::Fatal, fault, on_root(path, 0));
-    }
+    runs(medium, root, (path, head), way);
     if let Some(starts) = &mut way.starts {
         starts.init = Some(path.to_owned());
     }
     check_mounts(medium, root, way);
+}
+
+/// Whether the first program runs on this architecture, and what runs it is there.
+fn runs(medium: &Medium<'_>, root: &FilesystemOf, (path, head): (&str, Vec<u8>), way: &mut Way) {
+    let at = |path: &str| Source {
+        partition: root.partition,
+        path: path.to_owned(),
+        line: 0,
+    };
+    let (mut path, mut head) = (path.to_owned(), head);
+    for _ in 0..MAX_INTERPRETERS {
+        let found = head
+            .starts_with(b"\x7fELF")
+            .then(|| Architecture::of_program(&head));
+        if let (Some(Some(found)), Some(wanted)) = (found, way.architecture)
+            && !wanted.runs(found)
+        {
+            let at = at(&path);
+            let fault = Fault::InitIsForOther {
+                path,
+                wanted,
+                found,
+            };
+            return way.add(Gravity::Fatal, fault, at);
+        }
+        let Some(next) = interpreter(&head) else {
+            return;
+        };
+        let Some(content) = medium.head(root, &next, HEAD) else {
+            return way.add(Gravity::Fatal, Fault::NoInit { wanted: next }, at(&path));
+        };
+        (path, head) = (next, content);
+    }
 }
 
 /// File systems in `fstab` that do not exist (fstab(5)); without `nofail`, systems wait for them and

@@ -8,11 +8,12 @@ use pinewrit_core::Cancel;
 use pinewrit_core::state::save;
 use pinewrit_core::table::prepare;
 use pinewrit_disk::{BlockDevice, ByteRange, DiskError, SectorSize};
-use pinewrit_host::{Medium, MediumFacts, Permits, Readers, Tag};
+use pinewrit_host::{Medium, MediumFacts, Permits, Readers, SdClasses, Tag};
 use pinewrit_ledger::{Entry, Kind, Speed};
 use pinewrit_measure::{
-    Capacity, CapacityReport, FullNote, Held, MeasureError, Power, Repower, Session, Shortfall,
-    SpeedReport, SpeedWish, Uncut, capacity, capacity_cost, full, judge, speed, speed_cost,
+    Capacity, CapacityReport, FullNote, Held, MeasureError, Power, Rating, Repower, Session,
+    Shortfall, SpeedReport, SpeedWish, Uncut, capacity, capacity_cost, full, judge, speed,
+    speed_cost,
 };
 use pinewrit_session::change::{self, Opened};
 use pinewrit_session::workshop::model_of;
@@ -119,7 +120,7 @@ fn one(
     let mut found = Measured {
         name: opened.name.clone(),
         size: opened.medium.device.size(),
-        bus: facts.map(|facts| facts.identity.bus),
+        bus: facts.and_then(|facts| facts.identity.carries()),
         model: facts.map_or(String::new(), model_of),
         capacity: None,
         speed: None,
@@ -151,7 +152,12 @@ fn one(
     };
     drop(view);
     if let Some(speed) = &found.speed {
-        let ratings = args.rated.iter().flat_map(|rating| judge(*rating, speed));
+        let promised = facts.and_then(|facts| facts.identity.classes);
+        let rated = match (args.rated.as_slice(), promised) {
+            ([], Some(promised)) => promises(promised),
+            (given, _) => given.to_vec(),
+        };
+        let ratings = rated.iter().flat_map(|rating| judge(*rating, speed));
         found.ratings = ratings.collect();
     }
     cx.ui.event(&MeasureEvent {
@@ -166,6 +172,18 @@ fn one(
         use_real(cx, args, &opened, &found)?;
     }
     Ok(found)
+}
+
+/// What a card says of itself, as it is printed on it.
+fn promises(classes: SdClasses) -> Vec<Rating> {
+    let all = [
+        (classes.class, Rating::Class as fn(u32) -> Rating),
+        (classes.grade, Rating::Grade),
+        (classes.video, Rating::Video),
+        (classes.application, Rating::Application),
+    ];
+    let promised = all.into_iter().filter(|(value, _)| *value > 0);
+    promised.map(|(value, rating)| rating(value)).collect()
 }
 
 /// In the ledger: that it was measured, and its speed for later.

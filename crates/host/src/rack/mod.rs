@@ -209,6 +209,8 @@ impl Rack {
                 .and_then(|card| card.removable)
                 .unwrap_or(bus.is_hot_plugged()),
             port: reader.name.clone(),
+            classes: None,
+            mode: None,
         }
     }
 

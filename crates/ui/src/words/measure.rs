@@ -4,7 +4,6 @@ use std::time::Duration;
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, Table};
-use pinewrit_host::Bus;
 use pinewrit_ledger::{KnownSpeed, SpeedSource};
 use pinewrit_measure::{
     Asked, Beyond, Capacity, CapacityReport, MeasureError, Pace, Piece, Shortfall, SpeedReport,
@@ -25,8 +24,8 @@ pub struct Measured {
     pub name: String,
     /// What it claims, in bytes.
     pub size: u64,
-    /// Its bus, for media in readers.
-    pub bus: Option<Bus>,
+    /// Its bus, and what that carries in bytes a second, if that is known.
+    pub bus: Option<(String, u64)>,
     /// Its maker and model.
     pub model: String,
     /// Its real size.
@@ -154,8 +153,8 @@ fn rows(one: &Measured) -> Vec<(&'static str, String)> {
     if !speed.slow.is_empty() {
         rows.push(("slow spots", spots(&speed.slow)));
     }
-    if let Some(text) = one.bus.and_then(|bus| bus_words(bus, speed)) {
-        rows.push(("bus", text));
+    if let Some((bus, carries)) = &one.bus {
+        rows.push(("bus", bus_words(bus, *carries as f64, speed)));
     }
     rows.extend(one.ratings.iter().map(|one| ("rated", rating(one))));
     rows
@@ -202,16 +201,14 @@ fn spots(slow: &[Piece]) -> String {
 }
 
 /// Whether the bus is what limits the medium.
-fn bus_words(bus: Bus, speed: &SpeedReport) -> Option<String> {
-    let carries = bus.carries()? as f64;
+fn bus_words(bus: &str, carries: f64, speed: &SpeedReport) -> String {
     let about = format!("{bus} gives about {}", rate(carries));
     let fastest = speed.write.as_ref().map_or(0.0, |write| write.rate);
     let fastest = fastest.max(speed.read.rate);
-    Some(if fastest >= carries * AS_FAST {
-        format!("{about}: the medium may be faster elsewhere")
-    } else {
-        format!("{about}: it is not what limits the medium")
-    })
+    match fastest >= carries * AS_FAST {
+        true => format!("{about}: the medium may be faster elsewhere"),
+        false => format!("{about}: it is not what limits the medium"),
+    }
 }
 
 fn rating(one: &Shortfall) -> String {

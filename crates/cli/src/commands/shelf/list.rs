@@ -258,7 +258,7 @@ fn table_of_versions(
             None => String::new(),
         };
         let newest = if index == 0 { "  newest" } else { "" };
-        text += &format!(" {:<width$}  {date:<10}{units}{newest}\n", image.version);
+        text += &format!("  {:<width$}  {date:<10}{units}{newest}\n", image.version);
     }
     text
 }
