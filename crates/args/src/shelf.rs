@@ -26,7 +26,7 @@ pub struct ShelfArgs {
 
 #[derive(Debug, Subcommand)]
 pub enum ShelfAction {
-    /// Look into an image and put it into your catalogue
+    /// Inspect an image and add it to your catalogue
     Add(AddImageArgs),
     /// List images: the newest version of each
     List(ShelfListArgs),
@@ -36,7 +36,7 @@ pub enum ShelfAction {
         #[arg(value_name = "NAME")]
         name: String,
     },
-    /// Fetch an image and verify it, for later use without a network
+    /// Download and verify an image, for use without a network
     Get {
         /// Name, or NAME@VERSION
         #[arg(value_name = "NAME")]
@@ -44,7 +44,7 @@ pub enum ShelfAction {
         #[command(flatten)]
         options: SourceArgs,
     },
-    /// Look whether images are where they should be, unchanged, and the newest
+    /// Check that images are reachable, unchanged and up to date
     Check {
         /// Names, or NAME@VERSION [default: all]
         #[arg(value_name = "NAME")]
@@ -53,7 +53,7 @@ pub enum ShelfAction {
         #[arg(long)]
         full: bool,
     },
-    /// Take an image off your catalogue, or stop following one
+    /// Remove an image from your catalogue, or stop following a catalogue
     Remove {
         /// NAME for all versions, NAME@VERSION, or the address of a catalogue
         #[arg(value_name = "NAME")]
@@ -67,10 +67,10 @@ pub enum ShelfAction {
         /// Its address or path
         #[arg(value_name = "ADDRESS", value_hint = ValueHint::Url)]
         address: String,
-        /// Refuse it unless it is signed by the key in this file (OpenPGP or minisign)
+        /// Require a signature of the catalogue by the key in this file (OpenPGP or minisign)
         #[arg(long, value_name = "KEY", value_hint = ValueHint::FilePath)]
         signed_by: Option<PathBuf>,
-        /// Use it although an image has changed and its version has not
+        /// Accept images that changed while their version stayed the same
         #[arg(long)]
         accept: bool,
     },
@@ -91,16 +91,16 @@ pub struct AddImageArgs {
     /// When it was published [default: the file's day]
     #[arg(long, value_name = "YYYY-MM-DD", value_parser = day)]
     pub date: Option<jiff::civil::Date>,
-    /// A board that it is for; can be repeated [default: known boards that start from it]
+    /// A board it is for; repeatable [default: known boards that start from it]
     #[arg(long = "board", value_name = "BOARD")]
     pub boards: Vec<String>,
-    /// The smallest medium that it is meant for
+    /// The smallest medium it is meant for
     #[arg(long, value_name = "SIZE", value_parser = parse_size)]
     pub smallest: Option<u64>,
-    /// What people should know
+    /// A note for those who use it
     #[arg(long, value_name = "TEXT")]
     pub notes: Option<String>,
-    /// It must carry a signature by a key that you have
+    /// Require a signature by one of your keys
     #[arg(long)]
     pub signed: bool,
     #[command(flatten)]

@@ -44,7 +44,7 @@ static MEDIUM: LazyLock<Vec<u8>> = LazyLock::new(|| {
     kernel[0x236] = 1;
     let text = "search --label --set=root HUT\nmenuentry x {\n linux /vmlinuz root=LABEL=HUT\n initrd /initrd\n}\n";
     let mut files = open_to_change(&device, now).unwrap();
-    for folder in ["/EFI/BOOT", "/sbin", "/etc"] {
+    for folder in ["/EFI/BOOT", "/bin", "/sbin", "/etc"] {
         files.make_folders(folder, Rights::root(0o755)).unwrap();
     }
     for (path, content) in [
@@ -53,6 +53,7 @@ static MEDIUM: LazyLock<Vec<u8>> = LazyLock::new(|| {
         ("/vmlinuz", &kernel),
         ("/initrd", b"made up"),
         ("/sbin/init", b"#!/bin/sh\n"),
+        ("/bin/sh", b"made up"),
         ("/etc/fstab", b"LABEL=HUT / vfat defaults 0 0\n"),
     ] {
         files.put(path, Rights::root(0o644), content).unwrap();

@@ -122,10 +122,10 @@ fn read(place: &Location) -> Result<String, String> {
 }
 
 fn small_file(path: &Path) -> std::io::Result<Vec<u8>> {
-    if std::fs::metadata(path)?.len() > MAX_CATALOGUE {
-        return Err(std::io::Error::other(format!(
-            "more than {MAX_CATALOGUE} bytes"
-        )));
+    let facts = std::fs::metadata(path)?;
+    if !facts.is_file() || facts.len() > MAX_CATALOGUE {
+        let why = format!("not a file of at most {MAX_CATALOGUE} bytes");
+        return Err(std::io::Error::other(why));
     }
     std::fs::read(path)
 }

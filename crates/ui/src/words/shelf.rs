@@ -40,7 +40,7 @@ pub fn not_found(error: &NotFound, is_empty: bool) -> Message {
             message
                 .fact("state", "nothing was written")
                 .remedy("ask the publisher which file is theirs")
-                .remedy("pinewrit shelf remove takes it, or a catalogue, off your shelf")
+                .remedy("pinewrit shelf remove drops one of them")
         }
     }
 }
@@ -85,7 +85,7 @@ pub fn changed(address: &str, changes: &[Change]) -> Message {
 pub fn too_small(name: &str, size: u64, smallest: u64) -> Message {
     Message::new(
         Exit::Refused,
-        format!("{name} is smaller than this image is meant for"),
+        format!("this image is meant for media larger than {name}"),
     )
     .fact("medium", units::exact(size))
     .fact("asked for", units::exact(smallest))
@@ -103,7 +103,7 @@ pub fn not_as_listed(name: &str, expected: &Checksum, found: &Checksum) -> Messa
     .fact("found", short(&found.to_string()))
     .fact("state", "it is not kept")
     .remedy("fetch it again: the download may have been damaged")
-    .remedy("if it stays so, tell the publisher; do not use the image")
+    .remedy("if it happens again, do not use the image, and tell the publisher")
 }
 
 /// A catalogue's file that cannot be changed.

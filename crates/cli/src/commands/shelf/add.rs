@@ -76,10 +76,10 @@ fn named_by(image: &mut Image, source: &ImageSource, args: &AddImageArgs) -> Out
     let version = args.version.clone().or(in_name).or(of_system);
     image.version = version.ok_or_else(|| {
         let what = format!(
-            "neither {} nor what is in it says its version",
+            "no version was found in the name or in the system of {}",
             source.name()
         );
-        Message::new(Exit::Usage, what).remedy("add --version 2.4")
+        Message::new(Exit::Usage, what).remedy("name it: --version 2.4")
     })?;
     let full = image.full_name().to_string();
     match ImageName::parse(&full) {

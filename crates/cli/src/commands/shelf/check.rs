@@ -43,7 +43,7 @@ pub(crate) struct ShelfCheckEvent {
     images: usize,
     /// How many of them are other files than listed.
     changed: usize,
-    /// How many cannot be had.
+    /// How many cannot be reached.
     missing: usize,
     /// How many have newer versions.
     older: usize,
@@ -72,7 +72,7 @@ enum Finding {
         /// In words.
         why: String,
     },
-    /// It cannot be had.
+    /// It cannot be reached.
     Missing {
         /// Why.
         why: String,
@@ -142,14 +142,14 @@ pub(super) fn run(cx: &Context, names: &[String], full: bool) -> Outcome {
         }
         (0, missing) => Err(Message::new(
             Exit::Source,
-            format!("{missing} of {count} cannot be had"),
+            format!("{missing} of {count} cannot be reached"),
         )
-        .remedy("pinewrit shelf remove NAME takes an image off your catalogue")),
+        .remedy("pinewrit shelf remove NAME removes an image from your catalogue")),
         (changed, _) => Err(Message::new(
             Exit::Differences,
-            format!("{changed} of {count} are not what is listed"),
+            format!("{changed} of {count} differ from the catalogue"),
         )
-        .remedy("do not use them before the publisher has said which file is theirs")),
+        .remedy("do not use them until the publisher has confirmed which file is right")),
     }
 }
 
@@ -195,7 +195,7 @@ fn findings(
     Ok(all)
 }
 
-/// What is so at the image's place, or why it cannot be had.
+/// What is so at the image's place, or why it cannot be reached.
 fn there(
     cx: &Context,
     found: &Found<'_>,

@@ -72,9 +72,10 @@ pub(super) fn run(cx: &Context, address: &str, key: Option<&Path>, accept: bool)
         match signature {
             Some(found) => words::trust::signed(&found.file, &found.signed),
             None if follow.address.starts_with("http://") => {
-                "no: anyone on the way could change it; --signed-by KEY prevents that".to_owned()
+                "no: anyone on the network could change it; --signed-by KEY prevents that"
+                    .to_owned()
             }
-            None => "no; --signed-by KEY would demand it".to_owned(),
+            None => "no; --signed-by KEY requires it".to_owned(),
         },
     );
     facts.add("kept in", file.display().to_string());

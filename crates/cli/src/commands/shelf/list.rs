@@ -47,8 +47,8 @@ fn nothing(all: usize) -> Message {
             .remedy("pinewrit shelf use ADDRESS follows a team's"),
         all => {
             let images = units::counted(all as u64, "image");
-            Message::new(Exit::NotFound, format!("none of {images} is such a one"))
-                .remedy("without --board or --fits, `pinewrit shelf list` shows all")
+            Message::new(Exit::NotFound, format!("none of the {images} matches"))
+                .remedy("`pinewrit shelf list` without --board and --fits shows them all")
         }
     }
 }

@@ -210,13 +210,13 @@ fn remove(cx: &Context, text: &str, yes: bool) -> Outcome {
         let names = names.join(", ");
         let place = file.display();
         if !yes && images.len() > 1 {
-            match cx.ui.ask(format!("Take {names} off {place}?")) {
+            match cx.ui.ask(format!("Remove {names} from {place}?")) {
                 Answer::Yes => {}
                 Answer::No => return Err(Message::new(Exit::Refused, "nothing was changed")),
                 Answer::NobodyToAsk => {
                     return Err(Message::new(
                         Exit::Refused,
-                        format!("{} versions would be taken off", images.len()),
+                        format!("{} versions would be removed", images.len()),
                     )
                     .remedy("name one, as NAME@VERSION, or add --yes"));
                 }
@@ -236,7 +236,7 @@ fn remove(cx: &Context, text: &str, yes: bool) -> Outcome {
         }
         tell(cx, "shelf remove", Vec::new());
         cx.ui
-            .result(format!("done: {names} is no longer in {place}\n"));
+            .result(format!("done: {names} removed from {place}\n"));
         return Ok(());
     }
     let shelf = shelf::open(cx)?;
