@@ -25,6 +25,7 @@ mod measure;
 mod rack;
 mod shelf;
 mod table;
+mod watch;
 
 use std::path::PathBuf;
 
@@ -53,6 +54,7 @@ pub use measure::MeasureArgs;
 pub use rack::{DemoArgs, RackAction, RackArgs};
 pub use shelf::{AddImageArgs, ShelfAction, ShelfArgs, ShelfListArgs};
 pub use table::{AddArgs, SchemeArg, TableAction, TableArgs};
+pub use watch::{Baud, WatchArgs};
 
 /// Prepares boot media for single-board computers: checked, written, verified, configured
 #[derive(Debug, Parser)]
@@ -174,6 +176,7 @@ pub enum Command {
     Batch(BatchArgs),
     Ledger(LedgerArgs),
     Eject(EjectArgs),
+    Watch(WatchArgs),
     Rack(RackArgs),
     Demo(DemoArgs),
 }

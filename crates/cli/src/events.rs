@@ -12,7 +12,7 @@ use serde_json::{Map, Value, json};
 
 use crate::commands::{
     boards, build, clone, configure, eject, estimate, inspect, ledger, measure, media, rack, save,
-    shelf, verify, write,
+    shelf, verify, watch, write,
 };
 use pinewrit_session::{boards as boards_of_session, change, rescue, settings, source};
 
@@ -88,6 +88,10 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<ledger::LedgerResult>,
         described::<ledger::LedgerVerifyEvent<'_>>,
         described::<eject::EjectEvent>,
+        described::<watch::ConsoleEvent<'_>>,
+        described::<watch::BootStageEvent>,
+        described::<watch::HintEvent<'_>>,
+        described::<watch::WatchEvent<'_>>,
         described::<boards::BoardsEvent>,
         described::<shelf::ShelfEvent>,
         described::<shelf::ShelfCheckEvent>,

@@ -30,6 +30,7 @@ const FLOORS: &[&[&str]] = &[
     ],
     &["pinewrit-core"],
     &[
+        "pinewrit-boot",
         "pinewrit-build",
         "pinewrit-ledger",
         "pinewrit-measure",

@@ -16,6 +16,7 @@ pub(crate) mod rack;
 pub(crate) mod save;
 pub(crate) mod shelf;
 pub(crate) mod verify;
+pub(crate) mod watch;
 pub(crate) mod write;
 
 use std::path::Path;
@@ -114,6 +115,7 @@ pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
         Command::Ledger(args) => ledger::run(cx, &args),
         Command::Estimate(args) => estimate::run(cx, &args),
         Command::Eject(args) => eject::run(cx, &args),
+        Command::Watch(args) => watch::run(cx, &args),
         Command::Boards(args) => boards::run(cx, &args),
         Command::Rack(args) => rack::run(&cx.ui, None, &args),
         Command::Demo(args) => demo::run(&cx.ui, &args),

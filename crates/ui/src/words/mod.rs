@@ -1,6 +1,7 @@
 //! From errors of lower crates to messages: words, facts, remedies and exit codes.
 
 pub mod boards;
+pub mod boot;
 pub mod chain;
 mod copy;
 mod fit;
