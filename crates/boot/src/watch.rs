@@ -253,6 +253,12 @@ impl Watcher<'_> {
                 Ok(None) => {}
                 Err(_) => {
                     console = None;
+                    // What comes later does not belong to the line that broke off.
+                    if let Some(line) = self.lines.finish()
+                        && let Some(ended) = self.heard_line(&line)
+                    {
+                        return ended;
+                    }
                     self.listener.hint(&Hint::Gone);
                 }
             }
@@ -339,12 +345,12 @@ impl Watcher<'_> {
 
     fn heard_line(&mut self, line: &Line) -> Option<Ended> {
         let at = self.begun.elapsed();
-        self.listener.line(line, at);
-        self.count += u64::from(line.is_whole);
-        self.last = Some(line.text.clone());
         if let Some(stage) = self.progress.take(&line.text) {
             self.listener.stage(stage, at);
         }
+        self.listener.line(line, at);
+        self.count += u64::from(line.is_whole);
+        self.last = Some(line.text.clone());
         let matches = |all: &[Regex]| all.iter().any(|one| one.is_match(&line.text));
         let text = || line.text.clone();
         if matches(&self.request.until) {
@@ -376,7 +382,8 @@ impl Watcher<'_> {
     }
 
     fn tell_silence(&mut self) {
-        if self.heard.elapsed() >= self.told_silence {
+        // A board that has stopped says no more.
+        if self.failed.is_none() && self.heard.elapsed() >= self.told_silence {
             self.listener.hint(&Hint::Silent {
                 seconds: self.told_silence.as_secs(),
             });

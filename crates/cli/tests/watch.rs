@@ -143,7 +143,7 @@ fn silence_is_told_with_what_to_check() {
     let run = end(child).expect(8);
     run.says(&[
         "nothing has come for 1 s",
-        "TX to RX",
+        "TX goes to RX",
         "nothing came in time",
     ]);
     bench
@@ -214,7 +214,7 @@ fn a_port_that_goes_and_comes_back() {
     board.say(BOOT);
     let run = end(child).expect(0);
     run.says(&["the port is gone", "the port is back"])
-        .shows(&["a line that breaks o"]);
+        .shows(&["a line that breaks o\n", "  U-Boot SPL"]);
 }
 
 #[test]

@@ -365,6 +365,7 @@ fn a_damaged_journal_ends_where_it_ends_for_e2fsck(#[case] kind: &[&str], #[case
     let name = image.to_str().unwrap();
     let make = [&["-q", "-F", "-b", "1024", "-J", "size=1"], kind, &[name]].concat();
     good("mke2fs", &make);
+    let places = journal(&image);
     let Some(mounted) = Mounted::with_options(&image, &format!("loop,commit=1,{options}")) else {
         common::skip("no mount");
         return;
@@ -378,8 +379,6 @@ fn a_damaged_journal_ends_where_it_ends_for_e2fsck(#[case] kind: &[&str], #[case
         state.unwrap()
     });
     drop(mounted);
-    fs::write(&image, &state).unwrap();
-    let places = journal(&image);
     compare(dir.path(), &state, "undamaged");
     let (mut refused, mut found, mut same) = (0, 0, 0);
     let ours = dir.path().join("damaged.img");

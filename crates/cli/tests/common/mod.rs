@@ -219,6 +219,28 @@ pub(crate) fn fits_schema(name: &str, text: &str) -> bool {
         .is_valid(&content)
 }
 
+/// What the schema for editors accepts must be what the program accepts: a text with all keys, and not
+/// that text with one thing wrong.
+#[track_caller]
+pub(crate) fn agree_with_schema(
+    name: &str,
+    all_keys: &str,
+    wrong: &[(&str, &str)],
+    is_accepted: impl Fn(&str) -> bool,
+) {
+    assert!(is_accepted(all_keys) && fits_schema(name, all_keys));
+    for (from, to) in wrong {
+        let text = all_keys.replacen(from, to, 1);
+        assert_ne!(text, all_keys, "{from}");
+        let accepted = (is_accepted(&text), fits_schema(name, &text));
+        assert_eq!(
+            accepted,
+            (false, false),
+            "{to:?} for {from:?}: program, schema"
+        );
+    }
+}
+
 /// Whether a program is there. In CI a missing one is a failure, elsewhere the test is skipped.
 pub(crate) fn has(name: &str) -> bool {
     pinewrit_judges::are_there(&[name])

@@ -66,8 +66,8 @@ pub fn end(end: End) -> (&'static str, &'static str) {
 pub fn hint(hint: &Hint) -> String {
     match hint {
         Hint::Silent { seconds } => format!(
-            "nothing has come for {seconds} s: is the board on? are its ground and the adapter's connected, \
-             and its TX to RX, its RX to TX? an RS-232 port needs a null modem"
+            "nothing has come for {seconds} s. Is the board on? Check the ground wire, and that TX goes to RX \
+             and RX to TX (between RS-232 ports: a null modem)"
         ),
         Hint::Garbage {
             rate,
