@@ -92,8 +92,8 @@ fn tree(bench: &Bench) -> Option<()> {
         long=$(printf 'x%.0s' $(seq 120)); mkdir -p tree/$long/$long; printf deep > tree/$long/$long/file\n\
         mkfifo tree/var/pipe; mknod tree/var/null c 1 3; setfattr -n user.hut -v three tree/etc/hostname 2>/dev/null || true\n\
         chown -R 1000:1001 tree/var; touch -d @1700000000 tree/etc/hostname\n\
-        tar --format=gnu --sparse -C tree -cJf gnu.tar.xz .; tar --format=pax --xattrs -C tree -czf pax.tar.gz .\n\
-        for form in 0.0 0.1 1.0; do tar --format=pax --sparse --sparse-version=$form -C tree -cf pax-$form.tar .; done\n\
+        tar --sort=name --format=gnu --sparse -C tree -cJf gnu.tar.xz .; tar --sort=name --format=pax --xattrs -C tree -czf pax.tar.gz .\n\
+        for form in 0.0 0.1 1.0; do tar --sort=name --format=pax --sparse --sparse-version=$form -C tree -cf pax-$form.tar .; done\n\
         mkdir -p over/lib over/etc; printf new > over/etc/hostname; printf lib > over/lib/libhut.so; tar -C over -cf over.tar .";
     bench.judge("sh", &["-c", script])?.expect(0);
     Some(())
