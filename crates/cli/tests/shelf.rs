@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use std::process::Command;
 use std::sync::{Arc, Mutex};
 
-use common::server::{Answer, Server};
+use common::server::{Answer, Server, Then};
 use common::{Bench, Run, agree_with_schema, demo, has_no_table, small_image};
 use rstest::rstest;
 use sha2::{Digest, Sha256};
@@ -412,6 +412,78 @@ fn a_signed_catalogue_cannot_be_changed_on_its_server() {
     team.list("1.1", &image(7), "");
     sign("larkfell.key");
     write(&bench, "shelf:larkfell-os", &[]).expect(0);
+}
+
+#[test]
+fn a_key_that_is_named_later_counts() {
+    pinewrit_judges::needs!["minisign"];
+    let (bench, team) = (Bench::new(), Team::new());
+    let keys = ["-G", "-W", "-p", "larkfell.pub", "-s", "larkfell.key"];
+    minisign(&bench, &keys);
+    run(&bench, &format!("shelf use {}", team.url()), 0);
+    let with_key = format!("shelf use {} --signed-by larkfell.pub", team.url());
+    run(&bench, &with_key, 4).says(&["is not signed"]);
+    bench.write("list", team.files.lock().unwrap()["shelf.toml"].clone());
+    minisign(&bench, &["-S", "-s", "larkfell.key", "-m", "list"]);
+    team.put("shelf.toml.minisig", bench.read("list.minisig"));
+    run(&bench, &with_key, 0);
+    let text = String::from_utf8(bench.read("config/pinewrit/shelf.toml")).unwrap();
+    assert_eq!(text.matches("[[follow]]").count(), 1, "{text}");
+    // Used again without its key, it is still asked for.
+    team.take("shelf.toml.minisig");
+    run(&bench, &format!("shelf use {}", team.url()), 4).says(&["is not signed"]);
+    run(&bench, "shelf list", 4).says(&["is not signed"]);
+}
+
+#[test]
+fn a_path_is_followed_from_the_catalogue_that_names_it() {
+    let bench = bench();
+    for folder in ["team", "config/pinewrit"] {
+        std::fs::create_dir_all(bench.path(folder)).unwrap();
+    }
+    std::fs::rename(bench.path("shelf.toml"), bench.path("team/shelf.toml")).unwrap();
+    for version in ["2.9", "2.10"] {
+        let name = format!("larkfell-os-{version}.img");
+        std::fs::rename(bench.path(&name), bench.path(&format!("team/{name}"))).unwrap();
+    }
+    let own = "[[follow]]\naddress = \"../../team/shelf.toml\"\n";
+    bench.write("config/pinewrit/shelf.toml", own);
+    write(&bench, "shelf:larkfell-os", &[]).expect(0);
+    assert_eq!(bench.read("card.img")[..14 << 20], image(10));
+    run(&bench, "shelf use team/shelf.toml", 0);
+}
+
+/// A connection that breaks in the middle: the next command goes on there.
+#[test]
+fn a_download_that_breaks_is_resumed() {
+    let bench = Bench::new();
+    let os = image(1);
+    let list = format!(
+        "[[image]]\nname = \"os\"\nversion = \"1\"\nsource = \"os.img\"\nchecksum = \"sha256:{}\"\n",
+        sha256(&os)
+    );
+    let broken = Arc::new(std::sync::atomic::AtomicBool::new(true));
+    let is_broken = Arc::clone(&broken);
+    let server = Server::start(move |asked| match asked.path.as_str() {
+        "/shelf.toml" => Answer::part(asked, list.as_bytes()),
+        "/os.img" => {
+            let from = asked.range(os.len()).map_or(0, |range| range.start);
+            match is_broken.load(std::sync::atomic::Ordering::Relaxed) {
+                true if from >= 6_000_000 => Answer::status(503),
+                true => Answer::part(asked, &os).then(Then::Cut(6_000_000 - from)),
+                false => Answer::part(asked, &os),
+            }
+        }
+        _ => Answer::status(404),
+    });
+    run(
+        &bench,
+        &format!("shelf use {}", server.url("/shelf.toml")),
+        0,
+    );
+    run(&bench, "shelf get os --patience 1", 4).says(&["503"]);
+    broken.store(false, std::sync::atomic::Ordering::Relaxed);
+    run(&bench, "shelf get os", 0).shows(&["matches", "kept from earlier"]);
 }
 
 #[rstest]

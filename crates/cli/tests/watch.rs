@@ -107,6 +107,10 @@ fn a_boot_is_followed_up_to_its_login() {
         log.contains("0.0") && log.contains("  Welcome to Larkfell OS 4.2!\n"),
         "{log}"
     );
+    // A full disk is no reason not to listen.
+    let child = watching(&bench, &["tty", "--until", "login:", "--log", "/dev/full"]);
+    board.say(BOOT);
+    end(child).expect(0);
     let child = watching(&bench, &["--json", "tty", "--until", "login:"]);
     board.say(BOOT);
     let run = end(child).expect(0).described();

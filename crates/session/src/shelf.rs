@@ -148,6 +148,8 @@ pub fn open(cx: &Context) -> Result<Arc<Shelf>, Message> {
         );
         all.push((base, catalogue));
     }
+    // Where one catalogue is named twice, the key that must have signed it counts.
+    follows.sort_by_key(|follow| follow.signed_by.is_none());
     for follow in follows {
         let base = Base::of(&follow.address);
         if all.iter().any(|(known, _)| *known == base) {

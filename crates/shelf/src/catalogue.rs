@@ -1,5 +1,6 @@
 //! A catalogue of images. The format is described in `docs/formats.md`.
 
+use std::collections::HashSet;
 use std::path::Path;
 
 use jiff::civil::Date;
@@ -104,12 +105,6 @@ impl Catalogue {
             None => Err(document.into_mistakes()),
         }
     }
-
-    /// The image with this name and version.
-    pub fn image(&self, name: &str, version: &str) -> Option<&Image> {
-        let mut images = self.images.iter();
-        images.find(|image| image.name == name && image.version == version)
-    }
 }
 
 impl Image {
@@ -129,16 +124,13 @@ fn catalogue(document: &Document<'_>, root: &Fields<'_, '_>) -> Catalogue {
         document.mistake(1, what, format!("at most {MAX_IMAGES}"));
     }
     let mut images: Vec<Image> = Vec::new();
+    let mut known = HashSet::new();
     for fields in tables.iter().take(MAX_IMAGES) {
         let Some(image) = image(fields) else { continue };
-        let is_known = |known: &Image| known.name == image.name && known.version == image.version;
-        if images.iter().any(is_known) {
+        if !known.insert((image.name.clone(), image.version.clone())) {
             let what = format!("{} is listed twice", image.full_name());
-            document.mistake(
-                fields.line(),
-                what,
-                "remove one of them, or name its version",
-            );
+            let remedy = "remove one of them, or name its version";
+            document.mistake(fields.line(), what, remedy);
         }
         images.push(image);
     }

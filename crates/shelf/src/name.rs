@@ -4,6 +4,8 @@ use std::fmt;
 
 use serde::Serialize;
 
+use crate::Image;
+
 /// Longer names and versions were not made by a person, in bytes.
 const LONGEST: usize = 100;
 
@@ -47,6 +49,14 @@ impl ImageName {
                 version: version.map(str::to_owned),
             }),
         }
+    }
+}
+
+impl ImageName {
+    /// Whether it means this image.
+    pub fn means(&self, image: &Image) -> bool {
+        let version = self.version.as_ref();
+        self.name == image.name && version.is_none_or(|version| *version == image.version)
     }
 }
 

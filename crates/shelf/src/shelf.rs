@@ -1,5 +1,7 @@
 //! All catalogues together: which image a name means.
 
+use std::collections::{HashMap, HashSet};
+
 use pinewrit_image::{Checksum, Location};
 use pinewrit_settings::document::nearest;
 
@@ -80,20 +82,7 @@ impl Shelf {
     /// All images of all catalogues, by name, the newest version first. What several catalogues have
     /// is there once.
     pub fn images(&self) -> Vec<Found<'_>> {
-        let mut all: Vec<Found<'_>> = Vec::new();
-        for found in self.each() {
-            let (name, version) = (&found.image.name, &found.image.version);
-            let is_it =
-                |known: &&Found<'_>| known.image.name == *name && known.image.version == *version;
-            if !all.iter().any(|known| is_it(&known)) {
-                all.push(found);
-            }
-        }
-        all.sort_by(|a, b| {
-            let names = a.image.name.cmp(&b.image.name);
-            names.then_with(|| order(b.order(), a.order()))
-        });
-        all
+        sorted(self.each())
     }
 
     fn each(&self) -> impl Iterator<Item = Found<'_>> {
@@ -108,9 +97,7 @@ impl Shelf {
 
     /// The versions of an image, the newest first.
     pub fn versions(&self, name: &str) -> Vec<Found<'_>> {
-        let mut own = self.images();
-        own.retain(|found| found.image.name == name);
-        own
+        sorted(self.each().filter(|found| found.image.name == name))
     }
 
     /// The image with a name: of this version, or the newest.
@@ -175,6 +162,18 @@ impl Shelf {
     }
 }
 
+/// By name, the newest version first; of the same version, the first alone.
+fn sorted<'s>(images: impl Iterator<Item = Found<'s>>) -> Vec<Found<'s>> {
+    let mut known = HashSet::new();
+    let is_new = |found: &Found<'s>| known.insert((&found.image.name, &found.image.version));
+    let mut all: Vec<Found<'s>> = images.filter(is_new).collect();
+    all.sort_by(|a, b| {
+        let names = a.image.name.cmp(&b.image.name);
+        names.then_with(|| order(b.order(), a.order()))
+    });
+    all
+}
+
 /// What a newer form of a catalogue says of an image that was in the older one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
@@ -188,8 +187,13 @@ pub struct Change {
 
 /// The images whose files have changed although their versions have not.
 pub fn changes(before: &Catalogue, now: &Catalogue) -> Vec<Change> {
+    let now: HashMap<_, _> = now
+        .images
+        .iter()
+        .map(|image| ((&image.name, &image.version), image))
+        .collect();
     let changed = before.images.iter().filter_map(|old| {
-        let new = now.image(&old.name, &old.version)?;
+        let new = now.get(&(&old.name, &old.version))?;
         let before = old.checksum.clone()?;
         (new.checksum.as_ref() != Some(&before)).then(|| Change {
             name: old.full_name(),

@@ -1,15 +1,14 @@
 //! `pinewrit ledger list --older`: units whose image has a newer version.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use pinewrit_ledger::{Ledger, Record};
 use pinewrit_session::{Context, shelf};
-use pinewrit_shelf::{Found, Shelf};
 use pinewrit_ui::{Exit, Message, style, units};
 
 use super::{failed, tell};
 use crate::commands::Outcome;
-use crate::commands::shelf::is_of;
+use crate::commands::shelf::made_from;
 
 pub(super) fn run(cx: &Context, ledger: &mut Ledger) -> Outcome {
     let shelf = shelf::open(cx)?;
@@ -23,16 +22,23 @@ pub(super) fn run(cx: &Context, ledger: &mut Ledger) -> Outcome {
     }
     let mut older: Vec<Record> = Vec::new();
     let mut counts: BTreeMap<(String, String), u64> = BTreeMap::new();
+    // They are sorted by name, the newest first.
+    let mut newest: HashMap<&str, String> = HashMap::new();
+    for found in &images {
+        let full = found.image.full_name().to_string();
+        newest.entry(&found.image.name).or_insert(full);
+    }
     for record in ledger.current().map_err(failed)? {
-        let Some(found) = images.iter().find(|found| is_of(&record, found)) else {
-            continue;
-        };
-        let Some(newer) = newer(&shelf, found) else {
+        let Some(found) = made_from(&record, &images) else {
             continue;
         };
         let has = found.image.full_name().to_string();
-        *counts.entry((has, newer)).or_default() += 1;
-        older.push(record);
+        let replaced = found.image.replaced_by.as_ref().map(ToString::to_string);
+        let newest = replaced.as_ref().or(newest.get(found.image.name.as_str()));
+        if let Some(newer) = newest.filter(|newest| **newest != has) {
+            *counts.entry((has, newer.clone())).or_default() += 1;
+            older.push(record);
+        }
     }
     tell(cx, ledger, "ledger list", &older);
     let warning = style::WARNING;
@@ -46,14 +52,4 @@ pub(super) fn run(cx: &Context, ledger: &mut Ledger) -> Outcome {
         false => format!("\n{text}"),
     });
     Ok(())
-}
-
-/// What is newer than an image, or replaces it.
-fn newer(shelf: &Shelf, found: &Found<'_>) -> Option<String> {
-    if let Some(instead) = &found.image.replaced_by {
-        return Some(instead.to_string());
-    }
-    let own = found.image.full_name();
-    let newest = shelf.versions(&found.image.name).first()?.image.full_name();
-    (newest != own).then(|| newest.to_string())
 }

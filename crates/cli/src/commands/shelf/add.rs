@@ -19,7 +19,7 @@ use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Exit, Message, style, units, words};
 use pinewrit_volume::Architecture;
 
-use super::{ImageRow, Outcome, get, save, tell, text_of};
+use super::{ImageRow, Outcome, forget, get, save, tell, text_of};
 use crate::commands::inspect::device;
 
 pub(super) fn run(cx: &Context, args: &AddImageArgs) -> Outcome {
@@ -29,8 +29,8 @@ pub(super) fn run(cx: &Context, args: &AddImageArgs) -> Outcome {
     let named = source::open_named(cx, &args.image, &args.options, Keep::Yes)?;
     let vouched = trust::vouched(&named, None, None)?;
     let source = &named.source;
-    let mut image = look_into(cx, source, args)?;
-    named_by(&mut image, source, args)?;
+    let (mut image, of_system) = look_into(cx, source, args)?;
+    (image.name, image.version) = named_by(source, args, of_system)?;
     image.source = source_text(source.location(), &file);
     let expected = vouched
         .checksum
@@ -43,6 +43,7 @@ pub(super) fn run(cx: &Context, args: &AddImageArgs) -> Outcome {
     let is_other = |sum: &Checksum| sum.kind == kind && *sum != summed;
     if let Some(published) = expected.filter(|sum| is_other(&sum.checksum)) {
         let name = source.name();
+        forget(cx, source.location());
         return Err(
             words::shelf::not_as_listed(&name, &published.checksum, &summed)
                 .titled(format!("{name} is not the file that its publisher lists")),
@@ -67,23 +68,22 @@ pub(super) fn run(cx: &Context, args: &AddImageArgs) -> Outcome {
     Ok(())
 }
 
-/// How it is called; what cannot be found must be given.
-fn named_by(image: &mut Image, source: &ImageSource, args: &AddImageArgs) -> Outcome {
+/// Name and version; what cannot be found must be given.
+fn named_by(
+    source: &ImageSource,
+    args: &AddImageArgs,
+    of_system: Option<String>,
+) -> Result<(String, String), Message> {
     let (stem, in_name) = split(&source.name());
-    let found = std::mem::take(&mut image.version);
-    let of_system = Some(found).filter(|text| !text.is_empty());
-    image.name = args.name.clone().unwrap_or(stem);
+    let name = args.name.clone().unwrap_or(stem);
     let version = args.version.clone().or(in_name).or(of_system);
-    image.version = version.ok_or_else(|| {
-        let what = format!(
-            "no version was found in the name or in the system of {}",
-            source.name()
-        );
+    let version = version.ok_or_else(|| {
+        let place = source.name();
+        let what = format!("no version was found in the name or in the system of {place}");
         Message::new(Exit::Usage, what).remedy("name it: --version 2.4")
     })?;
-    let full = image.full_name().to_string();
-    match ImageName::parse(&full) {
-        Ok(_) => Ok(()),
+    match ImageName::parse(&format!("{name}@{version}")) {
+        Ok(_) => Ok((name, version)),
         Err(error) => {
             Err(words::shelf::name_error(&error)
                 .remedy("--name and --version say what it is called"))
@@ -131,7 +131,12 @@ fn source_text(location: &Location, catalogue: &Path) -> String {
     relative.unwrap_or(&full).display().to_string()
 }
 
-fn look_into(cx: &Context, source: &ImageSource, args: &AddImageArgs) -> Result<Image, Message> {
+/// What a look into it shows, and the version of the system in it.
+fn look_into(
+    cx: &Context,
+    source: &ImageSource,
+    args: &AddImageArgs,
+) -> Result<(Image, Option<String>), Message> {
     let name = source.name();
     let _waiting = Waiting::new(&cx.ui, format!("looking into {name}"));
     let device = device(source);
@@ -143,11 +148,7 @@ fn look_into(cx: &Context, source: &ImageSource, args: &AddImageArgs) -> Result<
         [] => starting(&device, extent),
         given => given.to_vec(),
     };
-    let system = found.system.as_ref();
-    Ok(Image {
-        version: system
-            .and_then(|system| system.version.clone())
-            .unwrap_or_default(),
+    let image = Image {
         date: args.date.or_else(|| day_of(source.location())),
         boards,
         architecture: architecture(&found),
@@ -158,7 +159,8 @@ fn look_into(cx: &Context, source: &ImageSource, args: &AddImageArgs) -> Result<
         notes: args.notes.clone(),
         signed: args.signed,
         ..Image::default()
-    })
+    };
+    Ok((image, found.system.and_then(|system| system.version)))
 }
 
 /// The known boards that start from it.

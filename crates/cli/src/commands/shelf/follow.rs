@@ -25,10 +25,13 @@ pub(super) fn run(cx: &Context, address: &str, key: Option<&Path>, accept: bool)
         },
         signed_by: key.map(absolute),
     };
+    let known = followed(cx, &follow.address)?;
     // The key that was named earlier is not forgotten by using it again.
-    let follow = match followed(cx, &follow.address)? {
-        Some((_, known)) if follow.signed_by.is_none() => known,
-        _ => follow,
+    let (follow, is_new) = match &known {
+        Some((file, known)) if key.is_none() => {
+            (shelf::absolute(&Base::File(file.clone()), known), false)
+        }
+        _ => (follow, true),
     };
     let fetched = shelf::fetch(cx, &follow).map_err(|unusable| match unusable {
         Unusable::OutOfReach(why) => {
@@ -45,17 +48,27 @@ pub(super) fn run(cx: &Context, address: &str, key: Option<&Path>, accept: bool)
     if !accept {
         shelf::must_not_have_changed(&follow, &fetched)?;
     }
-    let file = shelf::own_file(cx)?;
-    let own = shelf::read_own(&file)?;
     let base = Base::of(&follow.address);
+    let file = match &known {
+        Some((file, _)) => file.clone(),
+        None => shelf::own_file(cx)?,
+    };
     if base == Base::File(std::path::absolute(&file).unwrap_or_default()) {
         let what = format!("{} is your own catalogue", file.display());
         return Err(Message::new(Exit::Usage, what));
     }
-    if !own.follows.contains(&follow) {
+    if is_new {
         let told = |e| words::shelf::edit_error(&file.display().to_string(), &e);
-        let text = pinewrit_shelf::follow(&text_of(&file)?, &follow).map_err(told)?;
-        save(&file, &text)?;
+        shelf::read_own(&file)?;
+        let mut text = text_of(&file)?;
+        if let Some((_, known)) = &known {
+            let without = pinewrit_shelf::stop_following(&text, &known.address).map_err(told)?;
+            text = without.unwrap_or(text);
+        }
+        save(
+            &file,
+            &pinewrit_shelf::follow(&text, &follow).map_err(told)?,
+        )?;
     }
     shelf::keep(cx, &follow, &fetched);
     let (count, signature) = (fetched.catalogue.images.len(), &fetched.signature);

@@ -6,7 +6,6 @@ use pinewrit_args::SourceArgs;
 use pinewrit_core::{Observer, Progress, Stage};
 use pinewrit_image::{
     Checksum, ChecksumKind, ExpectedChecksum, ImageSource, Location, StreamError, Subject,
-    forget_download,
 };
 use pinewrit_session::source::{self, Keep};
 use pinewrit_session::{Context, shelf, signals, trust};
@@ -14,7 +13,7 @@ use pinewrit_ui::progress::ProgressView;
 use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Exit, Message, style, units, words};
 
-use super::{ImageRow, Outcome, name, tell};
+use super::{ImageRow, Outcome, forget, name, tell};
 
 pub(super) fn run(cx: &Context, text: &str, options: &SourceArgs) -> Outcome {
     let wanted = name(text)?;
@@ -33,10 +32,8 @@ pub(super) fn run(cx: &Context, text: &str, options: &SourceArgs) -> Outcome {
             facts.add("checksum", format!("{of}: matches"));
         }
         Some(expected) => {
-            if let (Location::Url(url), Ok(cache)) = (source.location(), cx.folders.cache()) {
-                // What is not the image is not kept.
-                let _ = forget_download(&cache, url);
-            }
+            // What is not the image is not kept.
+            forget(cx, source.location());
             return Err(words::shelf::not_as_listed(
                 &source.name(),
                 &expected.checksum,

@@ -222,22 +222,32 @@ fn units_of(cx: &Context, versions: &[Found<'_>]) -> Option<HashMap<String, usiz
     let records = cx.ledger().ok()?.current().ok()?;
     let mut counts = HashMap::new();
     for record in &records {
-        if let Some(found) = versions.iter().find(|found| is_of(record, found)) {
+        if let Some(found) = made_from(record, versions) {
             *counts.entry(found.image.version.clone()).or_default() += 1;
         }
     }
     Some(counts)
 }
 
-/// Whether a medium was made from an image: by its checksum, or else by the file's name.
-pub(crate) fn is_of(record: &Record, found: &Found<'_>) -> bool {
-    let image = found.image;
-    match (&record.checksum, &image.checksum) {
-        (Some(made), Some(listed)) if made.split(':').next() == Some(listed.kind.word()) => {
-            *made == listed.to_string()
-        }
-        _ => record.image.as_deref() == Some(found.location().name().as_str()),
+/// The image that a medium was made from: by its checksum, or else by the file's name, if only one is
+/// called so.
+pub(crate) fn made_from<'f, 's>(record: &Record, images: &'f [Found<'s>]) -> Option<&'f Found<'s>> {
+    let checksum = record.checksum.as_deref();
+    let is_it = |found: &&Found<'_>| {
+        let listed = found.image.checksum.as_ref();
+        listed.is_some_and(|listed| Some(listed.to_string().as_str()) == checksum)
+    };
+    if let Some(found) = images.iter().find(is_it) {
+        return Some(found);
     }
+    let kind = checksum.and_then(|text| text.split(':').next());
+    let mut called = images.iter().filter(|found| {
+        let listed = found.image.checksum.as_ref();
+        // What has another checksum of the same kind is another file.
+        let is_other = listed.is_some_and(|listed| Some(listed.kind.word()) == kind);
+        !is_other && record.image.as_deref() == Some(found.location().name().as_str())
+    });
+    called.next().filter(|_| called.next().is_none())
 }
 
 fn table_of_versions(

@@ -22,7 +22,7 @@ use serde::Serialize;
 use super::Outcome;
 #[cfg(test)]
 pub(crate) use check::{ListedFileEvent, ShelfCheckEvent};
-pub(crate) use list::is_of;
+pub(crate) use list::made_from;
 
 /// Images on the shelf.
 #[derive(Serialize, JsonSchema)]
@@ -195,11 +195,8 @@ fn remove(cx: &Context, text: &str, yes: bool) -> Outcome {
     };
     for file in shelf::own_files(cx) {
         let catalogue = shelf::read_own(&file)?;
-        let is_meant = |one: &&pinewrit_shelf::Image| {
-            let version = wanted.version.as_ref();
-            one.name == wanted.name && version.is_none_or(|version| one.version == *version)
-        };
-        let images: Vec<_> = catalogue.images.iter().filter(is_meant).collect();
+        let own = catalogue.images.iter();
+        let images: Vec<_> = own.filter(|image| wanted.means(image)).collect();
         if images.is_empty() {
             continue;
         }
@@ -210,29 +207,14 @@ fn remove(cx: &Context, text: &str, yes: bool) -> Outcome {
         let names = names.join(", ");
         let place = file.display();
         if !yes && images.len() > 1 {
-            match cx.ui.ask(format!("Remove {names} from {place}?")) {
-                Answer::Yes => {}
-                Answer::No => return Err(Message::new(Exit::Refused, "nothing was changed")),
-                Answer::NobodyToAsk => {
-                    return Err(Message::new(
-                        Exit::Refused,
-                        format!("{} versions would be removed", images.len()),
-                    )
-                    .remedy("name one, as NAME@VERSION, or add --yes"));
-                }
-            }
+            confirm(cx, format!("Remove {names} from {place}?"), images.len())?;
         }
         let told = |e| words::shelf::edit_error(&place.to_string(), &e);
         let changed = pinewrit_shelf::remove(&text_of(&file)?, &wanted).map_err(told)?;
         save(&file, &changed.unwrap_or_default())?;
         let base = Base::File(file.clone());
         for image in &images {
-            if let (Location::Url(url), Ok(cache)) =
-                (base.location(&image.source), cx.folders.cache())
-            {
-                // What cannot be deleted only takes space.
-                let _ = forget_download(&cache, &url);
-            }
+            forget(cx, &base.location(&image.source));
         }
         tell(cx, "shelf remove", Vec::new());
         cx.ui
@@ -247,4 +229,23 @@ fn remove(cx: &Context, text: &str, yes: bool) -> Outcome {
     Err(Message::new(Exit::Usage, what)
         .fact("catalogue", place.to_string())
         .remedy(format!("pinewrit shelf remove {place} stops following it")))
+}
+
+/// Asks before several versions are removed.
+fn confirm(cx: &Context, question: String, count: usize) -> Outcome {
+    match cx.ui.ask(question) {
+        Answer::Yes => Ok(()),
+        Answer::No => Err(Message::new(Exit::Refused, "nothing was changed")),
+        Answer::NobodyToAsk => {
+            let what = format!("{count} versions would be removed");
+            Err(Message::new(Exit::Refused, what).remedy("name one, as NAME@VERSION, or add --yes"))
+        }
+    }
+}
+
+/// Deletes what is kept of an image on a server. What cannot be deleted only takes space.
+fn forget(cx: &Context, location: &Location) {
+    if let (Location::Url(url), Ok(cache)) = (location, cx.folders.cache()) {
+        let _ = forget_download(&cache, url);
+    }
 }

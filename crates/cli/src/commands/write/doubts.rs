@@ -1,9 +1,10 @@
 //! What speaks against an image: questions before it is written.
 
-use pinewrit_core::write::{ImageDoubt, WritePlan};
-use pinewrit_ui::{Answer, Exit, Message, Ui, units};
+use pinewrit_core::write::{Destination, ImageDoubt, WritePlan};
+use pinewrit_ui::{Answer, Exit, Message, Ui, units, words};
 
 use super::{NOTHING_WRITTEN, Wish};
+use crate::commands::Outcome;
 
 /// Refuses, or asks about, an image that is not recognised, too short, or meant for other media.
 /// After a yes it is written unchanged.
@@ -18,6 +19,21 @@ pub(super) fn ask(ui: &Ui, wish: &Wish<'_>, plan: &mut WritePlan) -> Result<(), 
     }
     plan.request.as_it_is |= !plan.doubts.is_empty();
     Ok(())
+}
+
+/// An image may be meant for larger media than it fits on.
+pub(super) fn must_be_large_enough(wish: &Wish<'_>, media: &[Destination]) -> Outcome {
+    let Some(smallest) = wish.smallest else {
+        return Ok(());
+    };
+    let small = media.iter().find(|medium| medium.target.size() < smallest);
+    small.map_or(Ok(()), |medium| {
+        Err(words::shelf::too_small(
+            &medium.name,
+            medium.target.size(),
+            smallest,
+        ))
+    })
 }
 
 fn in_words(name: &str, doubt: &ImageDoubt) -> (Message, String) {

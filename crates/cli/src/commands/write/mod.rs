@@ -35,7 +35,7 @@ use pinewrit_session::clock;
 use pinewrit_session::signals;
 use pinewrit_session::source::{self, Keep};
 use pinewrit_session::trust::{self, FoundSignature};
-use pinewrit_session::{Context, measure, settings};
+use pinewrit_session::{Context, settings};
 pub(crate) use plan_text::unfinished_text;
 use result_text::ResultText;
 pub(crate) use result_text::region_text;
@@ -203,9 +203,9 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
         let place = (&*device(&wish.source), extent);
         boards::must_start(cx, board, place, (&wish.source.name(), NOTHING_WRITTEN))?;
     }
-    must_be_large_enough(wish, &media)?;
+    doubts::must_be_large_enough(wish, &media)?;
     let mut plan = plan(ui, wish, media)?;
-    let expected = expected(cx, &plan);
+    let expected = plan_text::expected(cx, &plan);
     plan.request.expected_seconds = expected.as_ref().map(|(seconds, _)| *seconds);
     for (medium, id) in plan.media.iter().zip(&ids) {
         ui.event(&PlanEvent {
@@ -240,39 +240,6 @@ pub(crate) fn carry(cx: &Context, wish: &Wish<'_>) -> Outcome {
     let start = ask_and_sum(ui, wish, &plan)?;
     cx.begin_ledger();
     Work { cx, wish, ids }.run(&mut plan, &start)
-}
-
-/// An image may be meant for larger media than it fits on.
-fn must_be_large_enough(wish: &Wish<'_>, media: &[Destination]) -> Outcome {
-    let Some(smallest) = wish.smallest else {
-        return Ok(());
-    };
-    let small = media.iter().find(|medium| medium.target.size() < smallest);
-    small.map_or(Ok(()), |medium| {
-        Err(words::shelf::too_small(
-            &medium.name,
-            medium.target.size(),
-            smallest,
-        ))
-    })
-}
-
-/// How long it takes on the slowest medium, in seconds and in words; unless nothing is known of one
-/// of them, or the ledger may not answer at once.
-fn expected(cx: &Context, plan: &WritePlan) -> Option<(f64, String)> {
-    let image = plan.source.unpacked_size().exact()?;
-    let used = image.saturating_sub(plan.expected_free());
-    let media: Option<Vec<_>> = plan
-        .media
-        .iter()
-        .map(|medium| medium.facts.as_ref())
-        .collect();
-    let media = media.filter(|_| cx.has_ledger_here())?;
-    let paces: Option<Vec<_>> = measure::paces(cx, &media).into_iter().collect();
-    let expected = paces?
-        .into_iter()
-        .map(|pace| pace.expected(used, plan.request.verify));
-    expected.max_by(|a, b| a.0.total_cmp(&b.0))
 }
 
 fn plan(ui: &Ui, wish: &Wish<'_>, media: Vec<Destination>) -> Result<WritePlan, Message> {

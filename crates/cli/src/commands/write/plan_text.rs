@@ -9,7 +9,25 @@ use pinewrit_ui::words::inspection::{self, FactList};
 use pinewrit_ui::{style, units, words};
 
 use pinewrit_session::trust::FoundSignature;
-use pinewrit_session::{medium, settings};
+use pinewrit_session::{Context, measure, medium, settings};
+
+/// How long it takes on the slowest medium, in seconds and in words; unless nothing is known of one
+/// of them, or the ledger may not answer at once.
+pub(super) fn expected(cx: &Context, plan: &WritePlan) -> Option<(f64, String)> {
+    let image = plan.source.unpacked_size().exact()?;
+    let used = image.saturating_sub(plan.expected_free());
+    let media: Option<Vec<_>> = plan
+        .media
+        .iter()
+        .map(|medium| medium.facts.as_ref())
+        .collect();
+    let media = media.filter(|_| cx.has_ledger_here())?;
+    let paces: Option<Vec<_>> = measure::paces(cx, &media).into_iter().collect();
+    let expected = paces?
+        .into_iter()
+        .map(|pace| pace.expected(used, plan.request.verify));
+    expected.max_by(|a, b| a.0.total_cmp(&b.0))
+}
 
 /// A plan, and how much of it to show.
 pub(super) struct PlanText<'a> {
