@@ -486,6 +486,39 @@ fn a_download_that_breaks_is_resumed() {
     run(&bench, "shelf get os", 0).shows(&["matches", "kept from earlier"]);
 }
 
+/// What cannot be kept is not here, however well it was fetched.
+#[test]
+fn an_image_for_which_there_is_no_room_is_not_here() {
+    let (bench, team) = (Bench::new(), Team::new());
+    run(&bench, &format!("shelf use {}", team.url()), 0);
+    std::fs::create_dir_all(bench.path("cache")).unwrap();
+    let args = ["-t", "tmpfs", "-o", "size=2m", "tmpfs", "cache"];
+    if bench.judge("mount", &args).is_none_or(|run| run.code != 0) {
+        common::say_skipped("small file systems (root is needed)");
+        return;
+    }
+    let got = bench.run(&["shelf", "get", "larkfell-os"]);
+    let listed = bench.run(&["--json", "shelf", "list"]);
+    bench.judge("umount", &["cache"]).unwrap().expect(0);
+    got.expect(3)
+        .says(&["os.img could not be kept", "free space"]);
+    assert_eq!(listed.expect(0).json()["images"][0]["here"], false);
+}
+
+/// An image that was cut off before it was listed is refused as one that is named by its path.
+#[test]
+fn a_truncated_image_is_refused_by_its_name_too() {
+    let bench = Bench::new();
+    bench.write("shelf.toml", "");
+    bench.write("os-1.img", &small_image()[..6 << 20]);
+    run(&bench, "shelf add os-1.img", 0);
+    write(&bench, "shelf:os", &[])
+        .expect(4)
+        .says(&["truncated"]);
+    bench.write("os-1.img", &small_image()[..5 << 20]);
+    run(&bench, "shelf check", 6).shows(&["changed", "size"]);
+}
+
 #[rstest]
 #[case::of_one_image("", "signed = true\n")]
 #[case::of_all("signed = true\n", "")]

@@ -13,7 +13,7 @@ use pinewrit_ui::progress::ProgressView;
 use pinewrit_ui::words::inspection::FactList;
 use pinewrit_ui::{Exit, Message, style, units, words};
 
-use super::{ImageRow, Outcome, forget, name, tell};
+use super::{ImageRow, Outcome, forget, is_here, name, tell};
 
 pub(super) fn run(cx: &Context, text: &str, options: &SourceArgs) -> Outcome {
     let wanted = name(text)?;
@@ -45,7 +45,11 @@ pub(super) fn run(cx: &Context, text: &str, options: &SourceArgs) -> Outcome {
     if let Some(found) = &vouched.signature {
         facts.add("signed", words::trust::signed(&found.file, &found.signed));
     }
-    for (name, text) in source::finish(cx, source, Keep::Yes) {
+    let finished = source::finish(cx, source, Keep::Yes);
+    if !is_here(cx, source.location()) {
+        return Err(not_kept(&source.name(), finished));
+    }
+    for (name, text) in finished {
         facts.add(name, text);
     }
     if let Location::Path(path) = source.location() {
@@ -64,6 +68,17 @@ pub(super) fn run(cx: &Context, text: &str, options: &SourceArgs) -> Outcome {
         facts.to_text()
     ));
     Ok(())
+}
+
+/// A download that is good, and yet not here.
+fn not_kept(name: &str, finished: Vec<(&'static str, String)>) -> Message {
+    let message = Message::new(Exit::Refused, format!("{name} could not be kept"));
+    let message = finished
+        .into_iter()
+        .fold(message, |message, (name, text)| message.fact(name, text));
+    message
+        .remedy("free space in $XDG_CACHE_HOME, or set it to another place")
+        .remedy("if its server sends neither entity tag nor date: save the file by hand, then shelf add it")
 }
 
 /// The checksum of the file as it is at its place.
