@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use pinewrit_core::state::save;
-use pinewrit_image::{Location, StreamError, fetch_small};
+use pinewrit_image::{Location, StreamError, StreamFault, fetch_small};
 use pinewrit_shelf::{Base, Catalogue, Follow, ImageName, MAX_CATALOGUE, Shelf, changes};
 use pinewrit_ui::progress::Waiting;
 use pinewrit_ui::{Exit, Message, words};
@@ -114,11 +114,16 @@ fn read(place: &Location) -> Result<String, String> {
         Location::Url(url) => fetch_small(url, PATIENCE, MAX_CATALOGUE),
         Location::Shelf(_) => Err(std::io::ErrorKind::InvalidInput.into()),
     };
-    let bytes = bytes.map_err(|error| match StreamError::in_io(&error) {
-        Some(found) => found.to_string(),
-        None => error.to_string(),
-    })?;
+    let bytes = bytes.map_err(|error| why(&error))?;
     String::from_utf8(bytes).map_err(|_| "it is not text".to_owned())
+}
+
+/// Why a server or a disk did not give a file, in few words.
+pub fn why(error: &std::io::Error) -> String {
+    match StreamError::in_io(error).map(|found| &found.fault) {
+        Some(StreamFault::Fetch(fault)) => fault.to_string(),
+        _ => error.to_string(),
+    }
 }
 
 fn small_file(path: &Path) -> std::io::Result<Vec<u8>> {

@@ -3,8 +3,7 @@
 use std::time::Duration;
 
 use pinewrit_image::{
-    Checksum, ChecksumKind, ChecksumOrigin, ImageSource, Location, StreamError, find_beside,
-    size_at,
+    Checksum, ChecksumKind, ChecksumOrigin, ImageSource, Location, find_beside, size_at,
 };
 use pinewrit_session::source::{self, Keep};
 use pinewrit_session::{Context, shelf, trust};
@@ -254,10 +253,7 @@ fn size_of(location: &Location) -> Result<Option<u64>, String> {
             Ok(facts) => Ok(facts.is_file().then_some(facts.len())),
             Err(error) => Err(error.to_string()),
         },
-        Location::Url(url) => size_at(url, PATIENCE).map_err(|error| {
-            let found = StreamError::in_io(&error);
-            found.map_or_else(|| error.to_string(), ToString::to_string)
-        }),
+        Location::Url(url) => size_at(url, PATIENCE).map_err(|error| shelf::why(&error)),
         Location::Shelf(name) => Err(name.clone()),
     }
 }
