@@ -10,9 +10,12 @@
 //! assert_eq!(progress.stage(), Some(Stage::Login));
 //! ```
 
+pub mod commission;
+pub mod find;
 mod garbage;
 mod lines;
 mod port;
+pub mod ssh;
 mod stages;
 mod watch;
 
