@@ -21,6 +21,7 @@ mod check;
 mod copy;
 mod estimate;
 mod files;
+mod first_boot;
 mod measure;
 mod rack;
 mod shelf;
@@ -50,6 +51,7 @@ pub use estimate::{CardSpeed, EstimateAction, EstimateArgs};
 pub use files::{
     EditArgs, FatArgs, FilesAction, FilesArgs, KindArg, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
 };
+pub use first_boot::{CommissionArgs, FindArgs, WantedArgs};
 pub use measure::MeasureArgs;
 pub use rack::{DemoArgs, RackAction, RackArgs};
 pub use shelf::{AddImageArgs, ShelfAction, ShelfArgs, ShelfListArgs};
@@ -176,7 +178,9 @@ pub enum Command {
     Batch(BatchArgs),
     Ledger(LedgerArgs),
     Eject(EjectArgs),
+    Find(FindArgs),
     Watch(WatchArgs),
+    Commission(CommissionArgs),
     Rack(RackArgs),
     Demo(DemoArgs),
 }

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Subcommand, ValueHint};
 
-/// Rehearse with simulated readers and cards
+/// Rehearse with simulated readers, cards and boards
 ///
 /// A rack is a TOML file. With --rack FILE, or with PINEWRIT_RACK set, every command uses the rack
 /// instead of the computer's own readers.
@@ -38,6 +38,19 @@ pub enum RackAction {
     Remove {
         /// The card's name
         card: String,
+    },
+    /// Switch a board on: it starts from the card in its reader, as far as a stand-in can
+    PowerOn {
+        /// The board's name
+        board: String,
+        /// Come back once it is up; power-off ends it
+        #[arg(long)]
+        background: bool,
+    },
+    /// Switch off a board that was switched on in the background
+    PowerOff {
+        /// The board's name
+        board: String,
     },
     /// Swap the cards of two readers
     Swap {

@@ -49,7 +49,7 @@ pub use footing::Footing;
 pub use identity::{Bus, Identity, usb_carries};
 pub use medium::{Medium, MediumKind, Permits, Target, logical_sector};
 pub use mounts::Mount;
-pub use rack::{CardPlace, Rack, RackError};
+pub use rack::{BoardFault, CardPlace, Rack, RackBoard, RackError};
 pub use readers::Readers;
 pub use rescan::{Rescan, rescan_partitions};
 pub use survey::{MediumFacts, Place};

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use pinewrit_args::ChangeArgs;
 use pinewrit_core::inspect::Inspection;
-use pinewrit_core::receipt::{AmendedMedium, Books, Receipt, ReceiptChange, ReceiptError};
+use pinewrit_core::receipt::{AmendedMedium, Books, Receipt, ReceiptChange, ReceiptError, ReceiptSettings};
 use pinewrit_core::state::StateFolder;
 use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog, open_plain};
 use pinewrit_host::{Medium, MediumError};
@@ -76,24 +76,35 @@ impl Opened {
     /// Updates the medium's receipts after a change. A receipt that cannot be written is no reason
     /// to call a good card bad.
     pub fn amend(&self, cx: &Context, command: &str, files: Vec<String>) {
+        self.amend_by(cx, clock::change(command, files));
+    }
+
+    /// As [`Opened::amend`], after settings were put on the medium.
+    pub fn amend_settings(&self, cx: &Context, settings: Option<ReceiptSettings>, files: Vec<String>) {
+        self.amend_by(
+            cx,
+            ReceiptChange {
+                settings: settings.map(Box::new),
+                ..clock::change("configure", files)
+            },
+        );
+    }
+
+    fn amend_by(&self, cx: &Context, change: ReceiptChange) {
         if let Some(books) = &self.books {
-            amend(cx, command, files, |state, change| {
-                books.amend(state, change)
-            });
+            amend(cx, change, |state, change| books.amend(state, change));
         }
     }
 }
 
 fn amend(
     cx: &Context,
-    command: &str,
-    files: Vec<String>,
+    change: ReceiptChange,
     amend: impl FnOnce(&StateFolder, &ReceiptChange) -> Result<Vec<(String, Receipt)>, ReceiptError>,
 ) {
-    let change = clock::change(command, files);
     let amended = cx.folders.state().map(|state| amend(&state, &change));
     match amended {
-        Ok(Ok(receipts)) => cx.record_change(command, &change.files, &receipts),
+        Ok(Ok(receipts)) => cx.record_change(&change.command, &change.files, &receipts),
         Ok(Err(error)) => {
             let why = words::error_chain(&error);
             cx.ui.warn(format!(
@@ -293,7 +304,7 @@ fn amend_by(
     }
     end(undo).map_err(failed)?;
     let device = &*medium.device;
-    amend(cx, "finish", Vec::new(), |state, change| {
+    amend(cx, clock::change("finish", Vec::new()), |state, change| {
         books.amend(device, state, change)
     });
     Ok(())

@@ -24,6 +24,7 @@ pub mod shelf;
 pub mod signals;
 pub mod source;
 pub mod trust;
+pub mod unit;
 pub mod workshop;
 
 use std::path::PathBuf;

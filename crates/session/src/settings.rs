@@ -122,6 +122,11 @@ pub fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> Outcome
     }
 }
 
+/// BLAKE3 of the settings as a receipt tells them, without secrets.
+pub fn digest(settings: &CheckedSettings) -> String {
+    blake3::hash(brief(settings).as_bytes()).to_hex().to_string()
+}
+
 /// The settings in brief: `host name larkfell-03, user warden`.
 pub fn brief(settings: &CheckedSettings) -> String {
     let mut parts = Vec::new();

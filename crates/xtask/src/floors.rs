@@ -37,7 +37,7 @@ const FLOORS: &[&[&str]] = &[
         "pinewrit-relocate",
         "pinewrit-rescue",
     ],
-    &["pinewrit-batch"],
+    &["pinewrit-batch", "pinewrit-simboard"],
     &["pinewrit-ui"],
     &["pinewrit-args"],
     &["pinewrit-session"],

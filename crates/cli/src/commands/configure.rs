@@ -1,11 +1,13 @@
 //! `pinewrit configure MEDIUM --settings FILE`, and `--as-new`
 
 use pinewrit_args::{ChangeArgs, ConfigureArgs};
+use pinewrit_core::receipt::ReceiptSettings;
 use pinewrit_disk::FreeWrites;
 use pinewrit_firstboot::as_new::{self, AsNewReport};
 use pinewrit_firstboot::configure::{
     ChangeKind, ConfigureError, ConfigureReport, FileChange, apply,
 };
+use pinewrit_settings::CheckedSettings;
 use pinewrit_ui::words;
 use pinewrit_ui::words::inspection::{self, FactList};
 use pinewrit_ui::{Answer, Event, Exit, MediumName, Message, Ui, style};
@@ -70,6 +72,17 @@ impl Outcomes {
     }
 }
 
+/// What the receipt says about settings.
+fn for_receipt(checked: &CheckedSettings, report: &ConfigureReport) -> ReceiptSettings {
+    ReceiptSettings {
+        host_name: checked.host_name.clone(),
+        digest: settings::digest(checked),
+        files: report.files.iter().map(|file| file.path.clone()).collect(),
+        intake: Some(report.intake.clone()),
+        known_hosts: report.host_key.as_ref().map(|key| key.known_hosts.clone()),
+    }
+}
+
 pub(crate) fn run(cx: &Context, args: &ConfigureArgs) -> Outcome {
     let settings = args.settings.as_deref();
     let checked = settings.map(|path| settings::read(&cx.ui, path, args.intake.as_deref()));
@@ -110,7 +123,9 @@ pub(crate) fn run(cx: &Context, args: &ConfigureArgs) -> Outcome {
         prepared
             .commit(Some(undo))
             .map_err(|e| words::commit_error(name, &e))?;
-        opened.amend(cx, "configure", outcomes.paths());
+        let kept = checked.as_ref().zip(outcomes.configured.as_ref());
+        let kept = kept.map(|(checked, report)| for_receipt(checked, report));
+        opened.amend_settings(cx, kept, outcomes.paths());
     }
     cx.ui.event(&ConfigureEvent {
         command: "configure",

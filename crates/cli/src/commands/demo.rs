@@ -11,8 +11,9 @@ use pinewrit_args::{Args, DemoArgs};
 use pinewrit_host::{Rack, Readers};
 use pinewrit_ui::{Exit, Message, Ui, style, words};
 
-use super::{Outcome, run_in};
-use pinewrit_session::{Context, Folders};
+use super::{Outcome, rack, run_in};
+use pinewrit_session::{Context, Folders, unit};
+use pinewrit_simboard::State;
 
 /// The demo's files: a layout with everything it needs, settings, a rack.
 const FILES: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/demo.tar"));
@@ -47,10 +48,17 @@ struct Demo {
 const IMAGE: &str = "larkfell-os.img.zst";
 /// What the boards of the huts need.
 const BOARD: &str = "boards/brindle-b2.toml";
+/// The board of hut 3, and the key of its warden.
+const HUT_BOARD: &str = "hut-board-3";
+const BOARDS_READER: &str = "hut-3";
+const KEY: &str = "keys/warden";
+/// How long its start takes at most.
+const START: Duration = Duration::from_secs(20);
 /// Files in the demo's folder that commands refer to.
-const NAMED: [&str; 6] = [
+const NAMED: [&str; 7] = [
     "layout.toml",
     BOARD,
+    KEY,
     IMAGE,
     "hut-03.toml",
     "hut-04.toml",
@@ -70,6 +78,9 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> Outcome {
     let folders = Folders::in_folder(&path("state"))?;
     let unpacked = tar::Archive::new(FILES).unpack(folder.path());
     unpacked.map_err(|e| failed(folder.path(), &e))?;
+    // A client refuses a private key that others can read.
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o600);
+    fs::set_permissions(path(KEY), mode).map_err(|e| failed(folder.path(), &e))?;
     let opened = Rack::open(&path("rack.toml")).map_err(|e| words::rack_error(&e))?;
     let demo = Demo {
         cx: Context {
@@ -146,7 +157,50 @@ impl Demo {
                 "--yes",
             ],
         )?;
-        self.make_all_huts()
+        self.make_all_huts()?;
+        self.first_boot()
+    }
+
+    /// The card of hut 3 is put into its board, which is switched on, found, and looked at.
+    fn first_boot(&self) -> Outcome {
+        let path = self.folder.join(BENCH);
+        let card = self.card_of(&path, "larkfell-03")?;
+        let mut rack = Rack::open(&path).map_err(|e| words::rack_error(&e))?;
+        let inserted = rack.insert(&card, BOARDS_READER);
+        inserted.map_err(|e| words::rack_error(&e))?;
+        let typed = ["rack", "power-on", HUT_BOARD, "--background"];
+        self.head("the first boot: switch on the board of hut 3 (a stand-in)", BENCH, &typed);
+        let board = rack::power::start(&rack, HUT_BOARD)?;
+        match board.settled(START) {
+            State::Up(Some(_)) => self.cx.ui.result(format!("{HUT_BOARD} is up\n")),
+            state => {
+                let what = format!("the demo's board does not start: {state:?}");
+                return Err(Message::new(Exit::Internal, what));
+            }
+        }
+        let bench = self.at(&path)?;
+        bench.step_at("where is it?", BENCH, &["find", "larkfell-03"])?;
+        let wanted = ["commission", "larkfell-03", "--roster", "huts.toml", "--key", KEY];
+        bench.step_at("log in, and compare it with its settings", BENCH, &wanted)
+    }
+
+    /// The card that a unit is on.
+    fn card_of(&self, rack: &Path, unit: &str) -> Result<String, Message> {
+        let known = unit::known(&self.at(rack)?.cx, unit, unit::Papers::default())?;
+        let tag = known.record.and_then(|record| record.tag);
+        let mut rack = Rack::open(rack).map_err(|e| words::rack_error(&e))?;
+        for place in rack.cards().into_iter().filter(|place| place.reader.is_none()) {
+            rack.insert(&place.card, BOARDS_READER).map_err(|e| words::rack_error(&e))?;
+            let mut media = rack.media().into_iter();
+            let is_it = media.any(|medium| {
+                medium.identity.port == BOARDS_READER && medium.tag.map(|tag| tag.to_string()) == tag
+            });
+            rack.remove(&place.card).map_err(|e| words::rack_error(&e))?;
+            if is_it {
+                return Ok(place.card);
+            }
+        }
+        Err(Message::new(Exit::Internal, format!("the demo's card of {unit} is gone")))
     }
 
     /// The same files, with what is in a rack's readers now.
@@ -188,7 +242,7 @@ impl Demo {
         let readers = ["--to", "rack:bench-1", "--to", "rack:bench-2"];
         let more = ["--to", "rack:bench-3", "--to", "rack:bench-4"];
         let is_over = AtomicBool::new(false);
-        std::thread::scope(|scope| {
+        let made = std::thread::scope(|scope| {
             scope.spawn(|| change_cards(&path, &is_over));
             let typed = [&["batch", "huts.toml"][..], &readers, &more].concat();
             let made = bench.step_at(
@@ -198,8 +252,10 @@ impl Demo {
             );
             is_over.store(true, Ordering::Relaxed);
             made
-        })?;
-        bench.step_at(
+        });
+        self.steps.set(bench.steps.get());
+        made?;
+        self.step_at(
             "a year later: what is known about hut 7?",
             BENCH,
             &["ledger", "show", "larkfell-07"],
@@ -212,6 +268,19 @@ impl Demo {
     }
 
     fn step_at(&self, what: &str, rack: &str, typed: &[&str]) -> Outcome {
+        let number = self.head(what, rack, typed);
+        let here = |word: &&str| match NAMED.contains(word) {
+            true => self.folder.join(word).into_os_string(),
+            false => word.into(),
+        };
+        let words = std::iter::once("pinewrit".into()).chain(typed.iter().map(here));
+        let args = Args::try_parse_from(words)
+            .map_err(|e| Message::new(Exit::Internal, format!("the demo's step {number}: {e}")))?;
+        run_in(&self.cx, args.command)
+    }
+
+    /// Shows a command as it would be typed; returns the step's number.
+    fn head(&self, what: &str, rack: &str, typed: &[&str]) -> u8 {
         let (strong, dim) = (style::STRONG, style::DIM);
         let number = self.steps.get() + 1;
         self.steps.set(number);
@@ -232,14 +301,7 @@ impl Demo {
             "{dim}$ pinewrit {rack}{}{dim:#}\n",
             words.join(" ")
         ));
-        let here = |word: &&str| match NAMED.contains(word) {
-            true => self.folder.join(word).into_os_string(),
-            false => word.into(),
-        };
-        let words = std::iter::once("pinewrit".into()).chain(typed.iter().map(here));
-        let args = Args::try_parse_from(words)
-            .map_err(|e| Message::new(Exit::Internal, format!("the demo's step {number}: {e}")))?;
-        run_in(&self.cx, args.command)
+        number
     }
 
     /// A command that must end like this; its message is shown.
@@ -281,6 +343,7 @@ fn change_cards(rack: &Path, is_over: &AtomicBool) {
             .filter(|card| card.reader.is_none() && !card.file.exists());
         for (reader, held) in rack.readers() {
             if held.is_none()
+                && reader != BOARDS_READER
                 && let Some(card) = fresh.next()
             {
                 let _ = rack.insert(&card.card, &reader);

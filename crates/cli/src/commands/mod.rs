@@ -4,10 +4,12 @@ pub(crate) mod batch;
 pub(crate) mod boards;
 pub(crate) mod build;
 pub(crate) mod clone;
+pub(crate) mod commission;
 pub(crate) mod configure;
 mod demo;
 pub(crate) mod eject;
 pub(crate) mod estimate;
+pub(crate) mod find;
 pub(crate) mod inspect;
 pub(crate) mod ledger;
 pub(crate) mod measure;
@@ -115,7 +117,9 @@ pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
         Command::Ledger(args) => ledger::run(cx, &args),
         Command::Estimate(args) => estimate::run(cx, &args),
         Command::Eject(args) => eject::run(cx, &args),
+        Command::Find(args) => find::run(cx, &args),
         Command::Watch(args) => watch::run(cx, &args),
+        Command::Commission(args) => commission::run(cx, &args),
         Command::Boards(args) => boards::run(cx, &args),
         Command::Rack(args) => rack::run(&cx.ui, None, &args),
         Command::Demo(args) => demo::run(&cx.ui, &args),

@@ -107,6 +107,9 @@ impl Book {
             self.records.insert(index, record);
         }
         self.receipt.identifiers = Identifiers::of(&Window::new(device, self.place));
+        if let Some(settings) = &change.settings {
+            self.receipt.settings = Some((**settings).clone());
+        }
         self.receipt.changes.push(change.clone());
         self.receipt.set_chunks(self.records.values());
         Ok(true)

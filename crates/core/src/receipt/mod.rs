@@ -114,6 +114,9 @@ pub struct ReceiptChange {
     /// The receipt file with what was written to a partition.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub receipt: Option<String>,
+    /// The settings that the medium has since; they become those of its receipt.
+    #[serde(skip)]
+    pub settings: Option<Box<ReceiptSettings>>,
 }
 
 impl ReceiptChange {
@@ -132,6 +135,7 @@ impl ReceiptChange {
             command: command.to_owned(),
             files,
             receipt: None,
+            settings: None,
         }
     }
 }

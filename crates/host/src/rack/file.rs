@@ -1,5 +1,6 @@
 //! The rack file: readers and cards as a person describes them.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -8,6 +9,8 @@ use serde::{Deserialize, Deserializer};
 
 use super::RackError;
 
+/// No board starts for longer, in seconds.
+const MAX_START: f64 = 3600.0;
 /// A rack file larger than this was not written by a person.
 const MAX_FILE: u64 = 1 << 20;
 
@@ -24,6 +27,56 @@ pub(crate) struct RackFile {
     pub(crate) readers: Vec<Reader>,
     #[serde(default)]
     pub(crate) cards: Vec<Card>,
+    #[serde(default)]
+    pub(crate) boards: Vec<BoardEntry>,
+}
+
+/// A simulated board.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct BoardEntry {
+    pub(crate) name: String,
+    /// What it is: a board file relative to the rack file, or the name of a known kind.
+    pub(crate) kind: Option<String>,
+    /// The reader whose card it takes.
+    pub(crate) reader: String,
+    /// The rate of its console, in bits a second.
+    pub(crate) rate: Option<u32>,
+    /// How long its start takes, in seconds.
+    #[serde(default = "usual_start")]
+    pub(crate) start: f64,
+    /// Its hardware address.
+    #[serde(default = "usual_mac")]
+    pub(crate) mac: String,
+    #[serde(default)]
+    pub(crate) faults: BTreeSet<BoardFault>,
+}
+
+fn usual_start() -> f64 {
+    3.0
+}
+
+/// Of those that everybody may give out (IEEE 802, "locally administered").
+fn usual_mac() -> String {
+    "02:00:00:77:00:01".to_owned()
+}
+
+/// One way in which a board misbehaves.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum BoardFault {
+    /// What it would start is for another processor.
+    WrongLoader,
+    /// It does not see its card.
+    LooseCard,
+    /// Its cable is not plugged in.
+    NoNetwork,
+    /// Nobody can read its console.
+    Garbage,
+    /// It has made a host key of its own.
+    OtherHostKey,
+    /// The work of its first start does not end.
+    EndlessFirstStart,
 }
 
 /// Whether simulated media take time.
@@ -208,6 +261,7 @@ impl RackFile {
         };
         file.check_cards(&mut mistakes);
         file.check_readers(&mut mistakes);
+        file.check_boards(&mut mistakes);
         if mistakes.found.is_empty() {
             Ok(file)
         } else {
@@ -235,8 +289,7 @@ impl RackFile {
     fn check_readers(&self, mistakes: &mut Mistakes<'_>) {
         for (index, reader) in self.readers.iter().enumerate() {
             let before = &self.readers[..index];
-            let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
-            if reader.name.is_empty() || !reader.name.chars().all(plain) {
+            if !is_plain(&reader.name) {
                 let what = "a reader's name has letters, digits and hyphens".to_owned();
                 mistakes.add(&reader.name, what);
             }
@@ -256,6 +309,35 @@ impl RackFile {
             }
         }
     }
+}
+
+impl RackFile {
+    fn check_boards(&self, mistakes: &mut Mistakes<'_>) {
+        for (index, board) in self.boards.iter().enumerate() {
+            let before = &self.boards[..index];
+            if before.iter().any(|other| other.name == board.name) {
+                mistakes.add(&board.name, format!("two boards are named {}", board.name));
+            }
+            if !is_plain(&board.name) {
+                let what = "a board's name has letters, digits and hyphens".to_owned();
+                mistakes.add(&board.name, what);
+            }
+            if !self.readers.iter().any(|reader| reader.name == board.reader) {
+                let what = format!("there is no reader {}", board.reader);
+                mistakes.add(&board.reader, what);
+            }
+            if !(0.0..=MAX_START).contains(&board.start) {
+                let what = format!("a start takes up to {MAX_START} seconds, not {}", board.start);
+                mistakes.add(&board.name, what);
+            }
+        }
+    }
+}
+
+/// Whether a name can be part of a path.
+fn is_plain(name: &str) -> bool {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+    !name.is_empty() && name.chars().all(plain)
 }
 
 /// What the types alone do not check, with line numbers.

@@ -3,6 +3,7 @@
 //! It replaces the computer's own readers as a whole ([`Readers`](crate::Readers)); nothing
 //! else knows which of them it works with.
 
+mod board;
 mod device;
 mod file;
 mod slot;
@@ -27,6 +28,9 @@ use crate::{
 };
 use file::{BusWord, Card, RackFile, Reader};
 use slot::Slot;
+
+pub use board::RackBoard;
+pub use file::BoardFault;
 
 /// Why a rack cannot be used, or not changed as requested.
 #[derive(Debug, thiserror::Error)]
@@ -62,6 +66,14 @@ pub enum RackError {
         /// The name.
         name: String,
         /// The cards that exist.
+        known: Vec<String>,
+    },
+    /// There is no board of this name.
+    #[error("the rack has no board {name}")]
+    NoBoard {
+        /// The name.
+        name: String,
+        /// The boards that exist.
         known: Vec<String>,
     },
     /// The reader holds another card.

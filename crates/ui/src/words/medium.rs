@@ -261,6 +261,7 @@ pub fn rack_error(error: &RackError) -> Message {
             usage(format!("the rack has no reader {name}"), known)
         }
         RackError::NoCard { name, known } => usage(format!("the rack has no card {name}"), known),
+        RackError::NoBoard { name, known } => usage(format!("the rack has no board {name}"), known),
         RackError::Occupied { reader, card } => Message::new(
             Exit::Usage,
             format!("reader {reader} already holds card {card}"),

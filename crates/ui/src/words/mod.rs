@@ -3,6 +3,7 @@
 pub mod boards;
 pub mod boot;
 pub mod chain;
+pub mod commission;
 mod copy;
 mod fit;
 pub mod inspection;

@@ -132,9 +132,8 @@ pub(crate) fn request(
 ) -> Result<WriteRequest, Message> {
     let settings = settings.map(|path| settings::read(ui, path, intake));
     let settings = settings.transpose()?;
-    let digest = |checked| blake3::hash(settings::brief(checked).as_bytes()).to_hex();
     Ok(WriteRequest {
-        settings_digest: settings.as_ref().map(|checked| digest(checked).to_string()),
+        settings_digest: settings.as_ref().map(settings::digest),
         settings,
         ..WriteRequest::new(TOOL, clock::seconds)
     })

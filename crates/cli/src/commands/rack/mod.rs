@@ -1,5 +1,7 @@
 //! `pinewrit rack`
 
+pub(crate) mod power;
+
 use std::fs;
 use std::path::Path;
 
@@ -12,8 +14,11 @@ use serde::Serialize;
 use super::Outcome;
 
 /// The rack that `new` creates.
-pub(super) const SAMPLE: &str = include_str!("../../../../demo/rack.toml");
+pub(super) const SAMPLE: &str = include_str!("../../../../../demo/rack.toml");
 const NAME: &str = "rack.toml";
+/// The kind of the sample's board.
+const SAMPLE_BOARD: &str = include_str!("../../../../../demo/boards/brindle-b2.toml");
+const BOARD_NAME: &str = "boards/brindle-b2.toml";
 
 /// The content of a rack.
 #[derive(Serialize, JsonSchema)]
@@ -24,6 +29,7 @@ pub(crate) struct RackEvent<'a> {
     rack: String,
     readers: Vec<ReaderEvent<'a>>,
     cards: Vec<CardEvent>,
+    boards: Vec<BoardPlace>,
 }
 
 impl Event for RackEvent<'_> {
@@ -55,6 +61,19 @@ struct CardEvent {
     faults: usize,
 }
 
+/// A simulated board.
+#[derive(Serialize, JsonSchema)]
+struct BoardPlace {
+    /// Its name.
+    board: String,
+    /// The reader whose card it takes.
+    reader: String,
+    /// Whether it is switched on in the background.
+    on: bool,
+    /// How many faults it has.
+    faults: usize,
+}
+
 pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
     if let RackAction::New { dir } = &args.action {
         return make(ui, dir);
@@ -64,9 +83,13 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
             .remedy("--rack FILE, or the environment variable PINEWRIT_RACK")
             .remedy("`pinewrit rack new DIR` creates one")
     })?;
+    match &args.action {
+        RackAction::PowerOn { board, background } => return power::on(ui, path, board, *background),
+        RackAction::PowerOff { board } => return power::off(ui, path, board),
+        _ => {}
+    }
     let mut rack = Rack::open(path).map_err(|e| words::rack_error(&e))?;
     let changed = match &args.action {
-        RackAction::New { .. } | RackAction::Show => Ok(None),
         RackAction::Insert { card, reader } => rack
             .insert(card, reader)
             .map(|()| Some(format!("{card} is in {reader} now"))),
@@ -76,6 +99,7 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
         RackAction::Swap { first, second } => rack
             .swap(first, second)
             .map(|()| Some(format!("{first} and {second} have swapped their cards"))),
+        _ => Ok(None),
     };
     let changed = changed.map_err(|e| words::rack_error(&e))?;
     tell(ui, path, &rack);
@@ -109,6 +133,16 @@ fn tell(ui: &Ui, path: &Path, rack: &Rack) {
                 faults: place.faults,
             })
             .collect(),
+        boards: rack
+            .boards()
+            .into_iter()
+            .map(|board| BoardPlace {
+                on: power::is_on(&board),
+                board: board.name,
+                reader: board.reader,
+                faults: board.faults.len(),
+            })
+            .collect(),
     });
 }
 
@@ -129,11 +163,14 @@ fn make(ui: &Ui, dir: &Path) -> Outcome {
         );
     }
     fs::write(&path, SAMPLE).map_err(failed)?;
+    let board = dir.join(BOARD_NAME);
+    fs::create_dir_all(board.parent().unwrap_or(dir)).map_err(failed)?;
+    fs::write(&board, SAMPLE_BOARD).map_err(failed)?;
     let rack = Rack::open(&path).map_err(|e| words::rack_error(&e))?;
     tell(ui, &path, &rack);
     let good = style::GOOD;
     ui.result(format!(
-        "{good}done:{good:#} {} holds made-up readers and cards\n  next      pinewrit --rack {} media\n",
+        "{good}done:{good:#} {} holds made-up readers, cards and a board\n  next      pinewrit --rack {} media\n",
         path.display(),
         path.display()
     ));
@@ -167,6 +204,20 @@ fn show(rack: &Rack) -> String {
             "  {dim}{head:<12}{dim:#} {}, {size}{}\n",
             place.card,
             faults(place.faults)
+        );
+    }
+    for (index, board) in rack.boards().into_iter().enumerate() {
+        let head = if index == 0 { "boards" } else { "" };
+        let good = style::GOOD;
+        let state = match power::is_on(&board) {
+            true => format!("{good}on{good:#}"),
+            false => "off".to_owned(),
+        };
+        text += &format!(
+            "  {dim}{head:<12}{dim:#} {}, {state}, takes the card in {}{}\n",
+            board.name,
+            board.reader,
+            faults(board.faults.len())
         );
     }
     text
