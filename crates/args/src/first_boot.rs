@@ -1,9 +1,13 @@
-//! Arguments of `pinewrit find` and `pinewrit commission`.
+//! Arguments of `pinewrit trial`, `pinewrit find` and `pinewrit commission`.
 
 use std::path::PathBuf;
 
-use clap::{Args as ClapArgs, ValueHint};
+use clap::{Args as ClapArgs, ValueEnum, ValueHint};
 use ipnet::IpNet;
+use pinewrit_disk::parse_size;
+use pinewrit_image::Location;
+
+use crate::{SourceArgs, location};
 
 /// Find boards in the network
 ///
@@ -78,4 +82,67 @@ pub struct CommissionArgs {
     #[arg(long, value_name = "SECONDS", num_args = 0..=1, default_missing_value = "600",
         value_parser = clap::value_parser!(u64).range(1..=86_400))]
     pub wait: Option<u64>,
+}
+
+/// Boot a medium or image in an emulator, and compare it with its settings
+///
+/// It boots on a temporary overlay: the medium is never written. UEFI, legacy BIOS or the kernel
+/// itself, as the medium needs. With settings or a receipt, the trial logs in by ssh and compares;
+/// otherwise a login prompt is enough.
+#[derive(Debug, ClapArgs)]
+#[command(after_long_help = "Examples:\n  \
+    pinewrit trial larkfell-os.img.xz\n  \
+    pinewrit trial K7F2 --settings hut-03.toml --key ~/.ssh/warden\n  \
+    pinewrit trial hut.img --size 8GB --second-boot --log hut.log")]
+pub struct TrialArgs {
+    /// Tag, block device, card file, or an image in any wrapping
+    #[arg(value_name = "MEDIUM", value_hint = ValueHint::FilePath, value_parser = location())]
+    pub source: Location,
+    #[command(flatten)]
+    pub options: SourceArgs,
+    /// Its unit in the ledger or the roster [default: as the ledger knows the medium]
+    #[arg(long, value_name = "NAME")]
+    pub unit: Option<String>,
+    #[command(flatten)]
+    pub wanted: WantedArgs,
+    /// Boot it once more: what happens only once, and does it still hold?
+    #[arg(long)]
+    pub second_boot: bool,
+    /// Give up after so many seconds, for each boot
+    #[arg(long, value_name = "SECONDS", default_value_t = 600,
+        value_parser = clap::value_parser!(u64).range(5..=86_400))]
+    pub timeout: u64,
+    /// The disk in the machine is as large as this: a larger card
+    #[arg(long, value_parser = parse_size)]
+    pub size: Option<u64>,
+    /// What the medium is in the machine [default: as root= says, else virtio]
+    #[arg(long, value_name = "KIND")]
+    pub disk: Option<DiskArg>,
+    /// Memory of the machine
+    #[arg(long, value_name = "SIZE", default_value = "1GiB", value_parser = parse_size)]
+    pub memory: u64,
+    /// Show the console live
+    #[arg(long)]
+    pub console: bool,
+    /// Write the console to this file, with times
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub log: Option<PathBuf>,
+    /// Save the screen at the end
+    #[arg(long, value_name = "FILE.png", value_hint = ValueHint::FilePath)]
+    pub picture: Option<PathBuf>,
+}
+
+/// What a medium is in the machine.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum DiskArg {
+    /// A virtio disk, /dev/vda
+    Virtio,
+    /// A SATA disk, /dev/sda
+    Sata,
+    /// A USB stick, /dev/sda
+    Usb,
+    /// An SD card, /dev/mmcblk0
+    Sd,
+    /// An NVMe disk, /dev/nvme0n1
+    Nvme,
 }

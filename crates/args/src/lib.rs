@@ -51,7 +51,7 @@ pub use estimate::{CardSpeed, EstimateAction, EstimateArgs};
 pub use files::{
     EditArgs, FatArgs, FilesAction, FilesArgs, KindArg, OverwriteArg, PutArgs, ReadArgs, UnpackArgs,
 };
-pub use first_boot::{CommissionArgs, FindArgs, WantedArgs};
+pub use first_boot::{CommissionArgs, DiskArg, FindArgs, TrialArgs, WantedArgs};
 pub use measure::MeasureArgs;
 pub use rack::{DemoArgs, RackAction, RackArgs};
 pub use shelf::{AddImageArgs, ShelfAction, ShelfArgs, ShelfListArgs};
@@ -106,7 +106,13 @@ pub struct Global {
     #[arg(long, global = true)]
     pub json: bool,
     /// When to use colors
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    #[arg(
+        long,
+        global = true,
+        value_name = "WHEN",
+        default_value = "auto",
+        hide_short_help = true
+    )]
     pub color: ColorWhen,
     /// Use simulated readers and cards
     #[arg(long, global = true, value_name = "FILE", env = "PINEWRIT_RACK", value_hint = ValueHint::FilePath)]
@@ -122,10 +128,16 @@ pub struct Global {
     )]
     pub ledger: Option<String>,
     /// Print only the result and errors
-    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    #[arg(
+        short,
+        long,
+        global = true,
+        conflicts_with = "verbose",
+        hide_short_help = true
+    )]
     pub quiet: bool,
     /// Print more details
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, hide_short_help = true)]
     pub verbose: bool,
 }
 
@@ -178,6 +190,7 @@ pub enum Command {
     Batch(BatchArgs),
     Ledger(LedgerArgs),
     Eject(EjectArgs),
+    Trial(TrialArgs),
     Find(FindArgs),
     Watch(WatchArgs),
     Commission(CommissionArgs),

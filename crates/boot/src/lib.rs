@@ -17,6 +17,7 @@ mod lines;
 mod port;
 pub mod ssh;
 mod stages;
+pub mod trial;
 mod watch;
 
 pub use garbage::{Kind, look};

@@ -11,8 +11,8 @@ use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
 
 use crate::commands::{
-    boards, build, clone, configure, eject, estimate, inspect, ledger, measure, media, rack, save,
-    shelf, verify, watch, write,
+    boards, build, clone, commission, configure, eject, estimate, find, inspect, ledger, measure,
+    media, rack, save, shelf, trial, verify, watch, write,
 };
 use pinewrit_session::{boards as boards_of_session, change, rescue, settings, source};
 
@@ -91,12 +91,18 @@ fn all(generator: &mut SchemaGenerator) -> Vec<Described> {
         described::<watch::ConsoleEvent<'_>>,
         described::<watch::BootStageEvent>,
         described::<watch::HintEvent<'_>>,
+        described::<trial::TrialNewsEvent>,
+        described::<trial::TrialEvent<'_>>,
+        described::<find::NewsEvent<'_>>,
+        described::<find::FindEvent<'_>>,
         described::<watch::WatchEvent<'_>>,
+        described::<commission::CommissionEvent<'_>>,
         described::<boards::BoardsEvent>,
         described::<shelf::ShelfEvent>,
         described::<shelf::ShelfCheckEvent>,
         described::<shelf::ListedFileEvent>,
         described::<rack::RackEvent<'_>>,
+        described::<rack::power::PowerEvent>,
     ];
     lines.iter().map(|line| line(generator)).collect()
 }

@@ -176,4 +176,13 @@ impl Readers {
             _ => Ok(()),
         }
     }
+
+    /// The file or device that has a medium's bytes: for programs that open it by themselves.
+    pub fn bytes_of(&self, path: &Path) -> PathBuf {
+        let of_rack = match self {
+            Self::Computer(_) => None,
+            Self::Rack(rack) => rack.backing_at(path),
+        };
+        of_rack.unwrap_or_else(|| path.to_owned())
+    }
 }

@@ -37,6 +37,8 @@ pub enum Kind {
     Verify,
     /// A medium's real size and speed were measured.
     Measure,
+    /// A medium was started in an emulator.
+    Trial,
     /// A running board was compared with its settings.
     Commission,
     /// A medium was not finished, or is bad.
@@ -49,7 +51,7 @@ pub enum Kind {
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::Write,
         Self::Build,
         Self::Clone,
@@ -58,6 +60,7 @@ impl Kind {
         Self::Change,
         Self::Verify,
         Self::Measure,
+        Self::Trial,
         Self::Commission,
         Self::Failure,
         Self::Eject,
@@ -75,6 +78,7 @@ impl Kind {
             Self::Change => "change",
             Self::Verify => "verify",
             Self::Measure => "measure",
+            Self::Trial => "trial",
             Self::Commission => "commission",
             Self::Failure => "failure",
             Self::Eject => "eject",
@@ -371,6 +375,16 @@ impl Ledger {
         );
         let values: [Value; 4] = [name.into(), tag.into(), beginning.into(), end.into()];
         self.read(|session| records(session, &sql, &values))
+    }
+
+    /// The records of media with this host name, the newest first, but no more than `most`.
+    ///
+    /// # Errors
+    /// [`LedgerError`].
+    pub fn of_host(&mut self, name: &str, most: i64) -> Result<Vec<Record>, LedgerError> {
+        let mut found = self.find(name, most)?;
+        found.retain(|record| record.host_name.as_deref() == Some(name));
+        Ok(found)
     }
 
     /// The records of media with this disk signature or GUID, the newest first.

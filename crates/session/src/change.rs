@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use pinewrit_args::ChangeArgs;
 use pinewrit_core::inspect::Inspection;
-use pinewrit_core::receipt::{AmendedMedium, Books, Receipt, ReceiptChange, ReceiptError, ReceiptSettings};
+use pinewrit_core::receipt::{
+    AmendedMedium, Books, Receipt, ReceiptChange, ReceiptError, ReceiptSettings,
+};
 use pinewrit_core::state::StateFolder;
 use pinewrit_disk::{CommitState, MemoryDevice, UndoError, UndoLog, open_plain};
 use pinewrit_host::{Medium, MediumError};
@@ -80,7 +82,12 @@ impl Opened {
     }
 
     /// As [`Opened::amend`], after settings were put on the medium.
-    pub fn amend_settings(&self, cx: &Context, settings: Option<ReceiptSettings>, files: Vec<String>) {
+    pub fn amend_settings(
+        &self,
+        cx: &Context,
+        settings: Option<ReceiptSettings>,
+        files: Vec<String>,
+    ) {
         self.amend_by(
             cx,
             ReceiptChange {

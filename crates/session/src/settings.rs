@@ -124,7 +124,9 @@ pub fn must_have_way_in(ui: &Ui, report: &ConfigureReport, yes: bool) -> Outcome
 
 /// BLAKE3 of the settings as a receipt tells them, without secrets.
 pub fn digest(settings: &CheckedSettings) -> String {
-    blake3::hash(brief(settings).as_bytes()).to_hex().to_string()
+    blake3::hash(brief(settings).as_bytes())
+        .to_hex()
+        .to_string()
 }
 
 /// The settings in brief: `host name larkfell-03, user warden`.

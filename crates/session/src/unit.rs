@@ -6,8 +6,9 @@ use std::path::Path;
 use pinewrit_boot::commission::Wanted;
 use pinewrit_boot::find::Target;
 use pinewrit_boot::ssh::Login;
-use pinewrit_core::receipt::Receipt;
+use pinewrit_core::receipt::{Identifiers, Receipt};
 use pinewrit_core::state::read_receipt;
+use pinewrit_disk::BlockDevice;
 use pinewrit_ledger::{Ledger, Record};
 use pinewrit_roster::Roster;
 use pinewrit_settings::{CheckedSettings, SecretSource};
@@ -61,7 +62,10 @@ impl KnownUnit {
         Wanted {
             settings: self.settings.as_ref(),
             receipt: self.receipt.as_ref(),
-            host_name: self.record.as_ref().and_then(|record| record.host_name.as_deref()),
+            host_name: self
+                .record
+                .as_ref()
+                .and_then(|record| record.host_name.as_deref()),
             known_hosts: self.known_hosts(),
             is_trial: false,
         }
@@ -74,15 +78,24 @@ impl KnownUnit {
 
     /// The line for `known_hosts`, if its host key was put on the medium.
     pub fn known_hosts(&self) -> Option<&str> {
-        let of_receipt = self.receipt.as_ref().and_then(|receipt| receipt.settings.as_ref());
+        let of_receipt = self
+            .receipt
+            .as_ref()
+            .and_then(|receipt| receipt.settings.as_ref());
         let of_receipt = of_receipt.and_then(|settings| settings.known_hosts.as_deref());
-        let of_record = self.record.as_ref().and_then(|record| record.known_hosts.as_deref());
+        let of_record = self
+            .record
+            .as_ref()
+            .and_then(|record| record.known_hosts.as_deref());
         of_receipt.or(of_record)
     }
 
     /// The port of its SSH server, if it is not the usual one.
     pub fn port(&self) -> Option<u16> {
-        let of_settings = self.settings.as_ref().and_then(|settings| settings.ssh_port);
+        let of_settings = self
+            .settings
+            .as_ref()
+            .and_then(|settings| settings.ssh_port);
         of_settings.or_else(|| self.known_hosts().and_then(port_in))
     }
 
@@ -97,20 +110,37 @@ impl KnownUnit {
     pub fn target(&self) -> Target {
         let wired = self.settings.iter().flat_map(|settings| &settings.wired);
         let wired: Vec<_> = wired.collect();
-        let of_record = self.record.as_ref().and_then(|record| record.addresses.as_deref());
+        let of_record = self
+            .record
+            .as_ref()
+            .and_then(|record| record.addresses.as_deref());
         let recorded = of_record.unwrap_or_default().split(' ');
         let recorded = recorded.filter_map(|net| net.split('/').next()?.parse().ok());
-        let fixed = wired.iter().flat_map(|one| &one.addresses).map(|net| net.addr());
+        let fixed = wired
+            .iter()
+            .flat_map(|one| &one.addresses)
+            .map(|net| net.addr());
         let mut addresses: Vec<_> = fixed.chain(recorded).collect();
         addresses.sort_unstable();
         addresses.dedup();
-        let of_settings = self.settings.as_ref().and_then(|settings| settings.host_name.clone());
-        let of_record = self.record.as_ref().and_then(|record| record.host_name.clone());
-        let name = of_settings.or(of_record).unwrap_or_else(|| self.name.clone());
+        let of_settings = self
+            .settings
+            .as_ref()
+            .and_then(|settings| settings.host_name.clone());
+        let of_record = self
+            .record
+            .as_ref()
+            .and_then(|record| record.host_name.clone());
+        let name = of_settings
+            .or(of_record)
+            .unwrap_or_else(|| self.name.clone());
         Target {
             name: name.split('.').next().unwrap_or(&name).to_owned(),
             addresses,
-            hardware: wired.iter().filter_map(|one| Some(one.mac?.to_string())).collect(),
+            hardware: wired
+                .iter()
+                .filter_map(|one| Some(one.mac?.to_string()))
+                .collect(),
             known_hosts: self.known_hosts().map(str::to_owned),
             port: self.port(),
         }
@@ -129,7 +159,13 @@ impl KnownUnit {
 
 /// The port in the first name of a line of `known_hosts`.
 fn port_in(line: &str) -> Option<u16> {
-    line.strip_prefix('[')?.split_once("]:")?.1.split([',', ' ']).next()?.parse().ok()
+    line.strip_prefix('[')?
+        .split_once("]:")?
+        .1
+        .split([',', ' '])
+        .next()?
+        .parse()
+        .ok()
 }
 
 /// Where a unit's settings and its receipt are.
@@ -164,18 +200,74 @@ pub fn known(cx: &Context, name: &str, papers: Papers<'_>) -> Result<KnownUnit, 
     Ok(unit)
 }
 
+/// What is known of the unit whose medium this is: by the medium's identifier.
+///
+/// # Errors
+/// A file that is named cannot be used.
+pub fn of_medium(
+    cx: &Context,
+    device: &dyn BlockDevice,
+    name: Option<&str>,
+    papers: Papers<'_>,
+) -> Result<KnownUnit, Message> {
+    let record = record_of_medium(cx, device);
+    let of_record = record.as_ref().and_then(|(record, _)| {
+        let named = record.host_name.clone().or_else(|| record.unit.clone())?;
+        Some(named)
+    });
+    let name = name.map(str::to_owned).or(of_record);
+    let settings = settings_of(papers, name.as_deref().unwrap_or_default())?;
+    let of_settings = settings
+        .as_ref()
+        .and_then(|settings| settings.host_name.clone());
+    let (record, receipt) = record.unzip();
+    Ok(KnownUnit {
+        name: name.or(of_settings).unwrap_or_default(),
+        receipt: match papers.receipt {
+            Some(path) => Some(receipt_in(path)?),
+            None => receipt,
+        },
+        record,
+        settings,
+    })
+}
+
+fn record_of_medium(cx: &Context, device: &dyn BlockDevice) -> Option<(Record, Receipt)> {
+    if !cx.has_ledger_here() {
+        return None;
+    }
+    let table = Identifiers::of(device).table?;
+    let mut ledger = cx.ledger().ok()?;
+    let mut records = ledger.with_table(&table).ok()?.into_iter();
+    records.find_map(|record| {
+        let receipt = ledger.receipt(&record.id).ok()??;
+        (receipt.medium.size == device.size()).then_some((record, receipt))
+    })
+}
+
 fn settings_of(papers: Papers<'_>, name: &str) -> Result<Option<CheckedSettings>, Message> {
     if let Some(path) = papers.settings {
         return read_settings(path).map(Some);
     }
-    let Some(path) = papers.roster else { return Ok(None) };
-    let roster = Roster::read(path, &WithoutSecrets).map_err(|e| words::roster_error(&path.display().to_string(), &e))?;
+    let Some(path) = papers.roster else {
+        return Ok(None);
+    };
+    let roster = Roster::read(path, &WithoutSecrets)
+        .map_err(|e| words::roster_error(&path.display().to_string(), &e))?;
     let by_name = roster.unit(name);
-    let found = by_name.or_else(|| roster.units.iter().find(|unit| unit.host_name() == Some(name)));
+    let found = by_name.or_else(|| {
+        roster
+            .units
+            .iter()
+            .find(|unit| unit.host_name() == Some(name))
+    });
     match found {
         Some(unit) => Ok(unit.settings.clone()),
-        None => Err(Message::new(Exit::Usage, format!("{} has no unit {name}", path.display()))
-            .remedy("--unit NAME says which of its units it is")),
+        None => Err(Message::new(
+            Exit::Usage,
+            format!("{} has no unit {name}", path.display()),
+        )
+        .remedy("--unit NAME says which of its units it is")),
     }
 }
 
@@ -200,7 +292,10 @@ fn receipt_in(path: &Path) -> Result<Receipt, Message> {
 
 /// The latest record of a unit: by its name, its host name, or an address.
 fn record_of(ledger: &mut Ledger, name: &str, unit: &KnownUnit) -> Option<Record> {
-    let host_name = unit.settings.as_ref().and_then(|settings| settings.host_name.as_deref());
+    let host_name = unit
+        .settings
+        .as_ref()
+        .and_then(|settings| settings.host_name.as_deref());
     let first = name.strip_suffix(".local").unwrap_or(name);
     let mut names = vec![name, first];
     names.extend(host_name);
@@ -227,7 +322,9 @@ fn record_of(ledger: &mut Ledger, name: &str, unit: &KnownUnit) -> Option<Record
 pub fn waiting(cx: &Context) -> Result<Vec<KnownUnit>, Message> {
     let mut ledger = cx.ledger()?;
     let current = ledger.current().map_err(|e| words::ledger_error(&e))?;
-    let waiting = current.into_iter().filter(|record| record.commissioned.is_none());
+    let waiting = current
+        .into_iter()
+        .filter(|record| record.commissioned.is_none());
     let named = waiting.filter_map(|record| {
         let name = record.host_name.clone().or_else(|| record.unit.clone())?;
         Some(KnownUnit {

@@ -27,10 +27,16 @@ impl Console {
         unlockpt(&master)?;
         let name = ptsname(&master, Vec::new())?;
         let path = PathBuf::from(name.to_string_lossy().into_owned());
-        let slave = open(&path, OFlags::RDWR | OFlags::NOCTTY | OFlags::CLOEXEC, Mode::empty())?;
+        let slave = open(
+            &path,
+            OFlags::RDWR | OFlags::NOCTTY | OFlags::CLOEXEC,
+            Mode::empty(),
+        )?;
         let mut settings = tcgetattr(&slave)?;
         settings.make_raw();
-        settings.set_speed(rate).or_else(|_| settings.set_speed(115_200))?;
+        settings
+            .set_speed(rate)
+            .or_else(|_| settings.set_speed(115_200))?;
         tcsetattr(&slave, OptionalActions::Now, &settings)?;
         // What nobody reads is lost, as on a wire.
         fcntl_setfl(&master, OFlags::RDWR | OFlags::NONBLOCK)?;
@@ -53,7 +59,10 @@ impl Console {
         let is_read_well = !self.is_garbage && rate.is_ok_and(|rate| rate == self.rate);
         let bytes: Vec<u8> = match is_read_well {
             true => text.bytes().collect(),
-            false => text.bytes().map(|byte| byte.wrapping_mul(37) | 0x80).collect(),
+            false => text
+                .bytes()
+                .map(|byte| byte.wrapping_mul(37) | 0x80)
+                .collect(),
         };
         // Bits take their time: ten a byte.
         let seconds = bytes.len() as f64 * 10.0 / f64::from(self.rate.max(1));

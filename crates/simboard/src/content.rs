@@ -39,7 +39,10 @@ pub(crate) struct Content {
 
 impl Content {
     /// Reads a card; `None` if it has no root file system. `hardware` is the board's own address.
-    pub(crate) fn read(device: &dyn BlockDevice, hardware: &str) -> Result<Option<Self>, DiskError> {
+    pub(crate) fn read(
+        device: &dyn BlockDevice,
+        hardware: &str,
+    ) -> Result<Option<Self>, DiskError> {
         let systems = filesystems(device)?;
         let mut content = Self {
             has_ssh: true,
@@ -48,7 +51,9 @@ impl Content {
         let mut root = None;
         for system in systems.iter().filter(|one| !one.facts.kind.is_fat()) {
             let window = Window::new(device, system.range);
-            let Ok(files) = open_to_read(&window) else { continue };
+            let Ok(files) = open_to_read(&window) else {
+                continue;
+            };
             if files.has("/etc/passwd").unwrap_or(false) {
                 content.root_files(&files, hardware);
                 root = Some(system);
@@ -59,8 +64,14 @@ impl Content {
         for system in &systems {
             let window = Window::new(device, system.range);
             // Labels are in capitals or small letters.
-            let is_seed = system.facts.label.as_deref().is_some_and(|label| label.eq_ignore_ascii_case("cidata"));
-            let Ok(files) = open_to_read(&window) else { continue };
+            let is_seed = system
+                .facts
+                .label
+                .as_deref()
+                .is_some_and(|label| label.eq_ignore_ascii_case("cidata"));
+            let Ok(files) = open_to_read(&window) else {
+                continue;
+            };
             if is_seed && content.has_cloud_init() {
                 seed::take(&files, &mut content, hardware);
             }
@@ -108,7 +119,10 @@ impl Content {
     }
 
     pub(crate) fn say(&mut self, question: &str, line: String) {
-        self.answers.entry(question.to_owned()).or_default().push(line);
+        self.answers
+            .entry(question.to_owned())
+            .or_default()
+            .push(line);
     }
 
     pub(crate) fn set(&mut self, question: &str, lines: Vec<String>) {
@@ -130,16 +144,24 @@ impl Content {
         if self.lines("passwd").iter().any(is_its) {
             return;
         }
-        let ids = self.lines("passwd").iter().filter_map(|line| line.split(':').nth(2)?.parse::<u32>().ok());
+        let ids = self
+            .lines("passwd")
+            .iter()
+            .filter_map(|line| line.split(':').nth(2)?.parse::<u32>().ok());
         let next = ids.filter(|id| (FIRST_PERSON..60_000).contains(id)).max();
         let uid = uid.unwrap_or(next.map_or(FIRST_PERSON, |id| id + 1));
-        self.say("passwd", format!("{name}:x:{uid}:{uid}::/home/{name}:{shell}"));
+        self.say(
+            "passwd",
+            format!("{name}:x:{uid}:{uid}::/home/{name}:{shell}"),
+        );
         self.say("group", format!("{name}:x:{uid}:"));
     }
 
     pub(crate) fn add_to_group(&mut self, user: &str, group: &str) {
         let groups = self.answers.entry("group".to_owned()).or_default();
-        let named = groups.iter_mut().find(|line| line.split(':').next() == Some(group));
+        let named = groups
+            .iter_mut()
+            .find(|line| line.split(':').next() == Some(group));
         match named {
             Some(line) if line.ends_with(':') => line.push_str(user),
             Some(line) => *line += &format!(",{user}"),
@@ -152,7 +174,10 @@ impl Content {
             self.say("swap", "Filename Type Size Used Priority".to_owned());
         }
         // The first page is its header.
-        self.say("swap", format!("{name} file {} 0 -2", (size / 1024).saturating_sub(4)));
+        self.say(
+            "swap",
+            format!("{name} file {} 0 -2", (size / 1024).saturating_sub(4)),
+        );
     }
 
     fn has_cloud_init(&self) -> bool {
@@ -168,32 +193,60 @@ impl Content {
         self.host_name = name.map_or("localhost".to_owned(), |name| name.trim().to_owned());
         self.set("passwd", lines("/etc/passwd"));
         self.set("group", lines("/etc/group"));
-        self.set("shadow", lines("/etc/shadow").iter().filter_map(|line| password_state(line)).collect());
+        self.set(
+            "shadow",
+            lines("/etc/shadow")
+                .iter()
+                .filter_map(|line| password_state(line))
+                .collect(),
+        );
         for account in lines("/etc/passwd") {
             let fields: Vec<&str> = account.split(':').collect();
-            let (Some(name), Some(home)) = (fields.first(), fields.get(5)) else { continue };
+            let (Some(name), Some(home)) = (fields.first(), fields.get(5)) else {
+                continue;
+            };
             self.set_keys(name, lines(&format!("{home}/.ssh/authorized_keys")));
         }
-        for name in files.names("/etc/sudoers.d").ok().flatten().unwrap_or_default() {
+        for name in files
+            .names("/etc/sudoers.d")
+            .ok()
+            .flatten()
+            .unwrap_or_default()
+        {
             for line in lines(&format!("/etc/sudoers.d/{name}")) {
-                if let Some(user) = line.split_whitespace().next().filter(|_| line.contains("NOPASSWD")) {
+                if let Some(user) = line
+                    .split_whitespace()
+                    .next()
+                    .filter(|_| line.contains("NOPASSWD"))
+                {
                     self.without_password.insert(user.to_owned());
                 }
             }
         }
-        if let Some(zone) = files.facts("/etc/localtime").ok().flatten().and_then(|facts| facts.target) {
+        if let Some(zone) = files
+            .facts("/etc/localtime")
+            .ok()
+            .flatten()
+            .and_then(|facts| facts.target)
+        {
             self.set("timezone", vec![zone]);
         } else {
             self.set("timezone", lines("/etc/timezone"));
         }
         for path in ["/etc/locale.conf", "/etc/default/locale"] {
-            lines(path).into_iter().for_each(|line| self.say("locale", line));
+            lines(path)
+                .into_iter()
+                .for_each(|line| self.say("locale", line));
         }
         for path in ["/etc/default/keyboard", "/etc/vconsole.conf"] {
-            lines(path).into_iter().for_each(|line| self.say("keyboard", line));
+            lines(path)
+                .into_iter()
+                .for_each(|line| self.say("keyboard", line));
         }
         let system = lines("/etc/os-release");
-        let pretty = system.iter().find_map(|line| line.strip_prefix("PRETTY_NAME="));
+        let pretty = system
+            .iter()
+            .find_map(|line| line.strip_prefix("PRETTY_NAME="));
         self.system = pretty.unwrap_or("a system").trim_matches('"').to_owned();
         self.set("system", system);
         self.set("kernel", vec!["Linux 6.1.0-stand-in".to_owned()]);
@@ -216,7 +269,12 @@ impl Content {
         let key = text(files, "/etc/ssh/ssh_host_ed25519_key");
         self.host_key = key.and_then(|key| PrivateKey::from_openssh(key).ok());
         let mut config = text(files, "/etc/ssh/sshd_config").unwrap_or_default();
-        for name in files.names("/etc/ssh/sshd_config.d").ok().flatten().unwrap_or_default() {
+        for name in files
+            .names("/etc/ssh/sshd_config.d")
+            .ok()
+            .flatten()
+            .unwrap_or_default()
+        {
             // The first value counts, and these are read first.
             let more = text(files, &format!("/etc/ssh/sshd_config.d/{name}")).unwrap_or_default();
             config = format!("{more}\n{config}");
@@ -235,7 +293,10 @@ impl Content {
             facts.and_then(|facts| facts.target).as_deref() == Some("/dev/null")
         });
         self.has_ssh = !masked;
-        if files.has("/etc/systemd/system/pinewrit-first-start.service").unwrap_or(false) {
+        if files
+            .has("/etc/systemd/system/pinewrit-first-start.service")
+            .unwrap_or(false)
+        {
             let state = "service ActiveState=active SubState=exited Result=success";
             self.say("first-start", state.to_owned());
             self.say("first-start", "failed 0".to_owned());
@@ -268,8 +329,15 @@ impl Content {
         let table = PartitionTable::read(device)?;
         let end = if self.is_grown { size } else { root.range.end };
         let sectors = (end - root.range.start) / SECTOR;
-        let usable = if self.is_grown { end - root.range.start } else { root.facts.size.unwrap_or(0) };
-        let number = root.partition.map(|number| number.to_string()).unwrap_or_default();
+        let usable = if self.is_grown {
+            end - root.range.start
+        } else {
+            root.facts.size.unwrap_or(0)
+        };
+        let number = root
+            .partition
+            .map(|number| number.to_string())
+            .unwrap_or_default();
         self.set(
             "root",
             vec![
@@ -282,12 +350,24 @@ impl Content {
             ],
         );
         let ids = Identifiers::of(device);
-        self.set("table-identifiers", ids.table.iter().map(|id| id.trim_start_matches("0x").to_owned()).collect());
+        self.set(
+            "table-identifiers",
+            ids.table
+                .iter()
+                .map(|id| id.trim_start_matches("0x").to_owned())
+                .collect(),
+        );
         for partition in table.iter().flat_map(|table| &table.partitions) {
-            let id = table.as_ref().and_then(|table| table.scheme.partuuid(partition));
-            id.into_iter().for_each(|id| self.say("table-identifiers", id));
+            let id = table
+                .as_ref()
+                .and_then(|table| table.scheme.partuuid(partition));
+            id.into_iter()
+                .for_each(|id| self.say("table-identifiers", id));
         }
-        self.set("identifiers", ids.filesystems.into_iter().map(|(_, id)| id).collect());
+        self.set(
+            "identifiers",
+            ids.filesystems.into_iter().map(|(_, id)| id).collect(),
+        );
         Ok(())
     }
 }

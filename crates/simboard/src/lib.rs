@@ -150,7 +150,10 @@ fn trouble(request: &PowerOn, card: Option<&dyn BlockDevice>) -> Result<Option<S
     if let Some(kind) = &request.kind {
         let ready = judge(kind, card, Extent::Medium(card.size()))?;
         if ready.verdict == Verdict::DoesNotStart {
-            return Ok(Some(format!("nothing that a {} starts from is on the card", kind.name)));
+            return Ok(Some(format!(
+                "nothing that a {} starts from is on the card",
+                kind.name
+            )));
         }
     }
     Ok(None)
@@ -167,7 +170,12 @@ struct Sim {
 
 impl Sim {
     fn run(&mut self) {
-        let name = self.request.kind.as_ref().map_or("board", |kind| &kind.name).to_owned();
+        let name = self
+            .request
+            .kind
+            .as_ref()
+            .map_or("board", |kind| &kind.name)
+            .to_owned();
         let step = self.request.start / 8;
         let mut lines = vec![
             format!("{name} (a stand-in: no program of the card runs)"),
@@ -183,7 +191,10 @@ impl Sim {
         let Some(content) = self.content.take() else {
             let why = "there is no root file system";
             lines.push("[    1.000000] VFS: Unable to mount root fs".to_owned());
-            lines.push("[    1.000100] Kernel panic - not syncing: VFS: Unable to mount root fs".to_owned());
+            lines.push(
+                "[    1.000100] Kernel panic - not syncing: VFS: Unable to mount root fs"
+                    .to_owned(),
+            );
             self.tell(&lines, step);
             return self.stand_still(why.to_owned());
         };
@@ -238,13 +249,19 @@ impl Sim {
     }
 
     /// Answers names and logins, as far as the board can be reached.
-    fn serve(&self, mut content: Content) -> Result<(Option<SshServer>, Option<ServiceDaemon>), SimError> {
+    fn serve(
+        &self,
+        mut content: Content,
+    ) -> Result<(Option<SshServer>, Option<ServiceDaemon>), SimError> {
         if self.request.faults.contains(&BoardFault::NoNetwork) {
             return Ok((None, None));
         }
         if self.request.faults.contains(&BoardFault::EndlessFirstStart) {
             content.set("units", vec!["starting".to_owned()]);
-            content.set("first-start", vec!["service ActiveState=active SubState=running".to_owned()]);
+            content.set(
+                "first-start",
+                vec!["service ActiveState=active SubState=running".to_owned()],
+            );
         }
         let host_name = content.host_name.clone();
         let server = self.ssh(content)?;
@@ -254,7 +271,9 @@ impl Sim {
         let host = format!("{host_name}.local.");
         let port = server.as_ref().map_or(0, |server| server.port);
         let none: &[(&str, &str)] = &[];
-        let service = ServiceInfo::new(SERVICE, &host_name, &host, "127.0.0.1", port, none)?;
+        // Several boards may have one name, as after a mistake in a workshop.
+        let instance = format!("{host_name} at {port}");
+        let service = ServiceInfo::new(SERVICE, &instance, &host, "127.0.0.1", port, none)?;
         daemon.register(service)?;
         Ok((server, Some(daemon)))
     }

@@ -28,7 +28,11 @@ impl Interface {
     /// Puts it into the answers. `hardware` is the board's own address.
     fn tell(self, content: &mut Content, hardware: &str) {
         let number = content.lines("link").len() + 1;
-        let name = if self.name.is_empty() { "eth0" } else { &self.name };
+        let name = if self.name.is_empty() {
+            "eth0"
+        } else {
+            &self.name
+        };
         let hardware = self.hardware.as_deref().unwrap_or(hardware);
         let mtu = self.mtu.unwrap_or(USUAL_MTU);
         content.say(
@@ -42,8 +46,15 @@ impl Interface {
             gateways.push(ROUTER.to_owned());
         }
         for address in addresses {
-            let family = if address.contains(':') { "inet6" } else { "inet" };
-            content.say("address", format!("{number}: {name}    {family} {address} scope global {name}"));
+            let family = if address.contains(':') {
+                "inet6"
+            } else {
+                "inet"
+            };
+            content.say(
+                "address",
+                format!("{number}: {name}    {family} {address} scope global {name}"),
+            );
         }
         for gateway in gateways {
             content.say("route", format!("default via {gateway} dev {name}"));
@@ -67,7 +78,9 @@ pub(crate) fn networkd(text: &str, content: &mut Content, hardware: &str) {
             name.trim_end_matches(']').clone_into(&mut section);
             continue;
         }
-        let Some((key, value)) = line.split_once('=') else { continue };
+        let Some((key, value)) = line.split_once('=') else {
+            continue;
+        };
         let value = value.trim().to_owned();
         match (section.as_str(), key.trim()) {
             ("Match", "Name") => interface.name = value,
@@ -77,7 +90,9 @@ pub(crate) fn networkd(text: &str, content: &mut Content, hardware: &str) {
             ("Link", "MTUBytes") => interface.mtu = value.parse().ok(),
             ("Network" | "Address", "Address") => interface.addresses.push(value),
             ("Network", "DHCP") => interface.is_dhcp = value != "no",
-            ("Network", "DNS") => interface.dns.extend(value.split_whitespace().map(str::to_owned)),
+            ("Network", "DNS") => interface
+                .dns
+                .extend(value.split_whitespace().map(str::to_owned)),
             ("Network", "VLAN") => vlans.push(value),
             ("Network", "Gateway") => interface.gateways.push(value),
             ("Route", "Gateway") => interface.routes.push((String::new(), value)),
@@ -111,12 +126,16 @@ fn join_routes(interface: &mut Interface) {
 pub(crate) fn netplan(read: &Value, content: &mut Content, hardware: &str) {
     let network = read.get("network").unwrap_or(read);
     for kind in ["ethernets", "vlans", "bridges", "bonds"] {
-        let Some(all) = network.get(kind).and_then(Value::as_object) else { continue };
+        let Some(all) = network.get(kind).and_then(Value::as_object) else {
+            continue;
+        };
         for (name, one) in all {
             described(name, one).tell(content, hardware);
         }
     }
-    let Some(all) = network.get("wifis").and_then(Value::as_object) else { return };
+    let Some(all) = network.get("wifis").and_then(Value::as_object) else {
+        return;
+    };
     for one in all.values() {
         let country = one.get("regulatory-domain").and_then(Value::as_str);
         let networks = one.get("access-points").and_then(Value::as_object);
@@ -131,16 +150,34 @@ fn described(name: &str, one: &Value) -> Interface {
         all.filter_map(Value::as_str).map(str::to_owned).collect()
     };
     let mut interface = Interface {
-        name: one.get("set-name").and_then(Value::as_str).unwrap_or(name).to_owned(),
-        hardware: one.pointer("/match/macaddress").and_then(Value::as_str).map(str::to_ascii_lowercase),
+        name: one
+            .get("set-name")
+            .and_then(Value::as_str)
+            .unwrap_or(name)
+            .to_owned(),
+        hardware: one
+            .pointer("/match/macaddress")
+            .and_then(Value::as_str)
+            .map(str::to_ascii_lowercase),
         addresses: texts(one.get("addresses")),
         is_dhcp: one.get("dhcp4").and_then(Value::as_bool) == Some(true),
         dns: texts(one.pointer("/nameservers/addresses")),
         mtu: one.get("mtu").and_then(Value::as_u64),
         ..Interface::default()
     };
-    for route in one.get("routes").and_then(Value::as_array).into_iter().flatten() {
-        let word = |key| route.get(key).and_then(Value::as_str).unwrap_or("").to_owned();
+    for route in one
+        .get("routes")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten()
+    {
+        let word = |key| {
+            route
+                .get(key)
+                .and_then(Value::as_str)
+                .unwrap_or("")
+                .to_owned()
+        };
         match word("to").as_str() {
             "default" | "0.0.0.0/0" | "::/0" => interface.gateways.push(word("via")),
             to => interface.routes.push((to.to_owned(), word("via"))),
@@ -157,9 +194,21 @@ fn described(name: &str, one: &Value) -> Interface {
 pub(crate) fn wpa(text: &str, content: &mut Content) {
     let value = |key: &str| {
         let mut lines = text.lines().map(str::trim);
-        lines.find_map(|line| Some(line.strip_prefix(key)?.strip_prefix('=')?.trim_matches('"').to_owned()))
+        lines.find_map(|line| {
+            Some(
+                line.strip_prefix(key)?
+                    .strip_prefix('=')?
+                    .trim_matches('"')
+                    .to_owned(),
+            )
+        })
     };
-    wireless(value("country").as_deref(), value("ssid").as_deref(), content);
+    // A name without quotes is in hexadecimal digits (wpa_supplicant.conf(5)).
+    let name = value("ssid").map(|name| match text.contains(&format!("ssid=\"{name}\"")) {
+        true => name,
+        false => from_hex(&name).unwrap_or(name),
+    });
+    wireless(value("country").as_deref(), name.as_deref(), content);
 }
 
 fn wireless(country: Option<&str>, name: Option<&str>, content: &mut Content) {
@@ -169,4 +218,12 @@ fn wireless(country: Option<&str>, name: Option<&str>, content: &mut Content) {
     if let Some(name) = name {
         content.say("wireless", format!("\tSSID: {name}"));
     }
+}
+
+fn from_hex(digits: &str) -> Option<String> {
+    let pairs = (0..digits.len()).step_by(2);
+    let bytes: Option<Vec<u8>> = pairs
+        .map(|at| u8::from_str_radix(digits.get(at..at + 2)?, 16).ok())
+        .collect();
+    String::from_utf8(bytes?).ok()
 }

@@ -36,7 +36,11 @@ pub(crate) fn take(files: &Files<'_>, content: &mut Content, hardware: &str) -> 
 }
 
 fn user_data(data: &Value, content: &mut Content) {
-    let text = |path: &str| data.pointer(path).and_then(Value::as_str).map(str::to_owned);
+    let text = |path: &str| {
+        data.pointer(path)
+            .and_then(Value::as_str)
+            .map(str::to_owned)
+    };
     if let Some(name) = text("/hostname") {
         content.host_name = name;
     }
@@ -50,7 +54,9 @@ fn user_data(data: &Value, content: &mut Content) {
         content.set("keyboard", vec![format!("XKBLAYOUT={layout}")]);
     }
     if let Some(key) = text("/ssh_keys/ed25519_private") {
-        content.host_key = PrivateKey::from_openssh(key).ok().or(content.host_key.take());
+        content.host_key = PrivateKey::from_openssh(key)
+            .ok()
+            .or(content.host_key.take());
     }
     if let Some(accepts) = data.get("ssh_pwauth").and_then(Value::as_bool) {
         content.accepts_passwords = accepts;
@@ -58,7 +64,12 @@ fn user_data(data: &Value, content: &mut Content) {
     if let Some(size) = data.pointer("/swap/size").and_then(Value::as_u64) {
         content.add_swap("/swapfile", size);
     }
-    for user in data.get("users").and_then(Value::as_array).into_iter().flatten() {
+    for user in data
+        .get("users")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten()
+    {
         add_user(user, content);
     }
 }
@@ -66,9 +77,17 @@ fn user_data(data: &Value, content: &mut Content) {
 fn add_user(user: &Value, content: &mut Content) {
     let word = |key| user.get(key).and_then(Value::as_str);
     let Some(name) = word("name") else { return };
-    let uid = user.get("uid").and_then(Value::as_u64).and_then(|uid| u32::try_from(uid).ok());
+    let uid = user
+        .get("uid")
+        .and_then(Value::as_u64)
+        .and_then(|uid| u32::try_from(uid).ok());
     content.add_account(name, uid, word("shell").unwrap_or("/bin/sh"));
-    for group in user.get("groups").and_then(Value::as_array).into_iter().flatten() {
+    for group in user
+        .get("groups")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten()
+    {
         if let Some(group) = group.as_str() {
             content.add_to_group(name, group);
         }
@@ -89,5 +108,8 @@ fn add_user(user: &Value, content: &mut Content) {
 
 /// The keys of lines in `authorized_keys`.
 pub(crate) fn public_keys(lines: &[String]) -> Vec<PublicKey> {
-    lines.iter().filter_map(|line| PublicKey::from_openssh(line).ok()).collect()
+    lines
+        .iter()
+        .filter_map(|line| PublicKey::from_openssh(line).ok())
+        .collect()
 }

@@ -9,7 +9,8 @@ use pinewrit_boot::commission::{FIRST_LINE, questions};
 use russh::keys::PrivateKey;
 use russh::keys::ssh_key::private::{Ed25519Keypair, KeypairData};
 use russh::server::{
-    Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Server as _, Session, VerifiedPublicKey,
+    Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Server as _, Session,
+    VerifiedPublicKey,
 };
 use russh::{Channel, ChannelId, MethodKind, MethodSet, SshId};
 use tokio::net::TcpListener;
@@ -19,7 +20,8 @@ use crate::content::Content;
 /// The longest script that is taken, in bytes.
 const LONGEST: usize = 64 << 10;
 /// What it says to all other commands.
-const NO_SHELL: &str = "this is a stand-in for a board: it has no shell, and answers `pinewrit commission` only\n";
+const NO_SHELL: &str =
+    "this is a stand-in for a board: it has no shell, and answers `pinewrit commission` only\n";
 
 /// A running server; it ends when dropped.
 pub(crate) struct SshServer {
@@ -30,8 +32,14 @@ pub(crate) struct SshServer {
 
 impl SshServer {
     /// Starts it at a port that is free.
-    pub(crate) fn start(content: Arc<Mutex<Content>>, key: PrivateKey, accepts_passwords: bool) -> std::io::Result<Self> {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    pub(crate) fn start(
+        content: Arc<Mutex<Content>>,
+        key: PrivateKey,
+        accepts_passwords: bool,
+    ) -> std::io::Result<Self> {
+        let runtime = tokio::runtime::Builder::new_current_thread()
+            .enable_all()
+            .build()?;
         let at = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
         let listener = runtime.block_on(TcpListener::bind(at))?;
         let port = listener.local_addr()?.port();
@@ -109,7 +117,11 @@ struct Guest {
 impl Guest {
     fn knows(&self, user: &str, key: &russh::keys::PublicKey) -> Auth {
         let content = self.content.lock().unwrap_or_else(|e| e.into_inner());
-        match content.logins(user).iter().any(|own| own.key_data() == key.key_data()) {
+        match content
+            .logins(user)
+            .iter()
+            .any(|own| own.key_data() == key.key_data())
+        {
             true => Auth::Accept,
             false => Auth::reject(),
         }
@@ -129,11 +141,19 @@ impl Guest {
 impl Handler for Guest {
     type Error = russh::Error;
 
-    async fn auth_publickey_offered(&mut self, user: &str, offer: PublicKeyOffer<'_>) -> Result<Auth, Self::Error> {
+    async fn auth_publickey_offered(
+        &mut self,
+        user: &str,
+        offer: PublicKeyOffer<'_>,
+    ) -> Result<Auth, Self::Error> {
         Ok(self.knows(user, offer.public_key))
     }
 
-    async fn auth_publickey(&mut self, user: &str, key: VerifiedPublicKey<'_>) -> Result<Auth, Self::Error> {
+    async fn auth_publickey(
+        &mut self,
+        user: &str,
+        key: VerifiedPublicKey<'_>,
+    ) -> Result<Auth, Self::Error> {
         let auth = self.knows(user, key.public_key);
         user.clone_into(&mut self.user);
         Ok(auth)
@@ -149,7 +169,12 @@ impl Handler for Guest {
         Ok(())
     }
 
-    async fn exec_request(&mut self, channel: ChannelId, command: &[u8], session: &mut Session) -> Result<(), Self::Error> {
+    async fn exec_request(
+        &mut self,
+        channel: ChannelId,
+        command: &[u8],
+        session: &mut Session,
+    ) -> Result<(), Self::Error> {
         session.channel_success(channel)?;
         if command != b"sh -s" {
             session.data(channel, NO_SHELL.as_bytes().to_vec())?;
@@ -159,20 +184,33 @@ impl Handler for Guest {
         Ok(())
     }
 
-    async fn shell_request(&mut self, channel: ChannelId, session: &mut Session) -> Result<(), Self::Error> {
+    async fn shell_request(
+        &mut self,
+        channel: ChannelId,
+        session: &mut Session,
+    ) -> Result<(), Self::Error> {
         session.channel_success(channel)?;
         session.data(channel, NO_SHELL.replace('\n', "\r\n").into_bytes())?;
         session.exit_status_request(channel, 127)?;
         session.close(channel)
     }
 
-    async fn data(&mut self, _: ChannelId, data: &[u8], _: &mut Session) -> Result<(), Self::Error> {
+    async fn data(
+        &mut self,
+        _: ChannelId,
+        data: &[u8],
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
         let room = LONGEST.saturating_sub(self.script.len()).min(data.len());
         self.script.extend(&data[..room]);
         Ok(())
     }
 
-    async fn channel_eof(&mut self, channel: ChannelId, session: &mut Session) -> Result<(), Self::Error> {
+    async fn channel_eof(
+        &mut self,
+        channel: ChannelId,
+        session: &mut Session,
+    ) -> Result<(), Self::Error> {
         session.data(channel, self.answer().into_bytes())?;
         session.exit_status_request(channel, 0)?;
         session.eof(channel)?;

@@ -198,6 +198,12 @@ pub struct Way {
 pub struct Started {
     /// The kernel's path.
     pub kernel: String,
+    /// The kernel's partition; `None` if the medium has no table.
+    pub on: Option<u32>,
+    /// The path of its initrd, if it has one.
+    pub initrd: Option<String>,
+    /// The kernel's command line.
+    pub options: String,
     /// Where it is named.
     pub at: Source,
     /// The partition of the root file system, if it is on the medium.

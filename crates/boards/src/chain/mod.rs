@@ -481,8 +481,12 @@ fn start(medium: &Medium<'_>, own: &FilesystemOf, entry: &Entry, text: &Source, 
     }
     let path = placed(kernel);
     check_kernel(medium, system, &path, at(kernel.line), way);
+    let initrd = entry.loads.iter().find(|load| load.part == Part::Initrd);
     way.starts = Some(Started {
         kernel: path,
+        on: system.partition,
+        initrd: initrd.map(placed),
+        options: entry.options.trim().to_owned(),
         at: at(kernel.line),
         root: None,
         init: None,

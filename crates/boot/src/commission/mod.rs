@@ -8,5 +8,5 @@ mod system;
 
 pub use points::{Met, Point, Topic, Wanted, compare};
 pub use probe::{FIRST_LINE, questions, script};
-pub use seen::Seen;
 pub(crate) use seen::MOST;
+pub use seen::Seen;

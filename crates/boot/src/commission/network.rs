@@ -153,9 +153,18 @@ pub(super) fn wireless(settings: &CheckedSettings, seen: &Seen, points: &mut Vec
     let country = after("country ").and_then(|rest| Some(rest.get(..2)?.to_owned()));
     let is_met = country.as_ref() == Some(&wireless.country);
     let wanted = wireless.country.clone();
-    points.push(Point::judged(Topic::WirelessCountry, wanted, country, is_met));
-    let names: Vec<&str> = wireless.networks.iter().map(|one| one.ssid.as_str()).collect();
-    let joined = after("SSID:");
+    points.push(Point::judged(
+        Topic::WirelessCountry,
+        wanted,
+        country,
+        is_met,
+    ));
+    let names: Vec<&str> = wireless
+        .networks
+        .iter()
+        .map(|one| one.ssid.as_str())
+        .collect();
+    let joined = after("SSID:").map(|name| unescaped(&name));
     let is_met = joined.as_deref().is_some_and(|name| names.contains(&name));
     let found = match (lines.is_empty(), joined) {
         (true, _) => None,
@@ -168,4 +177,39 @@ pub(super) fn wireless(settings: &CheckedSettings, seen: &Seen, points: &mut Vec
         point.met = Met::NotTold;
     }
     points.push(point.of(wireless.interface.clone()));
+}
+
+/// A network's name as `iw` writes it: bytes that are no plain signs as `\xc3`.
+fn unescaped(name: &str) -> String {
+    let mut bytes = Vec::new();
+    let mut rest = name;
+    while let Some(sign) = rest.chars().next() {
+        let escaped = rest.strip_prefix("\\x").and_then(|digits| {
+            let byte = u8::from_str_radix(digits.get(..2)?, 16).ok()?;
+            Some((byte, &digits[2..]))
+        });
+        match escaped {
+            Some((byte, after)) => {
+                bytes.push(byte);
+                rest = after;
+            }
+            None => {
+                let len = sign.len_utf8();
+                bytes.extend(&rest.as_bytes()[..len]);
+                rest = &rest[len..];
+            }
+        }
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_networks() {
+        assert_eq!(unescaped("H\\xc3\\xbctte 3"), "Hütte 3");
+        assert_eq!(unescaped("a\\xzz"), "a\\xzz");
+    }
 }

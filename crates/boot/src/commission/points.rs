@@ -163,7 +163,9 @@ impl Wanted<'_> {
     pub fn has_sudo(&self, name: Option<&str>) -> bool {
         let users = self.settings.iter().flat_map(|settings| &settings.users);
         let mut users = users.filter(|user| name.is_none_or(|name| user.name == name));
-        users.next().is_some_and(|user| user.sudo == Sudo::WithoutPassword)
+        users
+            .next()
+            .is_some_and(|user| user.sudo == Sudo::WithoutPassword)
     }
 }
 
@@ -183,7 +185,10 @@ pub fn compare(wanted: &Wanted<'_>, session: &Session, now: i64) -> Vec<Point> {
     }
     system::medium(wanted, seen, &mut points);
     points.extend(Point::noted(Topic::System, seen.system()));
-    points.extend(Point::noted(Topic::Kernel, seen.kernel().map(str::to_owned)));
+    points.extend(Point::noted(
+        Topic::Kernel,
+        seen.kernel().map(str::to_owned),
+    ));
     points.extend(system::failed_units(seen));
     points.extend(system::first_start(wanted, seen));
     points.push(system::clock(seen, now));

@@ -11,7 +11,11 @@ const SCRIPT: &str = include_str!("probe.sh");
 /// `users` are those whose keys are looked at. With `has_sudo`, what only root may read is read by
 /// `sudo -n`; otherwise nobody is asked for rights, because a refusal is logged on the board.
 pub fn script(users: &[&str], has_sudo: bool) -> String {
-    let named: Vec<&str> = users.iter().copied().filter(|user| is_plain(user)).collect();
+    let named: Vec<&str> = users
+        .iter()
+        .copied()
+        .filter(|user| is_plain(user))
+        .collect();
     let sudo = if has_sudo { "yes" } else { "no" };
     format!(
         "{FIRST_LINE}\nusers='{}'\nsudo={sudo}\n{SCRIPT}",

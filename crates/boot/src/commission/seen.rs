@@ -104,7 +104,8 @@ impl Seen {
         }
         Some(
             service.is_some_and(|line| line.contains("SubState=running"))
-                || cloud.is_some_and(|state| matches!(state, "running" | "not run" | "not started"))
+                || cloud
+                    .is_some_and(|state| matches!(state, "running" | "not run" | "not started"))
                 || state.is_some_and(|state| matches!(state, "starting" | "initializing")),
         )
     }
@@ -181,7 +182,9 @@ impl Seen {
     pub(crate) fn addresses(&self) -> Vec<(&str, IpNet)> {
         let address = |line: &'_ String| -> Option<(usize, IpNet)> {
             let words: Vec<&str> = line.split_whitespace().collect();
-            let at = words.iter().position(|word| matches!(*word, "inet" | "inet6"))?;
+            let at = words
+                .iter()
+                .position(|word| matches!(*word, "inet" | "inet6"))?;
             let net = words.get(at + 1)?.parse().ok();
             // A point-to-point interface has no length.
             let net = net.or_else(|| Some(words.get(at + 1)?.parse::<IpAddr>().ok()?.into()))?;
@@ -208,7 +211,10 @@ impl Seen {
 
     /// Name servers, by the texts of the resolver and by its own words.
     pub(crate) fn name_servers(&self) -> Vec<IpAddr> {
-        let words = self.lines("dns").iter().flat_map(|line| line.split_whitespace());
+        let words = self
+            .lines("dns")
+            .iter()
+            .flat_map(|line| line.split_whitespace());
         // systemd-resolved writes a port or a name behind the address.
         let found = words.filter_map(|word| word.split(['#', '%']).next()?.parse().ok());
         found.collect()

@@ -18,7 +18,9 @@ const SWAP_HEADER: u64 = 1 << 20;
 
 pub(super) fn host_name(wanted: &Wanted<'_>, seen: &Seen) -> Option<Point> {
     let found = seen.first("hostname").map(str::to_owned);
-    let of_settings = wanted.settings.and_then(|settings| settings.host_name.as_deref());
+    let of_settings = wanted
+        .settings
+        .and_then(|settings| settings.host_name.as_deref());
     let of_receipt = wanted.receipt.and_then(|receipt| receipt.settings.as_ref());
     let of_receipt = of_receipt.and_then(|settings| settings.host_name.as_deref());
     let Some(name) = of_settings.or(of_receipt).or(wanted.host_name) else {
@@ -48,7 +50,12 @@ pub(super) fn accounts(
         let found = accepts_passwords(seen, session);
         let is_met = found == Some(wanted);
         let found = found.map(|is_on| word(is_on).to_owned());
-        points.push(Point::judged(Topic::PasswordLogin, word(wanted), found, is_met));
+        points.push(Point::judged(
+            Topic::PasswordLogin,
+            word(wanted),
+            found,
+            is_met,
+        ));
     }
 }
 
@@ -86,7 +93,10 @@ fn account(user: &User, accounts: &[Account], seen: &Seen) -> Point {
     }
     let is_met = missing.is_empty()
         && user.uid.is_none_or(|uid| uid == account.uid)
-        && user.shell.as_ref().is_none_or(|shell| *shell == account.shell);
+        && user
+            .shell
+            .as_ref()
+            .is_none_or(|shell| *shell == account.shell);
     Point::judged(Topic::User, wanted, Some(text), is_met).of(user.name.clone())
 }
 
@@ -103,7 +113,11 @@ fn keys(user: &User, seen: &Seen) -> Point {
         return Point::judged(Topic::Keys, wanted, found, is_met).of(user.name.clone());
     };
     let keys: Vec<&str> = lines.iter().filter_map(|line| key_in(line)).collect();
-    let asked: Vec<&str> = user.ssh_keys.iter().filter_map(|line| key_in(line)).collect();
+    let asked: Vec<&str> = user
+        .ssh_keys
+        .iter()
+        .filter_map(|line| key_in(line))
+        .collect();
     let missing = asked.iter().filter(|key| !keys.contains(key)).count();
     let more = keys.iter().filter(|key| !asked.contains(key)).count();
     let mut found = counted(keys.len());
@@ -202,7 +216,10 @@ pub(super) fn regional(settings: &CheckedSettings, seen: &Seen, points: &mut Vec
         // The console's own names are longer: `de-latin1`.
         let found = found.or_else(|| seen.variable("keyboard", "KEYMAP"));
         let is_met = found.as_deref().is_some_and(|found| {
-            found == layout || found.strip_prefix(layout.as_str()).is_some_and(|rest| rest.starts_with('-'))
+            found == layout
+                || found
+                    .strip_prefix(layout.as_str())
+                    .is_some_and(|rest| rest.starts_with('-'))
         });
         points.push(Point::judged(Topic::Keyboard, layout, found, is_met));
     }
@@ -219,7 +236,9 @@ pub(super) fn swap(settings: &CheckedSettings, seen: &Seen) -> Option<Point> {
         .collect();
     let told = !seen.lines("swap").is_empty();
     let found = |empty: &str| {
-        let texts = sizes.iter().map(|(name, size)| format!("{name}, {}", mebibytes(*size)));
+        let texts = sizes
+            .iter()
+            .map(|(name, size)| format!("{name}, {}", mebibytes(*size)));
         let texts: Vec<String> = texts.collect();
         told.then(|| match texts.is_empty() {
             true => empty.to_owned(),
@@ -229,13 +248,36 @@ pub(super) fn swap(settings: &CheckedSettings, seen: &Seen) -> Option<Point> {
     if let Some(size) = settings.swap {
         let is_it = |found: u64| found <= size && found + SWAP_HEADER >= size;
         let is_met = sizes.iter().any(|(_, found)| is_it(*found));
-        return Some(Point::judged(Topic::Swap, mebibytes(size), found("none"), is_met));
+        return Some(Point::judged(
+            Topic::Swap,
+            mebibytes(size),
+            found("none"),
+            is_met,
+        ));
     }
     if settings.zram == Some(false) {
         let is_met = !sizes.iter().any(|(name, _)| name.contains("zram"));
-        return Some(Point::judged(Topic::Swap, "not in memory", found("none"), is_met));
+        return Some(Point::judged(
+            Topic::Swap,
+            "not in memory",
+            found("none"),
+            is_met,
+        ));
     }
     None
+}
+
+/// A size as on a medium's package: `7.82 GB`.
+fn short(bytes: u64) -> String {
+    match bytes {
+        0..1_000_000_000 => format!("{:.1} MB", bytes as f64 / 1e6),
+        _ => format!("{:.2} GB", bytes as f64 / 1e9),
+    }
+}
+
+/// The same with its bytes: media of one size on the package differ in them.
+fn size_of(bytes: u64) -> String {
+    format!("{} ({bytes} bytes)", short(bytes))
 }
 
 fn mebibytes(bytes: u64) -> String {
@@ -245,17 +287,17 @@ fn mebibytes(bytes: u64) -> String {
 pub(super) fn medium(wanted: &Wanted<'_>, seen: &Seen, points: &mut Vec<Point>) {
     let root = seen.root();
     let described = root.as_ref().map(|root| match root.disk {
-        Some(disk) => format!("{}, {disk} bytes", root.name),
+        Some(disk) => format!("{}, {}", root.name, size_of(disk)),
         None => root.name.clone(),
     });
     let receipt = wanted.receipt.filter(|one| one.medium.partition.is_none());
     match receipt.filter(|_| !wanted.is_trial) {
         Some(receipt) => {
             let size = receipt.medium.size;
-            let is_met = root.as_ref().and_then(|root| root.disk) == Some(size);
-            let found = described.filter(|_| root.as_ref().is_some_and(|root| root.disk.is_some()));
-            let wanted = format!("{size} bytes");
-            points.push(Point::judged(Topic::Medium, wanted, found, is_met));
+            let disk = root.as_ref().and_then(|root| root.disk);
+            let is_met = disk == Some(size);
+            let found = described.filter(|_| disk.is_some());
+            points.push(Point::judged(Topic::Medium, size_of(size), found, is_met));
         }
         None => points.extend(Point::noted(Topic::Medium, described)),
     }
@@ -274,7 +316,10 @@ fn identifiers(receipt: &pinewrit_core::receipt::Receipt, seen: &Seen) -> Vec<Po
         let id = id.strip_prefix("0x").unwrap_or(&id).to_owned();
         let found = seen.identifiers("table-identifiers");
         // Partitions of an MBR are named by its signature (`root=PARTUUID=` in the kernel).
-        let of_partition = |one: &String| one.strip_prefix(&id).is_some_and(|rest| rest.starts_with('-'));
+        let of_partition = |one: &String| {
+            one.strip_prefix(&id)
+                .is_some_and(|rest| rest.starts_with('-'))
+        };
         let is_met = found.iter().any(|one| *one == id || of_partition(one));
         let told = (!found.is_empty()).then(|| match is_met {
             true => table.clone(),
@@ -299,7 +344,12 @@ fn identifiers(receipt: &pinewrit_core::receipt::Receipt, seen: &Seen) -> Vec<Po
             [one] => one.clone(),
             all => format!("{} of {}", all.len(), all.len()),
         };
-        let point = Point::judged(Topic::FilesystemIdentifiers, text, found, missing.is_empty());
+        let point = Point::judged(
+            Topic::FilesystemIdentifiers,
+            text,
+            found,
+            missing.is_empty(),
+        );
         points.push(point);
     }
     points
@@ -307,8 +357,12 @@ fn identifiers(receipt: &pinewrit_core::receipt::Receipt, seen: &Seen) -> Vec<Po
 
 fn root_size(wanted: &Wanted<'_>, root: &Root) -> Point {
     let found = match (root.disk, root.usable) {
-        (Some(disk), Some(usable)) => Some(format!("{usable} of {disk} bytes usable")),
-        (Some(disk), None) => Some(format!("partition ends at {} of {disk} bytes", root.end)),
+        (Some(disk), Some(usable)) => Some(format!("{} of {} usable", short(usable), short(disk))),
+        (Some(disk), None) => Some(format!(
+            "the partition ends at {} of {}",
+            short(root.end),
+            short(disk)
+        )),
         (None, _) => None,
     };
     let must_grow = wanted.settings.is_some_and(|settings| settings.grows_root);
@@ -334,7 +388,11 @@ pub(super) fn failed_units(seen: &Seen) -> Option<Point> {
     let names: Vec<&str> = lines
         .iter()
         .skip(1)
-        .filter_map(|line| line.trim_start_matches(['●', ' ']).split_whitespace().next())
+        .filter_map(|line| {
+            line.trim_start_matches(['●', ' '])
+                .split_whitespace()
+                .next()
+        })
         .collect();
     let found = state.map(|state| match names.is_empty() {
         true if state == "degraded" => state.to_owned(),
@@ -343,12 +401,18 @@ pub(super) fn failed_units(seen: &Seen) -> Option<Point> {
     });
     let is_met = found.as_deref() == Some("none");
     // Without systemd nobody counts them.
-    found.is_some().then(|| Point::judged(Topic::FailedUnits, "none", found, is_met))
+    found
+        .is_some()
+        .then(|| Point::judged(Topic::FailedUnits, "none", found, is_met))
 }
 
 pub(super) fn first_start(wanted: &Wanted<'_>, seen: &Seen) -> Option<Point> {
-    let is_asked = wanted.settings.is_some_and(|one| !one.first_start.is_empty());
-    let failed = seen.word("first-start", "failed").and_then(|count| count.parse::<u64>().ok());
+    let is_asked = wanted
+        .settings
+        .is_some_and(|one| !one.first_start.is_empty());
+    let failed = seen
+        .word("first-start", "failed")
+        .and_then(|count| count.parse::<u64>().ok());
     let cloud = seen.word("first-start", "cloud-init");
     let service = seen.word("first-start", "service");
     let state = match (seen.is_at_first_start(), failed, cloud) {

@@ -60,7 +60,9 @@ impl Greeter {
 
     fn go_on(&mut self) {
         while self.under_way < AT_ONCE {
-            let Some(door) = self.waiting.pop_front() else { return };
+            let Some(door) = self.waiting.pop_front() else {
+                return;
+            };
             self.under_way += 1;
             let send = self.send.clone();
             std::thread::spawn(move || {

@@ -61,11 +61,20 @@ fn parse(text: &str) -> Option<Vec<Lease>> {
         return Some(kea(text));
     }
     // The one notes its version or the file's meaning first, in remarks.
-    let is_isc = text.lines().any(|line| line.starts_with("lease ") && line.trim_end().ends_with('{'));
-    if is_isc || text.lines().any(|line| line.starts_with("authoring-byte-order")) {
+    let is_isc = text
+        .lines()
+        .any(|line| line.starts_with("lease ") && line.trim_end().ends_with('{'));
+    if is_isc
+        || text
+            .lines()
+            .any(|line| line.starts_with("authoring-byte-order"))
+    {
         return Some(isc(text));
     }
-    let lines: Vec<&str> = text.lines().filter(|line| !line.trim().is_empty()).collect();
+    let lines: Vec<&str> = text
+        .lines()
+        .filter(|line| !line.trim().is_empty())
+        .collect();
     let found: Vec<Lease> = lines.iter().filter_map(|line| dnsmasq(line)).collect();
     // A server that has given out nothing has an empty file.
     (lines.is_empty() || !found.is_empty()).then_some(found)
@@ -138,11 +147,17 @@ fn date(text: &str) -> Option<i64> {
 
 /// Rows under names (Kea's "memfile" with `persist`). Later rows replace earlier ones.
 fn kea(text: &str) -> Vec<Lease> {
-    let mut rows = csv::ReaderBuilder::new().flexible(true).from_reader(text.as_bytes());
+    let mut rows = csv::ReaderBuilder::new()
+        .flexible(true)
+        .from_reader(text.as_bytes());
     let head = rows.headers().cloned().unwrap_or_default();
     let column = |name: &str| head.iter().position(|one| one == name);
     let (addresses, hardwares) = (column("address"), column("hwaddr"));
-    let (names, ends, lifetimes) = (column("hostname"), column("expire"), column("valid_lifetime"));
+    let (names, ends, lifetimes) = (
+        column("hostname"),
+        column("expire"),
+        column("valid_lifetime"),
+    );
     let mut all: Vec<Lease> = Vec::new();
     for fields in rows.records().flatten() {
         let field = |column: Option<usize>| column.and_then(|at| fields.get(at));
@@ -160,7 +175,9 @@ fn kea(text: &str) -> Vec<Lease> {
             address,
             name: field(names).and_then(name),
             hardware: field(hardwares).and_then(hardware),
-            asked: ends.zip(lifetime).and_then(|(ends, lifetime)| ends.checked_sub(lifetime)),
+            asked: ends
+                .zip(lifetime)
+                .and_then(|(ends, lifetime)| ends.checked_sub(lifetime)),
             ends,
         });
     }
@@ -209,7 +226,9 @@ fn hardware(text: &str) -> Option<String> {
         .split([':', '-'])
         .map(|byte| u8::from_str_radix(byte, 16).ok())
         .collect();
-    bytes.filter(|bytes| bytes.len() == 6).map(|bytes| colons(&bytes))
+    bytes
+        .filter(|bytes| bytes.len() == 6)
+        .map(|bytes| colons(&bytes))
 }
 
 pub(super) fn colons(bytes: &[u8]) -> String {
@@ -243,7 +262,8 @@ lease 10.77.3.11 {
   hardware ethernet 02:00:00:00:00:04;
 }
 ";
-    const KEA: &str = "address,hwaddr,client_id,valid_lifetime,expire,subnet_id,fqdn_fwd,fqdn_rev,hostname,state
+    const KEA: &str =
+        "address,hwaddr,client_id,valid_lifetime,expire,subnet_id,fqdn_fwd,fqdn_rev,hostname,state
 10.77.3.9,02:00:00:00:00:09,,3600,1795689200,1,0,0,gone,0
 10.77.3.10,02:00:00:00:00:03,01:02:00:00:00:00:03,3600,1795689200,1,0,0,larkfell-03.,0
 10.77.3.9,02:00:00:00:00:09,,0,1795689200,1,0,0,gone,2

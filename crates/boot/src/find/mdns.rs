@@ -43,7 +43,8 @@ impl Asker {
     pub(super) fn ask(&mut self, name: &str) {
         let name = format!("{name}.local.");
         // A name that cannot be asked for is not found.
-        self.names.extend(self.daemon.resolve_hostname(&name, None).ok());
+        self.names
+            .extend(self.daemon.resolve_hostname(&name, None).ok());
     }
 
     /// What was answered since.
@@ -84,5 +85,7 @@ impl Drop for Asker {
 
 fn bare(host: &str) -> String {
     let name = host.trim_end_matches('.');
-    name.strip_suffix(".local").unwrap_or(name).to_ascii_lowercase()
+    name.strip_suffix(".local")
+        .unwrap_or(name)
+        .to_ascii_lowercase()
 }

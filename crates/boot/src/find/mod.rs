@@ -59,6 +59,8 @@ pub struct FindRequest {
     pub wait: Duration,
     /// Whether only this computer is asked: boards of a rack are in here.
     pub is_loopback: bool,
+    /// Whether it is over as soon as one of them is found.
+    pub is_one_enough: bool,
     /// The time here, in seconds since 1970.
     pub now: fn() -> i64,
 }
@@ -235,6 +237,8 @@ struct Search<'r> {
     found: BTreeMap<String, Found>,
     asker: Option<Asker>,
     greeter: Greeter,
+    /// Where each board may be, by its name. Two boards of one name are told apart by their keys.
+    doors: BTreeMap<String, BTreeSet<Door>>,
     /// When somebody knocked at which door.
     knocked: BTreeMap<Door, Instant>,
     /// The rest of the network that is looked through.
@@ -260,12 +264,15 @@ impl<'r> Search<'r> {
             };
             found.insert(target.name.to_ascii_lowercase(), one);
         }
-        let net = request.net.map(|net| -> Box<dyn Iterator<Item = IpAddr>> { Box::new(net.hosts()) });
+        let net = request
+            .net
+            .map(|net| -> Box<dyn Iterator<Item = IpAddr>> { Box::new(net.hosts()) });
         Ok(Self {
             request,
             found,
             asker,
             greeter: Greeter::new(),
+            doors: BTreeMap::new(),
             knocked: BTreeMap::new(),
             net,
             of_net: BTreeSet::new(),
@@ -275,7 +282,11 @@ impl<'r> Search<'r> {
     }
 
     fn is_complete(&self) -> bool {
-        self.found.values().all(Found::is_complete)
+        let mut all = self.found.values();
+        match self.request.is_one_enough {
+            true => all.any(Found::is_complete),
+            false => all.all(Found::is_complete),
+        }
     }
 
     fn is_looking(&self) -> bool {
@@ -302,10 +313,18 @@ impl<'r> Search<'r> {
         let answers = self.asker.as_ref().map(Asker::answers).unwrap_or_default();
         for answer in answers {
             let first = answer.name.split('.').next().unwrap_or(&answer.name);
-            let Some(found) = self.found.get_mut(first) else { continue };
+            let Some(found) = self.found.get_mut(first) else {
+                continue;
+            };
             found.addresses.insert(answer.address);
             found.by.insert(Way::MulticastDns);
-            found.port = answer.port.or(found.port);
+            if let Some(port) = answer.port {
+                let door = Door {
+                    address: answer.address,
+                    port,
+                };
+                self.doors.entry(first.to_owned()).or_default().insert(door);
+            }
         }
     }
 
@@ -316,8 +335,12 @@ impl<'r> Search<'r> {
                 if lease.ends.is_some_and(|ends| ends < now) {
                     continue;
                 }
-                let Some(name) = self.whose(&lease) else { continue };
-                let Some(found) = self.found.get_mut(&name) else { continue };
+                let Some(name) = self.whose(&lease) else {
+                    continue;
+                };
+                let Some(found) = self.found.get_mut(&name) else {
+                    continue;
+                };
                 found.addresses.insert(lease.address);
                 found.by.insert(Way::Lease);
                 found.hardware = lease.hardware.or(found.hardware.take());
@@ -337,10 +360,16 @@ impl<'r> Search<'r> {
 
     /// The board that has a lease.
     fn whose(&self, lease: &Lease) -> Option<String> {
-        let name = lease.name.as_deref().and_then(|name| name.split('.').next());
+        let name = lease
+            .name
+            .as_deref()
+            .and_then(|name| name.split('.').next());
         let is_its = |target: &&Target| {
             name.is_some_and(|name| name.eq_ignore_ascii_case(&target.name))
-                || lease.hardware.as_ref().is_some_and(|one| target.hardware.contains(one))
+                || lease
+                    .hardware
+                    .as_ref()
+                    .is_some_and(|one| target.hardware.contains(one))
         };
         let target = self.request.targets.iter().find(is_its)?;
         Some(target.name.to_ascii_lowercase())
@@ -353,7 +382,9 @@ impl<'r> Search<'r> {
         for neighbour in neighbours::neighbours().unwrap_or_default() {
             for target in &self.request.targets {
                 let key = target.name.to_ascii_lowercase();
-                let Some(found) = self.found.get_mut(&key) else { continue };
+                let Some(found) = self.found.get_mut(&key) else {
+                    continue;
+                };
                 if target.hardware.contains(&neighbour.hardware) {
                     found.addresses.insert(neighbour.address);
                     found.by.insert(Way::Neighbour);
@@ -365,26 +396,37 @@ impl<'r> Search<'r> {
         }
     }
 
+    /// Where a board may be: at what it announces, else at the recorded or the usual port.
+    fn doors_of(&self, target: &Target) -> BTreeSet<Door> {
+        let key = target.name.to_ascii_lowercase();
+        let mut doors = self.doors.get(&key).cloned().unwrap_or_default();
+        let found = self.found.get(&key).map(|found| &found.addresses);
+        let port = target.port.unwrap_or(PORT);
+        for address in found.into_iter().flatten().chain(&target.addresses) {
+            if !doors.iter().any(|door| door.address == *address) {
+                doors.insert(Door {
+                    address: *address,
+                    port,
+                });
+            }
+        }
+        doors
+    }
+
     /// Knocks where boards may be.
     fn knock(&mut self) {
-        let mut doors = Vec::new();
-        for target in &self.request.targets {
-            let Some(found) = self.found.get(&target.name.to_ascii_lowercase()) else {
-                continue;
-            };
-            if found.is_complete() {
-                continue;
-            }
-            let port = found.port.or(target.port).unwrap_or(PORT);
-            let addresses = found.addresses.iter().chain(&target.addresses);
-            doors.extend(addresses.map(|address| Door {
-                address: *address,
-                port,
-            }));
-        }
+        let is_missing = |target: &&Target| {
+            let found = self.found.get(&target.name.to_ascii_lowercase());
+            found.is_some_and(|found| !found.is_complete())
+        };
+        let missing = self.request.targets.iter().filter(is_missing);
+        let doors: Vec<Door> = missing.flat_map(|target| self.doors_of(target)).collect();
         for door in doors {
             let is_allowed = !self.request.is_loopback || door.address.is_loopback();
-            let is_due = self.knocked.get(&door).is_none_or(|at| at.elapsed() >= KNOCK_AGAIN);
+            let is_due = self
+                .knocked
+                .get(&door)
+                .is_none_or(|at| at.elapsed() >= KNOCK_AGAIN);
             if is_allowed && is_due {
                 self.knocked.insert(door, Instant::now());
                 self.greeter.greet(door);
@@ -400,7 +442,10 @@ impl<'r> Search<'r> {
                 self.net = None;
                 return;
             };
-            let door = Door { address, port: PORT };
+            let door = Door {
+                address,
+                port: PORT,
+            };
             self.of_net.insert(door);
             if self.knocked.insert(door, Instant::now()).is_none() {
                 self.greeter.greet(door);
@@ -412,17 +457,21 @@ impl<'r> Search<'r> {
         let mut names = Vec::new();
         for target in &self.request.targets {
             let key = target.name.to_ascii_lowercase();
-            let Some(found) = self.found.get(&key) else { continue };
+            let Some(found) = self.found.get(&key) else {
+                continue;
+            };
             let wanted = target.known_hosts.as_deref().and_then(fingerprint_in);
-            let seen = greeted.as_ref().and_then(|greeting| greeting.host_key.clone());
+            let seen = greeted
+                .as_ref()
+                .and_then(|greeting| greeting.host_key.clone());
             let has_key = wanted.is_some() && wanted == seen;
-            if found.addresses.contains(&door.address) && found.port.unwrap_or(door.port) == door.port {
+            let is_its = self.doors_of(target).contains(&door);
+            if is_its && found.addresses.contains(&door.address) {
                 names.push((key, None));
+            } else if is_its {
+                names.push((key, Some(Way::Record)));
             } else if has_key && self.of_net.contains(&door) {
                 names.push((key, Some(Way::HostKey)));
-            } else if target.addresses.contains(&door.address) {
-                // Somebody else may have it.
-                names.push((key, Some(Way::Record)));
             }
         }
         for (key, way) in names {
@@ -438,9 +487,17 @@ impl<'r> Search<'r> {
         greeted: Option<&Greeting>,
         tell: &mut dyn FnMut(&News),
     ) {
-        let wanted = self.request.targets.iter().find(|target| target.name.eq_ignore_ascii_case(key));
-        let wanted = wanted.and_then(|target| target.known_hosts.as_deref()).and_then(fingerprint_in);
-        let Some(found) = self.found.get_mut(key) else { return };
+        let wanted = self
+            .request
+            .targets
+            .iter()
+            .find(|target| target.name.eq_ignore_ascii_case(key));
+        let wanted = wanted
+            .and_then(|target| target.known_hosts.as_deref())
+            .and_then(fingerprint_in);
+        let Some(found) = self.found.get_mut(key) else {
+            return;
+        };
         let name = found.name.clone();
         let address = door.address.to_string();
         let Some(greeting) = greeted else {
@@ -480,12 +537,20 @@ mod tests {
     #[case("10.77.0.0/20", None)]
     #[case("100.64.0.0/24", None)]
     #[case("fd00:77::/120", None)]
-    #[case("10.77.0.0/19", Some("10.77.0.0/19 has too many addresses to be looked through"))]
+    #[case(
+        "10.77.0.0/19",
+        Some("10.77.0.0/19 has too many addresses to be looked through")
+    )]
     #[case("203.0.113.0/24", Some("203.0.113.0/24 is not a private network"))]
-    #[case("fd00:77::/64", Some("fd00:77::/64 has too many addresses to be looked through"))]
+    #[case(
+        "fd00:77::/64",
+        Some("fd00:77::/64 has too many addresses to be looked through")
+    )]
     #[case("2001:db8::/120", Some("2001:db8::/120 is not a private network"))]
     fn networks_that_are_looked_through(#[case] net: &str, #[case] expected: Option<&str>) {
-        let found = allowed(net.parse().unwrap()).err().map(|error| error.to_string());
+        let found = allowed(net.parse().unwrap())
+            .err()
+            .map(|error| error.to_string());
         assert_eq!(found.as_deref(), expected);
     }
 }

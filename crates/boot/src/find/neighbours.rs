@@ -73,8 +73,12 @@ fn neighbour(message: &NeighbourMessage) -> Option<Neighbour> {
     let mut hardware = None;
     for attribute in &message.attributes {
         match attribute {
-            NeighbourAttribute::Destination(NeighbourAddress::Inet(it)) => address = Some((*it).into()),
-            NeighbourAttribute::Destination(NeighbourAddress::Inet6(it)) => address = Some((*it).into()),
+            NeighbourAttribute::Destination(NeighbourAddress::Inet(it)) => {
+                address = Some((*it).into())
+            }
+            NeighbourAttribute::Destination(NeighbourAddress::Inet6(it)) => {
+                address = Some((*it).into())
+            }
             NeighbourAttribute::LinkLayerAddress(bytes) if bytes.len() == 6 => {
                 hardware = Some(colons(bytes));
             }

@@ -165,7 +165,9 @@ impl Login {
 
 /// The key of a line of `known_hosts` (sshd(8), "SSH_KNOWN_HOSTS FILE FORMAT"), without the names.
 fn key_of(line: &str) -> Option<String> {
-    let mut words = line.split_whitespace().skip_while(|word| word.starts_with('@'));
+    let mut words = line
+        .split_whitespace()
+        .skip_while(|word| word.starts_with('@'));
     words.next()?;
     let (kind, key) = (words.next()?, words.next()?);
     Some(format!("{kind} {key}"))

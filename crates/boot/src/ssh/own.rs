@@ -32,7 +32,10 @@ struct Client {
 impl client::Handler for Client {
     type Error = russh::Error;
 
-    async fn check_server_key(&mut self, key: &PublicKeyOrCertificate) -> Result<bool, Self::Error> {
+    async fn check_server_key(
+        &mut self,
+        key: &PublicKeyOrCertificate,
+    ) -> Result<bool, Self::Error> {
         let found = match key {
             PublicKeyOrCertificate::PublicKey { key, .. } => key.fingerprint(HashAlg::Sha256),
             PublicKeyOrCertificate::Certificate(certificate) => {
@@ -49,7 +52,9 @@ impl client::Handler for Client {
 }
 
 fn block_on<T>(work: impl Future<Output = T>) -> Result<T, std::io::Error> {
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()?;
     Ok(runtime.block_on(work))
 }
 
@@ -144,7 +149,9 @@ async fn logged_in(login: &Login, at: SocketAddr, script: &str) -> Result<Sessio
         Ok(Err(error)) => return Err(other(login, &error)),
     };
     let methods = let_in(login, &mut handle).await?;
-    let output = answers(&handle, script).await.map_err(|error| other(login, &error))?;
+    let output = answers(&handle, script)
+        .await
+        .map_err(|error| other(login, &error))?;
     // What was asked is answered.
     let _ = handle.disconnect(Disconnect::ByApplication, "", "").await;
     Ok(Session {
@@ -164,10 +171,15 @@ fn other(login: &Login, error: &russh::Error) -> SshError {
 /// Logs in with the key file; returns what the server offers to somebody without one.
 async fn let_in(login: &Login, handle: &mut Handle<Client>) -> Result<Vec<String>, SshError> {
     let user = login.user.clone().unwrap_or_else(|| "root".to_owned());
-    let offered = handle.authenticate_none(&user).await.map_err(|e| other(login, &e))?;
+    let offered = handle
+        .authenticate_none(&user)
+        .await
+        .map_err(|e| other(login, &e))?;
     let methods = match &offered {
         AuthResult::Success => return Ok(vec!["none".to_owned()]),
-        AuthResult::Failure { remaining_methods, .. } => {
+        AuthResult::Failure {
+            remaining_methods, ..
+        } => {
             let names = remaining_methods.iter().map(String::from);
             names.collect::<Vec<String>>()
         }
@@ -182,7 +194,10 @@ async fn let_in(login: &Login, handle: &mut Handle<Client>) -> Result<Vec<String
         path: path.clone(),
         why: error.to_string(),
     })?;
-    let hash = handle.best_supported_rsa_hash().await.map_err(|e| other(login, &e))?;
+    let hash = handle
+        .best_supported_rsa_hash()
+        .await
+        .map_err(|e| other(login, &e))?;
     let key = PrivateKeyWithHashAlg::new(Arc::new(key), hash.flatten());
     let done = handle.authenticate_publickey(&user, key).await;
     match done.map_err(|e| other(login, &e))? {

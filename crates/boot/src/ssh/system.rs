@@ -41,13 +41,24 @@ pub(super) fn run(login: &Login, script: &str) -> Result<Session, Failure> {
         written.map_err(|error| other(login, error.to_string()))?;
         command.args(["-o", &format!("UserKnownHostsFile=\"{}\"", known.display())]);
         command.args(["-o", &format!("HostKeyAlias={ALIAS}")]);
-        command.args(["-o", "GlobalKnownHostsFile=/dev/null", "-o", "VerifyHostKeyDNS=no"]);
+        command.args([
+            "-o",
+            "GlobalKnownHostsFile=/dev/null",
+            "-o",
+            "VerifyHostKeyDNS=no",
+        ]);
     }
     if let Some(key) = &login.key {
-        command.arg("-i").arg(key).args(["-o", "IdentitiesOnly=yes"]);
+        command
+            .arg("-i")
+            .arg(key)
+            .args(["-o", "IdentitiesOnly=yes"]);
     }
     command.args(["--", &login.host, "sh -s"]);
-    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    command
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped());
     let mut client = command.spawn().map_err(|error| match error.kind() {
         std::io::ErrorKind::NotFound => Failure::NoClient,
         _ => other(login, error.to_string()).into(),
@@ -70,11 +81,15 @@ pub(super) fn run(login: &Login, script: &str) -> Result<Session, Failure> {
             std::thread::sleep(LOOK);
         }
         let joined = |thread: Option<std::thread::ScopedJoinHandle<'_, String>>| {
-            thread.and_then(|thread| thread.join().ok()).unwrap_or_default()
+            thread
+                .and_then(|thread| thread.join().ok())
+                .unwrap_or_default()
         };
         (joined(output), joined(said))
     });
-    let status = client.wait().map_err(|error| other(login, error.to_string()))?;
+    let status = client
+        .wait()
+        .map_err(|error| other(login, error.to_string()))?;
     let told = Told::read(&said);
     if status.success() {
         return Ok(Session {
@@ -109,7 +124,10 @@ fn options(login: &Login) -> Vec<String> {
     ]
     .map(str::to_owned)
     .to_vec();
-    all.push(format!("ConnectTimeout={}", login.patience.as_secs().max(1)));
+    all.push(format!(
+        "ConnectTimeout={}",
+        login.patience.as_secs().max(1)
+    ));
     all.extend(login.address.map(|address| format!("HostName={address}")));
     all.extend(login.port.map(|port| format!("Port={port}")));
     all.extend(login.user.as_ref().map(|user| format!("User={user}")));
@@ -157,10 +175,16 @@ fn why(login: &Login, said: &str, told: Told) -> SshError {
     let host = login.host.clone();
     let lines = said.lines().map(str::trim);
     let lines: Vec<&str> = lines
-        .filter(|line| !line.is_empty() && !line.starts_with("debug1:") && !line.starts_with("OpenSSH_"))
+        .filter(|line| {
+            !line.is_empty() && !line.starts_with("debug1:") && !line.starts_with("OpenSSH_")
+        })
         .collect();
     let has = |text: &str| lines.iter().any(|line| line.contains(text));
-    let last = lines.last().copied().unwrap_or("it ended without a word").to_owned();
+    let last = lines
+        .last()
+        .copied()
+        .unwrap_or("it ended without a word")
+        .to_owned();
     if has("Host key verification failed") {
         return match login.wanted() {
             Some(wanted) => SshError::OtherHostKey {
@@ -175,7 +199,10 @@ fn why(login: &Login, said: &str, told: Told) -> SshError {
         };
     }
     if has("Permission denied") {
-        let user = login.user.clone().unwrap_or_else(|| "the configured user".to_owned());
+        let user = login
+            .user
+            .clone()
+            .unwrap_or_else(|| "the configured user".to_owned());
         return SshError::Refused {
             host,
             user,
@@ -185,8 +212,15 @@ fn why(login: &Login, said: &str, told: Told) -> SshError {
     if has("Could not resolve hostname") {
         return SshError::NoName { host };
     }
-    let silent = ["Connection refused", "timed out", "No route to host", "unreachable", "Connection reset",
-        "kex_exchange_identification", "Connection closed"];
+    let silent = [
+        "Connection refused",
+        "timed out",
+        "No route to host",
+        "unreachable",
+        "Connection reset",
+        "kex_exchange_identification",
+        "Connection closed",
+    ];
     if let Some(words) = silent.into_iter().find(|words| has(words)) {
         let line = lines.iter().find(|line| line.contains(words));
         let why = line.map_or(words, |line| line.rsplit(": ").next().unwrap_or(line));
@@ -218,11 +252,26 @@ debug1: Authentications that can continue: publickey
     }
 
     #[rstest]
-    #[case("Host key verification failed.", "the host key of larkfell-03 is not known")]
-    #[case("a@b: Permission denied (publickey).", "larkfell-03 lets nobody in as warden")]
-    #[case("ssh: Could not resolve hostname larkfell-03: Name or service not known", "larkfell-03 has no address")]
-    #[case("ssh: connect to host 10.77.3.10 port 22: No route to host", "larkfell-03 does not answer: No route to host")]
-    #[case("Bad configuration", "the login on larkfell-03 failed: Bad configuration")]
+    #[case(
+        "Host key verification failed.",
+        "the host key of larkfell-03 is not known"
+    )]
+    #[case(
+        "a@b: Permission denied (publickey).",
+        "larkfell-03 lets nobody in as warden"
+    )]
+    #[case(
+        "ssh: Could not resolve hostname larkfell-03: Name or service not known",
+        "larkfell-03 has no address"
+    )]
+    #[case(
+        "ssh: connect to host 10.77.3.10 port 22: No route to host",
+        "larkfell-03 does not answer: No route to host"
+    )]
+    #[case(
+        "Bad configuration",
+        "the login on larkfell-03 failed: Bad configuration"
+    )]
     fn why_it_failed(#[case] said: &str, #[case] expected: &str) {
         let login = Login {
             user: Some("warden".to_owned()),

@@ -64,7 +64,7 @@ pub(crate) fn run(cx: &Context, args: &CommissionArgs) -> Outcome {
     tell(cx, &unit, &args.host, &points)
 }
 
-fn papers(args: &WantedArgs) -> Papers<'_> {
+pub(super) fn papers(args: &WantedArgs) -> Papers<'_> {
     Papers {
         settings: args.settings.as_deref(),
         roster: args.roster.as_deref(),
@@ -109,17 +109,21 @@ fn reach(
                     let what = format!("{} has no shell that answers", login.host);
                     return Err(Message::new(Exit::Internal, what)
                         .fact("said", words::commission::first_line(&session.output))
-                        .remedy("a shell like that of POSIX is needed, and a login without a menu"));
+                        .remedy(
+                            "a shell like that of POSIX is needed, and a login without a menu",
+                        ));
                 }
                 if seen.is_at_first_start() != Some(true) || is_late {
                     return Ok(session);
                 }
                 if !is_told {
                     is_told = true;
-                    cx.ui.say(format!("{} is still at its first-boot work\n", login.host));
+                    cx.ui
+                        .say(format!("{} is still at its first-boot work\n", login.host));
                 }
             }
-            Err(SshError::NoAnswer { .. } | SshError::NoName { .. } | SshError::Other { .. }) if !is_late => {}
+            Err(SshError::NoAnswer { .. } | SshError::NoName { .. } | SshError::Other { .. })
+                if !is_late => {}
             Err(error) => return Err(words::commission::ssh_error(&error)),
         }
         let again = Instant::now() + AGAIN;
@@ -133,12 +137,19 @@ fn reach(
 }
 
 /// Looks for the board in the network; its address and port go into the login.
-fn find_it(cx: &Context, unit: &KnownUnit, login: &mut Login, end: Instant) -> Result<bool, Message> {
+fn find_it(
+    cx: &Context,
+    unit: &KnownUnit,
+    login: &mut Login,
+    end: Instant,
+) -> Result<bool, Message> {
     let wait = end.saturating_duration_since(Instant::now());
-    let Some(found) = find::address(cx, unit, wait)? else {
+    let Some(found) = find::address(cx, (unit, &login.host), wait)? else {
         return Ok(false);
     };
-    login.address = found.answers_at.or_else(|| found.addresses.iter().next().copied());
+    login.address = found
+        .answers_at
+        .or_else(|| found.addresses.iter().next().copied());
     login.port = found.port.or(login.port);
     Ok(login.address.is_some())
 }
@@ -159,9 +170,13 @@ fn tell(cx: &Context, unit: &KnownUnit, host: &str, points: &[Point]) -> Outcome
     if differing.is_empty() {
         let good = style::GOOD;
         let name = &unit.name;
-        cx.ui.result(format!("{good}commissioned:{good:#} {name} is as it should be in {count}\n{table}"));
+        cx.ui.result(format!(
+            "{good}commissioned:{good:#} {name} is as it should be in {count}\n{table}"
+        ));
         if unit.settings.is_none() {
-            cx.ui.say("note: compared without its settings; name them with --settings or --roster\n");
+            cx.ui.say(
+                "note: compared without its settings; name them with --settings or --roster\n",
+            );
         }
         return Ok(());
     }
@@ -181,10 +196,17 @@ fn record(cx: &Context, unit: &KnownUnit, differing: &[&Point], count: &str) {
         .map(|point| words::commission::name(point))
         .collect();
     let (kind, remark) = match differing.is_empty() {
-        true => (Kind::Commission, format!("{count} compared on the running board")),
+        true => (
+            Kind::Commission,
+            format!("{count} compared on the running board"),
+        ),
         false => (
             Kind::Verify,
-            format!("{} points differ on the running board: {}", differing.len(), named.join(", ")),
+            format!(
+                "{} points differ on the running board: {}",
+                differing.len(),
+                named.join(", ")
+            ),
         ),
     };
     let entry = Entry {

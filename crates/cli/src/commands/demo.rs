@@ -169,7 +169,11 @@ impl Demo {
         let inserted = rack.insert(&card, BOARDS_READER);
         inserted.map_err(|e| words::rack_error(&e))?;
         let typed = ["rack", "power-on", HUT_BOARD, "--background"];
-        self.head("the first boot: switch on the board of hut 3 (a stand-in)", BENCH, &typed);
+        self.head(
+            "the first boot: switch on the board of hut 3 (a stand-in)",
+            BENCH,
+            &typed,
+        );
         let board = rack::power::start(&rack, HUT_BOARD)?;
         match board.settled(START) {
             State::Up(Some(_)) => self.cx.ui.result(format!("{HUT_BOARD} is up\n")),
@@ -180,7 +184,14 @@ impl Demo {
         }
         let bench = self.at(&path)?;
         bench.step_at("where is it?", BENCH, &["find", "larkfell-03"])?;
-        let wanted = ["commission", "larkfell-03", "--roster", "huts.toml", "--key", KEY];
+        let wanted = [
+            "commission",
+            "larkfell-03",
+            "--roster",
+            "huts.toml",
+            "--key",
+            KEY,
+        ];
         bench.step_at("log in, and compare it with its settings", BENCH, &wanted)
     }
 
@@ -189,18 +200,28 @@ impl Demo {
         let known = unit::known(&self.at(rack)?.cx, unit, unit::Papers::default())?;
         let tag = known.record.and_then(|record| record.tag);
         let mut rack = Rack::open(rack).map_err(|e| words::rack_error(&e))?;
-        for place in rack.cards().into_iter().filter(|place| place.reader.is_none()) {
-            rack.insert(&place.card, BOARDS_READER).map_err(|e| words::rack_error(&e))?;
+        for place in rack
+            .cards()
+            .into_iter()
+            .filter(|place| place.reader.is_none())
+        {
+            rack.insert(&place.card, BOARDS_READER)
+                .map_err(|e| words::rack_error(&e))?;
             let mut media = rack.media().into_iter();
             let is_it = media.any(|medium| {
-                medium.identity.port == BOARDS_READER && medium.tag.map(|tag| tag.to_string()) == tag
+                medium.identity.port == BOARDS_READER
+                    && medium.tag.map(|tag| tag.to_string()) == tag
             });
-            rack.remove(&place.card).map_err(|e| words::rack_error(&e))?;
+            rack.remove(&place.card)
+                .map_err(|e| words::rack_error(&e))?;
             if is_it {
                 return Ok(place.card);
             }
         }
-        Err(Message::new(Exit::Internal, format!("the demo's card of {unit} is gone")))
+        Err(Message::new(
+            Exit::Internal,
+            format!("the demo's card of {unit} is gone"),
+        ))
     }
 
     /// The same files, with what is in a rack's readers now.

@@ -46,12 +46,18 @@ pub(crate) fn run(cx: &Context, args: &FindArgs) -> Outcome {
         true => unit::waiting(cx)?,
         false => {
             let known = |name: &String| unit::known(cx, name, Papers::default());
-            args.hosts.iter().map(known).collect::<Result<Vec<KnownUnit>, _>>()?
+            args.hosts
+                .iter()
+                .map(known)
+                .collect::<Result<Vec<KnownUnit>, _>>()?
         }
     };
     if units.is_empty() {
-        return Err(Message::new(Exit::NotFound, "the ledger has no unit that waits for its board")
-            .remedy("name a board: pinewrit find HOST"));
+        return Err(Message::new(
+            Exit::NotFound,
+            "the ledger has no unit that waits for its board",
+        )
+        .remedy("name a board: pinewrit find HOST"));
     }
     let targets: Vec<Target> = units
         .iter()
@@ -60,7 +66,9 @@ pub(crate) fn run(cx: &Context, args: &FindArgs) -> Outcome {
             ..unit.target()
         })
         .collect();
-    let hosts = args.net.map_or(0, |net| 1_u64 << (net.max_prefix_len() - net.prefix_len()).min(12));
+    let hosts = args.net.map_or(0, |net| {
+        1_u64 << (net.max_prefix_len() - net.prefix_len()).min(12)
+    });
     let wait = args.wait.map_or(GLANCE, Duration::from_secs);
     let request = FindRequest {
         targets,
@@ -68,6 +76,7 @@ pub(crate) fn run(cx: &Context, args: &FindArgs) -> Outcome {
         net: args.net,
         wait: wait.max(GLANCE + Duration::from_secs(hosts / A_SECOND)),
         is_loopback: matches!(cx.readers, Readers::Rack(_)),
+        is_one_enough: false,
         now: clock::seconds,
     };
     let ui = cx.ui;
@@ -98,7 +107,10 @@ fn judge(found: &[Found], args: &FindArgs) -> Outcome {
     if !differs.is_empty() {
         let what = match differs.as_slice() {
             [one] => format!("{one} has another host key than was put on its medium"),
-            all => format!("{} boards have other host keys than were put on their media", all.len()),
+            all => format!(
+                "{} boards have other host keys than were put on their media",
+                all.len()
+            ),
         };
         return Err(Message::new(Exit::Differences, what)
             .fact("boards", differs.join(", "))
@@ -135,21 +147,37 @@ fn judge(found: &[Found], args: &FindArgs) -> Outcome {
 }
 
 /// A board's address by the network, for a command that needs one.
-pub(super) fn address(cx: &Context, unit: &KnownUnit, wait: Duration) -> Result<Option<Found>, Message> {
+pub(super) fn address(
+    cx: &Context,
+    (unit, host): (&KnownUnit, &str),
+    wait: Duration,
+) -> Result<Option<Found>, Message> {
+    let known = unit.target();
+    // By the name that was typed, and by the one that it should have.
+    let name = host.strip_suffix(".local").unwrap_or(host);
+    let typed = Target {
+        name: name.split('.').next().unwrap_or(name).to_owned(),
+        ..known.clone()
+    };
+    let targets = match typed.name.eq_ignore_ascii_case(&known.name) {
+        true => vec![known],
+        false => vec![typed, known],
+    };
     let request = FindRequest {
-        targets: vec![unit.target()],
+        targets,
         leases: Vec::new(),
         net: None,
         wait: wait.max(GLANCE),
         is_loopback: matches!(cx.readers, Readers::Rack(_)),
+        is_one_enough: true,
         now: clock::seconds,
     };
     let dim = style::DIM;
     let mut tell = |news: &News| {
-        cx.ui.say(format!("{dim}{}{dim:#}\n", words::commission::news(news)));
+        cx.ui
+            .say(format!("{dim}{}{dim:#}\n", words::commission::news(news)));
     };
     let found = find(&request, &mut tell, &signals::watch());
     let found = found.map_err(|e| words::commission::find_error(&e))?;
     Ok(found.into_iter().find(Found::is_there))
 }
-

@@ -17,6 +17,7 @@ pub(crate) mod media;
 pub(crate) mod rack;
 pub(crate) mod save;
 pub(crate) mod shelf;
+pub(crate) mod trial;
 pub(crate) mod verify;
 pub(crate) mod watch;
 pub(crate) mod write;
@@ -117,6 +118,7 @@ pub(crate) fn run_in(cx: &Context, command: Command) -> Outcome {
         Command::Ledger(args) => ledger::run(cx, &args),
         Command::Estimate(args) => estimate::run(cx, &args),
         Command::Eject(args) => eject::run(cx, &args),
+        Command::Trial(args) => trial::run(cx, &args),
         Command::Find(args) => find::run(cx, &args),
         Command::Watch(args) => watch::run(cx, &args),
         Command::Commission(args) => commission::run(cx, &args),

@@ -38,6 +38,16 @@ pub(crate) struct ConsoleEvent<'a> {
     whole: bool,
 }
 
+impl<'a> ConsoleEvent<'a> {
+    pub(super) fn new(line: &'a Line, at: Duration) -> Self {
+        Self {
+            at: at.as_secs_f64(),
+            text: &line.text,
+            whole: line.is_whole,
+        }
+    }
+}
+
 impl Event for ConsoleEvent<'_> {
     const EVENT: &'static str = "console";
 }
@@ -49,6 +59,15 @@ pub(crate) struct BootStageEvent {
     at: f64,
     /// The stage.
     boot_stage: Stage,
+}
+
+impl BootStageEvent {
+    pub(super) fn new(boot_stage: Stage, at: Duration) -> Self {
+        Self {
+            at: at.as_secs_f64(),
+            boot_stage,
+        }
+    }
 }
 
 impl Event for BootStageEvent {
@@ -145,7 +164,7 @@ fn sends(args: &WatchArgs) -> Vec<Typing> {
     .collect()
 }
 
-fn log(path: &std::path::Path) -> Result<File, Message> {
+pub(super) fn log(path: &std::path::Path) -> Result<File, Message> {
     File::create(path).map_err(|error| {
         let what = format!("{} cannot be written", path.display());
         Message::new(Exit::Usage, what).fact("system", error.to_string())
@@ -199,11 +218,7 @@ impl Listener for Told {
             // A full disk must not end it.
             let _ = writeln!(log, "{seconds:10.3}  {}", line.text);
         }
-        self.ui.event(&ConsoleEvent {
-            at: seconds,
-            text: &line.text,
-            whole: line.is_whole,
-        });
+        self.ui.event(&ConsoleEvent::new(line, at));
         if self.keyboard.is_none() {
             let dim = style::DIM;
             self.ui
@@ -212,10 +227,7 @@ impl Listener for Told {
     }
 
     fn stage(&mut self, stage: Stage, at: Duration) {
-        self.ui.event(&BootStageEvent {
-            at: at.as_secs_f64(),
-            boot_stage: stage,
-        });
+        self.ui.event(&BootStageEvent::new(stage, at));
         if self.keyboard.is_none() {
             let strong = style::STRONG;
             let word = words::boot::stage(stage);

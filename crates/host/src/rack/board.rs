@@ -33,7 +33,11 @@ pub struct RackBoard {
 impl Rack {
     /// The boards.
     pub fn boards(&self) -> Vec<RackBoard> {
-        self.file.boards.iter().map(|board| self.described(board)).collect()
+        self.file
+            .boards
+            .iter()
+            .map(|board| self.described(board))
+            .collect()
     }
 
     /// The board of this name.
@@ -42,19 +46,29 @@ impl Rack {
     /// [`RackError::NoBoard`].
     pub fn board(&self, name: &str) -> Result<RackBoard, RackError> {
         let found = self.file.boards.iter().find(|board| board.name == name);
-        found.map(|board| self.described(board)).ok_or_else(|| RackError::NoBoard {
-            name: name.to_owned(),
-            known: self.file.boards.iter().map(|board| board.name.clone()).collect(),
-        })
+        found
+            .map(|board| self.described(board))
+            .ok_or_else(|| RackError::NoBoard {
+                name: name.to_owned(),
+                known: self
+                    .file
+                    .boards
+                    .iter()
+                    .map(|board| board.name.clone())
+                    .collect(),
+            })
     }
 
     fn described(&self, board: &BoardEntry) -> RackBoard {
         let folder = self.path.parent().unwrap_or(Path::new(""));
         // A path is relative to the rack file.
-        let kind = board.kind.as_ref().map(|kind| match kind.ends_with(".toml") {
-            true => folder.join(kind).display().to_string(),
-            false => kind.clone(),
-        });
+        let kind = board
+            .kind
+            .as_ref()
+            .map(|kind| match kind.ends_with(".toml") {
+                true => folder.join(kind).display().to_string(),
+                false => kind.clone(),
+            });
         let mut readers = self.file.readers.iter();
         let reader = readers.find(|reader| reader.name == board.reader);
         let card = reader.filter(|reader| reader.holds.is_some());

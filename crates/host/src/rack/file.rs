@@ -322,12 +322,19 @@ impl RackFile {
                 let what = "a board's name has letters, digits and hyphens".to_owned();
                 mistakes.add(&board.name, what);
             }
-            if !self.readers.iter().any(|reader| reader.name == board.reader) {
+            if !self
+                .readers
+                .iter()
+                .any(|reader| reader.name == board.reader)
+            {
                 let what = format!("there is no reader {}", board.reader);
                 mistakes.add(&board.reader, what);
             }
             if !(0.0..=MAX_START).contains(&board.start) {
-                let what = format!("a start takes up to {MAX_START} seconds, not {}", board.start);
+                let what = format!(
+                    "a start takes up to {MAX_START} seconds, not {}",
+                    board.start
+                );
                 mistakes.add(&board.name, what);
             }
         }

@@ -102,7 +102,14 @@ pub fn found(all: &[Found]) -> String {
     let (good, bad, strong, dim) = (style::GOOD, style::ERROR, style::STRONG, style::DIM);
     let mut table = Table::new();
     table.load_style(NOTHING);
-    let heads = ["board", "address", "found by", "hardware", "host key", "SSH server"];
+    let heads = [
+        "board",
+        "address",
+        "found by",
+        "hardware",
+        "host key",
+        "SSH server",
+    ];
     table.set_header(heads.map(|head| Cell::new(format!("{dim}{head}{dim:#}"))));
     for one in all {
         let addresses: Vec<String> = match one.answers_at {
@@ -119,7 +126,10 @@ pub fn found(all: &[Found]) -> String {
             true => (addresses.join(" "), ways.join(", ")),
             false if ways.is_empty() => (format!("{bad}not found{bad:#}"), String::new()),
             // A lease, or a neighbour of an hour ago.
-            false => (format!("{bad}not found{bad:#}, was {}", addresses.join(" ")), ways.join(", ")),
+            false => (
+                format!("{bad}not found{bad:#}, was {}", addresses.join(" ")),
+                ways.join(", "),
+            ),
         };
         let key = match (one.host_key, &one.fingerprint) {
             (KeyVerdict::Matches, _) => format!("{good}matches{good:#}"),
@@ -153,7 +163,10 @@ pub fn news(news: &News) -> String {
             }
         }
         News::NoSsh { name, address } => {
-            format!("{} is at {address}; its SSH server does not answer yet", printable(name))
+            format!(
+                "{} is at {address}; its SSH server does not answer yet",
+                printable(name)
+            )
         }
         News::Answers { name, address } => format!("{} answers at {address}", printable(name)),
     }
@@ -171,7 +184,10 @@ pub fn find_error(error: &FindError) -> Message {
         }
         FindError::TooLarge { net, bits } => {
             let least = net.max_prefix_len() - u8::try_from(*bits).unwrap_or(0);
-            message.remedy(format!("name a part of it: {}/{least}, or smaller", net.network()))
+            message.remedy(format!(
+                "name a part of it: {}/{least}, or smaller",
+                net.network()
+            ))
         }
     }
 }
@@ -211,18 +227,27 @@ pub fn ssh_error(error: &SshError) -> Message {
 
 /// The points that differ, as facts of a message.
 pub fn differences(message: Message, points: &[Point]) -> Message {
-    points.iter().filter(|point| point.met == Met::No).fold(message, |message, point| {
-        let wanted = point.wanted.as_deref().unwrap_or("-");
-        let found = point.found.as_deref().unwrap_or("-");
-        let what = format!("{} instead of {}", printable(found), printable(wanted));
-        message.fact(name(point), what)
-    })
+    points
+        .iter()
+        .filter(|point| point.met == Met::No)
+        .fold(message, |message, point| {
+            let wanted = point.wanted.as_deref().unwrap_or("-");
+            let found = point.found.as_deref().unwrap_or("-");
+            let what = format!("{} instead of {}", printable(found), printable(wanted));
+            message.fact(name(point), what)
+        })
 }
 
 /// How many points are met: `all 18 points`.
 pub fn count(points: &[Point]) -> String {
-    let judged = points.iter().filter(|point| matches!(point.met, Met::Yes | Met::No)).count();
-    let not_told = points.iter().filter(|point| point.met == Met::NotTold).count();
+    let judged = points
+        .iter()
+        .filter(|point| matches!(point.met, Met::Yes | Met::No))
+        .count();
+    let not_told = points
+        .iter()
+        .filter(|point| point.met == Met::NotTold)
+        .count();
     let judged = units::counted(judged as u64, "point");
     match not_told {
         0 => judged,

@@ -15,6 +15,7 @@ mod relocate;
 mod rescue;
 pub mod shelf;
 mod source;
+pub mod trial;
 pub mod trust;
 mod workshop;
 

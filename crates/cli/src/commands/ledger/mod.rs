@@ -150,8 +150,15 @@ fn find(cx: &Context, ledger: &mut Ledger, text: &str, last: u32) -> Outcome {
 }
 
 /// The latest record of a unit, a tag, or with an identifier.
+/// As many records of one host name are shown.
+const MAX_HOSTS: i64 = 50;
+
 fn latest(ledger: &mut Ledger, name: &str) -> Result<Vec<Record>, Message> {
-    let records = ledger.of(name).map_err(failed)?;
+    let mut records = ledger.of(name).map_err(failed)?;
+    if records.is_empty() {
+        // What was not made by a batch is known by its host name.
+        records = ledger.of_host(name, MAX_HOSTS).map_err(failed)?;
+    }
     if records.is_empty() {
         let what = format!("the ledger has no unit, medium or record {name}");
         return Err(Message::new(Exit::NotFound, what)

@@ -84,7 +84,9 @@ pub(crate) fn run(ui: &Ui, path: Option<&Path>, args: &RackArgs) -> Outcome {
             .remedy("`pinewrit rack new DIR` creates one")
     })?;
     match &args.action {
-        RackAction::PowerOn { board, background } => return power::on(ui, path, board, *background),
+        RackAction::PowerOn { board, background } => {
+            return power::on(ui, path, board, *background);
+        }
         RackAction::PowerOff { board } => return power::off(ui, path, board),
         _ => {}
     }

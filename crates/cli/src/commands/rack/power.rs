@@ -59,7 +59,9 @@ impl Event for PowerEvent {
 pub(in crate::commands) fn start(rack: &Rack, name: &str) -> Result<Running, Message> {
     let board = rack.board(name).map_err(|e| words::rack_error(&e))?;
     let kind = board.kind.as_deref().map(boards::find).transpose()?;
-    let rate = board.rate.or(kind.as_ref().and_then(|kind| kind.serial_rate));
+    let rate = board
+        .rate
+        .or(kind.as_ref().and_then(|kind| kind.serial_rate));
     let request = PowerOn {
         rate: rate.unwrap_or(USUAL),
         kind,
@@ -68,9 +70,17 @@ pub(in crate::commands) fn start(rack: &Rack, name: &str) -> Result<Running, Mes
         faults: board.faults.clone(),
     };
     let readers = Readers::Rack(rack.clone());
-    let medium = board.card.as_deref().map(|path| readers.open_for_reading(path));
+    let medium = board
+        .card
+        .as_deref()
+        .map(|path| readers.open_for_reading(path));
     let medium = medium.transpose().map_err(|error| {
-        let name = board.card.as_deref().unwrap_or(Path::new("")).display().to_string();
+        let name = board
+            .card
+            .as_deref()
+            .unwrap_or(Path::new(""))
+            .display()
+            .to_string();
         words::named_medium_error(&name, &error)
     })?;
     let started = power_on(request, medium.as_ref().map(|medium| &*medium.device));
@@ -96,8 +106,12 @@ pub(super) fn on(ui: &Ui, path: &Path, name: &str, in_background: bool) -> Outco
     let rack = Rack::open(path).map_err(|e| words::rack_error(&e))?;
     let board = rack.board(name).map_err(|e| words::rack_error(&e))?;
     if is_on(&board) {
-        return Err(Message::new(Exit::Usage, format!("the board {name} is already on"))
-            .remedy(format!("pinewrit --rack {} rack power-off {name}", path.display())));
+        return Err(
+            Message::new(Exit::Usage, format!("the board {name} is already on")).remedy(format!(
+                "pinewrit --rack {} rack power-off {name}",
+                path.display()
+            )),
+        );
     }
     match in_background {
         true => beside(ui, path, &board),
@@ -120,7 +134,8 @@ fn here(ui: &Ui, path: &Path, rack: &Rack, board: &RackBoard) -> Outcome {
         let state = running.state();
         if told.as_ref() != Some(&state) {
             let on = described(&board.name, &running, &state);
-            fs::write(&board.running, serde_json::to_vec(&on).unwrap_or_default()).map_err(failed)?;
+            fs::write(&board.running, serde_json::to_vec(&on).unwrap_or_default())
+                .map_err(failed)?;
             tell(ui, path, &on, &state);
             told = Some(state);
         }
@@ -176,14 +191,23 @@ fn tell(ui: &Ui, path: &Path, on: &BoardOn, state: &State) {
 /// Starts a process of its own, and waits until its board is up or stands still.
 fn beside(ui: &Ui, path: &Path, board: &RackBoard) -> Outcome {
     let failed = |why: String| {
-        Message::new(Exit::Internal, format!("the board {} cannot be switched on", board.name))
-            .fact("reason", why)
-            .remedy("without --background its messages can be seen")
+        Message::new(
+            Exit::Internal,
+            format!("the board {} cannot be switched on", board.name),
+        )
+        .fact("reason", why)
+        .remedy("without --background its messages can be seen")
     };
     let program = std::env::current_exe().map_err(|error| failed(error.to_string()))?;
     let mut command = Command::new(program);
-    command.arg("--rack").arg(path).args(["--quiet", "rack", "power-on", &board.name]);
-    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    command
+        .arg("--rack")
+        .arg(path)
+        .args(["--quiet", "rack", "power-on", &board.name]);
+    command
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null());
     // It outlives the terminal.
     std::os::unix::process::CommandExt::process_group(&mut command, 0);
     let mut child = command.spawn().map_err(|error| failed(error.to_string()))?;
@@ -218,9 +242,14 @@ pub(super) fn off(ui: &Ui, path: &Path, name: &str) -> Outcome {
     let board = rack.board(name).map_err(|e| words::rack_error(&e))?;
     let on = read(&board).filter(|_| is_on(&board));
     let Some(on) = on else {
-        return Err(Message::new(Exit::Usage, format!("the board {name} is not on")));
+        return Err(Message::new(
+            Exit::Usage,
+            format!("the board {name} is not on"),
+        ));
     };
-    let process = i32::try_from(on.process).ok().and_then(rustix::process::Pid::from_raw);
+    let process = i32::try_from(on.process)
+        .ok()
+        .and_then(rustix::process::Pid::from_raw);
     if let Some(process) = process {
         // It may have ended by itself since.
         let _ = rustix::process::kill_process(process, rustix::process::Signal::TERM);

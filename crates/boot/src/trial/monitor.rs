@@ -1,0 +1,94 @@
+//! The emulator's monitor ("QEMU Machine Protocol"): one JSON object a line.
+
+use std::io::{self, BufRead, BufReader, Write};
+use std::os::unix::net::UnixStream;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use serde_json::{Value, json};
+
+/// How long an answer takes at most.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// The most lines that are read for one answer.
+const MOST: usize = 1000;
+
+pub(super) struct Monitor {
+    reader: BufReader<UnixStream>,
+    has_shut_down: bool,
+}
+
+impl Monitor {
+    pub(super) fn connect(path: &Path, patience: Duration) -> io::Result<Self> {
+        let stream = connect(path, patience)?;
+        stream.set_read_timeout(Some(PATIENCE))?;
+        let mut monitor = Self {
+            reader: BufReader::new(stream),
+            has_shut_down: false,
+        };
+        monitor.line()?;
+        monitor.order("qmp_capabilities", json!({}))?;
+        Ok(monitor)
+    }
+
+    pub(super) fn order(&mut self, order: &str, arguments: Value) -> io::Result<Value> {
+        let mut text = json!({"execute": order, "arguments": arguments}).to_string();
+        text.push('\n');
+        self.reader.get_mut().write_all(text.as_bytes())?;
+        for _ in 0..MOST {
+            let answer = self.line()?;
+            if let Some(value) = answer.get("return") {
+                return Ok(value.clone());
+            }
+            if let Some(error) = answer.get("error") {
+                let why = error
+                    .get("desc")
+                    .and_then(Value::as_str)
+                    .unwrap_or("refused");
+                return Err(io::Error::other(why.to_owned()));
+            }
+        }
+        Err(io::Error::other("the emulator's monitor does not answer"))
+    }
+
+    /// Saves the screen as a PNG.
+    pub(super) fn picture(&mut self, path: &Path) -> io::Result<()> {
+        let path = std::path::absolute(path)?;
+        let arguments = json!({"filename": path, "format": "png"});
+        self.order("screendump", arguments).map(drop)
+    }
+
+    /// Whether the system has switched the machine off.
+    pub(super) fn is_off(&mut self) -> io::Result<bool> {
+        let status = self.order("query-status", json!({}))?;
+        let word = status.get("status").and_then(Value::as_str);
+        Ok(self.has_shut_down || word == Some("shutdown"))
+    }
+
+    fn line(&mut self) -> io::Result<Value> {
+        let mut line = String::new();
+        if self.reader.read_line(&mut line)? == 0 {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        let value: Value = serde_json::from_str(&line).map_err(io::Error::other)?;
+        if value.get("event").and_then(Value::as_str) == Some("SHUTDOWN") {
+            self.has_shut_down = true;
+        }
+        Ok(value)
+    }
+
+    pub(super) fn forget_shutdown(&mut self) {
+        self.has_shut_down = false;
+    }
+}
+
+/// Connects to a socket that the emulator is about to open.
+pub(super) fn connect(path: &Path, patience: Duration) -> io::Result<UnixStream> {
+    let end = Instant::now() + patience;
+    loop {
+        match UnixStream::connect(path) {
+            Ok(stream) => return Ok(stream),
+            Err(error) if Instant::now() > end => return Err(error),
+            Err(_) => std::thread::sleep(Duration::from_millis(20)),
+        }
+    }
+}

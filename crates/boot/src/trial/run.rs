@@ -1,0 +1,626 @@
+//! Starts the emulator, and watches what becomes of it.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::net::{Ipv4Addr, SocketAddr, TcpListener};
+use std::os::unix::net::UnixStream;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use pinewrit_core::Cancel;
+use pinewrit_disk::{BlockDevice, ByteRange};
+use schemars::JsonSchema;
+use serde::Serialize;
+use serde_json::json;
+
+use super::machine::{Machine, Network, Start, escaped};
+use super::monitor::{Monitor, connect};
+use super::qcow2;
+use crate::commission::{Point, Seen, Wanted, compare, script};
+use crate::ssh::{Greeting, Login, SshError, greet};
+use crate::watch::{Console, Ended, Listener, WatchRequest, watch};
+use crate::{Line, Progress, Stage};
+
+/// How long the emulator itself takes to start.
+const START: Duration = Duration::from_secs(20);
+/// How often somebody looks.
+const LOOK: Duration = Duration::from_millis(100);
+/// How often somebody knocks at the SSH server.
+const KNOCK: Duration = Duration::from_secs(2);
+/// How long a system takes to switch itself off.
+const OFF: Duration = Duration::from_secs(90);
+/// A system that began anew so often goes round in circles.
+const ROUNDS: u32 = 5;
+
+/// What is waited for.
+#[derive(Clone, Debug)]
+pub enum Aim {
+    /// A login prompt on the console.
+    Prompt,
+    /// An SSH server that answers.
+    Ssh,
+    /// A login by SSH, and that the system is as it should be.
+    Settings(Box<Login>),
+}
+
+/// What is tried, and in which machine.
+pub struct TrialRequest<'a> {
+    /// The raw medium: a file or a block device. It is never written.
+    pub medium: &'a Path,
+    /// The size of the disk in the machine, in bytes.
+    pub size: u64,
+    /// What is laid over it for the trial: a view of the medium, and where it differs.
+    pub over: (&'a dyn BlockDevice, Vec<ByteRange>),
+    /// The machine.
+    pub machine: Machine,
+    /// Kernel, initrd, and command line, if the emulator starts the kernel itself.
+    pub kernel: Option<(PathBuf, Option<PathBuf>, String)>,
+    /// Its network.
+    pub network: Network,
+    /// The port of its SSH server.
+    pub ssh_port: u16,
+    /// What is waited for.
+    pub aim: Aim,
+    /// What the system should be.
+    pub wanted: Wanted<'a>,
+    /// Whether it is started once more.
+    pub second_boot: bool,
+    /// How long one start may take.
+    pub timeout: Duration,
+    /// Where the screen is saved at the end.
+    pub picture: Option<&'a Path>,
+    /// The time here, in seconds since 1970.
+    pub now: fn() -> i64,
+}
+
+/// Is told what happens.
+pub trait Observer: Send {
+    /// Bytes of the console, as they are.
+    fn bytes(&mut self, bytes: &[u8]);
+    /// A line of the console.
+    fn line(&mut self, line: &Line, at: Duration);
+    /// A stage has begun.
+    fn stage(&mut self, stage: Stage, at: Duration);
+    /// Something else: `SSH answers`.
+    fn news(&mut self, what: News, at: Duration);
+}
+
+/// What else happens in a trial.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum News {
+    /// The SSH server answers.
+    SshAnswers,
+    /// Somebody was logged in, and work of the first start goes on.
+    FirstStart,
+    /// The system is switched off, for a second start.
+    SwitchedOff,
+    /// It does not switch itself off; the machine is reset.
+    Reset,
+    /// It is started once more.
+    SecondBoot,
+}
+
+/// How a trial ended.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", tag = "outcome")]
+pub enum Outcome {
+    /// It came up.
+    Up,
+    /// It cannot come up.
+    Fails {
+        /// Why; `None` if the emulator ended.
+        because: Option<crate::End>,
+        /// What the console said.
+        line: Option<String>,
+    },
+    /// It starts again and again.
+    GoesRound {
+        /// How often.
+        times: u32,
+    },
+    /// It came up, but nobody is let in.
+    NoLogin {
+        /// Why.
+        why: String,
+    },
+    /// It came up with another host key than it should have.
+    OtherHostKey {
+        /// The fingerprint that it should have.
+        wanted: String,
+        /// The one that it has.
+        found: String,
+    },
+    /// It did not come up in time.
+    Late {
+        /// What was still missing: its prompt, or SSH.
+        missing: String,
+    },
+    /// The trial was stopped.
+    Stopped,
+}
+
+/// What came of a trial.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct TrialReport {
+    /// How it ended.
+    #[serde(flatten)]
+    pub outcome: Outcome,
+    /// How far it came.
+    pub stage: Option<Stage>,
+    /// The last line of the console.
+    pub last: Option<String>,
+    /// When the login prompt came, in seconds from power-on.
+    pub prompt_after: Option<u64>,
+    /// When the SSH server answered.
+    pub ssh_after: Option<u64>,
+    /// How long everything took, in seconds.
+    pub seconds: u64,
+    /// How often it started.
+    pub boots: u32,
+    /// What was compared.
+    pub points: Vec<Point>,
+}
+
+/// Why nothing could be tried.
+#[derive(Debug, thiserror::Error)]
+pub enum TrialError {
+    /// A file for the trial cannot be written, or the medium cannot be read.
+    #[error("the files for the trial cannot be made")]
+    Files(#[source] io::Error),
+    /// The emulator does not start.
+    #[error("the emulator does not start: {0}")]
+    Emulator(String),
+}
+
+/// What the console has said so far.
+#[derive(Default)]
+struct Heard {
+    progress: Progress,
+    last: Option<String>,
+    prompt: Option<Duration>,
+    failed: Option<Ended>,
+    restarts: u32,
+}
+
+/// Tries a medium.
+///
+/// # Errors
+/// [`TrialError`]; a system that does not come up is none.
+pub fn trial(
+    request: &TrialRequest<'_>,
+    observer: &mut dyn Observer,
+    cancel: &Cancel,
+) -> Result<TrialReport, TrialError> {
+    let folder = tempfile::tempdir().map_err(TrialError::Files)?;
+    let port = free_port().map_err(TrialError::Files)?;
+    let mut emulator = Emulator::start(request, folder.path(), port)?;
+    let console = connect(&folder.path().join("console"), START).map_err(|_| emulator.why())?;
+    console
+        .set_read_timeout(Some(LOOK))
+        .map_err(TrialError::Files)?;
+    let mut monitor =
+        Monitor::connect(&folder.path().join("monitor"), START).map_err(|_| emulator.why())?;
+    let begun = Instant::now();
+    monitor
+        .order("cont", json!({}))
+        .map_err(|_| emulator.why())?;
+    let heard = Mutex::new(Heard::default());
+    let observer = Mutex::new(observer);
+    let over = Cancel::default();
+    std::thread::scope(|scope| {
+        let listening = Listening {
+            heard: &heard,
+            observer: &observer,
+            begun,
+        };
+        scope.spawn(|| listen(console, listening, &over));
+        let mut run = Running {
+            request,
+            heard: &heard,
+            observer: &observer,
+            cancel,
+            begun,
+            since: begun,
+            door: SocketAddr::from((Ipv4Addr::LOCALHOST, port)),
+            ssh_after: None,
+            points: Vec::new(),
+        };
+        let report = run.all(&mut emulator, &mut monitor);
+        if let Some(picture) = request.picture {
+            // Some machines have no screen; the result is the same.
+            let _ = monitor.picture(picture);
+        }
+        over.cancel();
+        drop(emulator);
+        report
+    })
+}
+
+/// A port that nobody has; somebody may take it before the emulator does, which then says so.
+fn free_port() -> io::Result<u16> {
+    Ok(TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?
+        .local_addr()?
+        .port())
+}
+
+/// The emulator; it ends when dropped.
+struct Emulator {
+    process: Child,
+    said: PathBuf,
+}
+
+impl Emulator {
+    fn start(request: &TrialRequest<'_>, folder: &Path, port: u16) -> Result<Self, TrialError> {
+        let (machine, files) = (&request.machine, TrialError::Files);
+        let medium = std::path::absolute(request.medium).map_err(files)?;
+        let overlay = folder.join("medium.qcow2");
+        let (view, changed) = &request.over;
+        qcow2::create(&overlay, &medium, request.size, *view, changed).map_err(files)?;
+        let variables = folder.join("variables.fd");
+        if let Some((_, sample)) = &machine.firmware {
+            std::fs::copy(sample, &variables).map_err(files)?;
+        }
+        let said = folder.join("said");
+        let log = File::create(&said).map_err(files)?;
+        let mut command = Command::new(machine.program);
+        command.args(machine.arguments(&variables, request.picture.is_some()));
+        if let (Start::Kernel, Some((kernel, initrd, options))) = (&machine.start, &request.kernel)
+        {
+            command.arg("-kernel").arg(kernel);
+            if let Some(initrd) = initrd {
+                command.arg("-initrd").arg(initrd);
+            }
+            command.arg("-append").arg(options);
+        }
+        let hardware = request.network.hardware.as_deref().unwrap_or(HARDWARE);
+        let socket = |name: &str| escaped(&folder.join(name));
+        command
+            .arg("-drive")
+            .arg(format!(
+                "if=none,id=medium,format=qcow2,discard=unmap,cache=unsafe,file={}",
+                escaped(&overlay)
+            ))
+            .args(["-netdev", &request.network.option(port, request.ssh_port)])
+            .args([
+                "-device",
+                &format!("virtio-net-pci,netdev=net,mac={hardware},romfile="),
+            ])
+            .args([
+                "-chardev",
+                &format!(
+                    "socket,id=console,server=on,wait=off,path={}",
+                    socket("console")
+                ),
+            ])
+            .args(["-serial", "chardev:console"])
+            .args([
+                "-qmp",
+                &format!("unix:{},server=on,wait=off", socket("monitor")),
+            ])
+            .args(["-no-shutdown", "-S"])
+            .stdin(Stdio::null())
+            .stdout(log.try_clone().map_err(files)?)
+            .stderr(log);
+        let process = command
+            .spawn()
+            .map_err(|error| TrialError::Emulator(error.to_string()))?;
+        Ok(Self { process, said })
+    }
+
+    /// Its own words.
+    fn why(&self) -> TrialError {
+        let said = std::fs::read_to_string(&self.said).unwrap_or_default();
+        let line = said.lines().rev().find(|line| !line.trim().is_empty());
+        TrialError::Emulator(line.unwrap_or("it says nothing").to_owned())
+    }
+
+    fn has_ended(&mut self) -> bool {
+        !matches!(self.process.try_wait(), Ok(None))
+    }
+}
+
+impl Drop for Emulator {
+    fn drop(&mut self) {
+        // What has ended cannot be ended.
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+/// The hardware address of the machine, unless the settings name one; of those that everybody may give out (IEEE 802, "locally administered").
+pub const HARDWARE: &str = "02:00:00:77:00:02";
+
+struct Listening<'t, 'o> {
+    heard: &'t Mutex<Heard>,
+    observer: &'t Mutex<&'o mut dyn Observer>,
+    begun: Instant,
+}
+
+impl Listener for Listening<'_, '_> {
+    fn bytes(&mut self, bytes: &[u8]) {
+        lock(self.observer).bytes(bytes);
+    }
+
+    fn line(&mut self, line: &Line, _: Duration) {
+        let at = self.begun.elapsed();
+        lock(self.observer).line(line, at);
+        let mut heard = lock(self.heard);
+        let began = heard.progress.take(&line.text);
+        heard.last = Some(line.text.clone());
+        heard.restarts = heard.progress.restarts();
+        if heard.progress.stage() == Some(Stage::Login) && heard.prompt.is_none() {
+            heard.prompt = Some(at);
+        }
+        drop(heard);
+        if let Some(stage) = began {
+            lock(self.observer).stage(stage, at);
+        }
+    }
+
+    fn stage(&mut self, _: Stage, _: Duration) {}
+
+    fn hint(&mut self, _: &crate::Hint) {}
+
+    fn typed(&mut self) -> Option<Vec<u8>> {
+        Some(Vec::new())
+    }
+}
+
+fn lock<T: ?Sized>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(|e| e.into_inner())
+}
+
+/// The emulator's serial port.
+struct Wire(UnixStream);
+
+impl Console for Wire {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        match self.0.read(buffer) {
+            Ok(0) => Err(io::ErrorKind::UnexpectedEof.into()),
+            Err(error)
+                if matches!(
+                    error.kind(),
+                    io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut
+                ) =>
+            {
+                Ok(0)
+            }
+            read => read,
+        }
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
+        io::Write::write_all(&mut self.0, bytes)
+    }
+
+    fn set_rate(&mut self, _: u32) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Listens to the console until the trial is over; after an end that is final it listens on, for a
+/// second start.
+fn listen(console: UnixStream, mut listening: Listening<'_, '_>, over: &Cancel) {
+    let heard = listening.heard;
+    let request = WatchRequest {
+        rate: 115_200,
+        finds_rate: false,
+        until: Vec::new(),
+        fail: Vec::new(),
+        ends_at_failures: true,
+        timeout: None,
+        silence: Duration::from_secs(3600),
+        sends: Vec::new(),
+    };
+    while !over.is_cancelled() {
+        let mut open = |_: u32| console.try_clone().ok().map(Wire);
+        let report = watch(&mut open, &request, &mut listening, over);
+        lock(heard).failed = Some(report.ended);
+        if over.is_cancelled() {
+            return;
+        }
+        std::thread::sleep(LOOK);
+    }
+}
+
+struct Running<'t, 'r, 'o> {
+    request: &'t TrialRequest<'r>,
+    heard: &'t Mutex<Heard>,
+    observer: &'t Mutex<&'o mut dyn Observer>,
+    cancel: &'t Cancel,
+    begun: Instant,
+    /// When this start began.
+    since: Instant,
+    door: SocketAddr,
+    ssh_after: Option<u64>,
+    points: Vec<Point>,
+}
+
+impl Running<'_, '_, '_> {
+    fn all(
+        &mut self,
+        emulator: &mut Emulator,
+        monitor: &mut Monitor,
+    ) -> Result<TrialReport, TrialError> {
+        let mut boots = 1;
+        let mut outcome = self.one(emulator)?;
+        let prompt = lock(self.heard).prompt;
+        if outcome == Outcome::Up && self.request.second_boot {
+            let is_again = self.again(emulator, monitor).map_err(|_| emulator.why())?;
+            if is_again {
+                boots = 2;
+                outcome = self.one(emulator)?;
+            }
+        }
+        let heard = lock(self.heard);
+        Ok(TrialReport {
+            outcome,
+            stage: heard.progress.stage(),
+            last: heard.last.clone(),
+            prompt_after: prompt.map(|at| at.as_secs()),
+            ssh_after: self.ssh_after,
+            seconds: self.begun.elapsed().as_secs(),
+            boots,
+            points: std::mem::take(&mut self.points),
+        })
+    }
+
+    fn tell(&self, what: News) {
+        lock(self.observer).news(what, self.begun.elapsed());
+    }
+
+    /// Switches the system off, and on again.
+    fn again(&mut self, emulator: &mut Emulator, monitor: &mut Monitor) -> io::Result<bool> {
+        monitor.order("system_powerdown", json!({}))?;
+        let end = Instant::now() + OFF;
+        let mut is_off = false;
+        while Instant::now() < end
+            && !is_off
+            && !self.cancel.is_cancelled()
+            && !emulator.has_ended()
+        {
+            std::thread::sleep(LOOK * 5);
+            is_off = monitor.is_off()?;
+        }
+        self.tell(if is_off {
+            News::SwitchedOff
+        } else {
+            News::Reset
+        });
+        *lock(self.heard) = Heard::default();
+        monitor.forget_shutdown();
+        monitor.order("system_reset", json!({}))?;
+        monitor.order("cont", json!({}))?;
+        self.since = Instant::now();
+        self.tell(News::SecondBoot);
+        Ok(!self.cancel.is_cancelled())
+    }
+
+    /// Waits for what is to come, once.
+    fn one(&mut self, emulator: &mut Emulator) -> Result<Outcome, TrialError> {
+        let mut knocked: Option<Instant> = None;
+        let mut is_told = false;
+        loop {
+            if self.cancel.is_cancelled() {
+                return Ok(Outcome::Stopped);
+            }
+            if let Some(outcome) = self.ended(emulator) {
+                return Ok(outcome);
+            }
+            let is_late = self.since.elapsed() >= self.request.timeout;
+            match &self.request.aim {
+                Aim::Prompt if lock(self.heard).prompt.is_some() => return Ok(Outcome::Up),
+                Aim::Prompt => {}
+                Aim::Ssh | Aim::Settings(_) if knocked.is_none_or(|at| at.elapsed() >= KNOCK) => {
+                    knocked = Some(Instant::now());
+                    if let Some(outcome) = self.knock(is_late, &mut is_told) {
+                        return Ok(outcome);
+                    }
+                }
+                _ => {}
+            }
+            if is_late {
+                return Ok(self.late());
+            }
+            std::thread::sleep(LOOK);
+        }
+    }
+
+    fn late(&self) -> Outcome {
+        let missing = match self.request.aim {
+            Aim::Prompt => "a login prompt",
+            _ => "an answer of its SSH server",
+        };
+        Outcome::Late {
+            missing: missing.to_owned(),
+        }
+    }
+
+    /// Whether it cannot go on.
+    fn ended(&self, emulator: &mut Emulator) -> Option<Outcome> {
+        let heard = lock(self.heard);
+        if let Some(Ended::Failed { because, line }) = &heard.failed {
+            return Some(Outcome::Fails {
+                because: *because,
+                line: Some(line.clone()),
+            });
+        }
+        if heard.restarts >= ROUNDS {
+            return Some(Outcome::GoesRound {
+                times: heard.restarts,
+            });
+        }
+        let last = heard.last.clone();
+        drop(heard);
+        emulator.has_ended().then_some(Outcome::Fails {
+            because: None,
+            line: last,
+        })
+    }
+
+    /// Asks the SSH server; `None` as long as there is something to wait for.
+    fn knock(&mut self, is_late: bool, is_told: &mut bool) -> Option<Outcome> {
+        let greeting = greet(self.door, KNOCK).ok()?;
+        greeting.host_key.as_ref()?;
+        if self.ssh_after.is_none() {
+            self.ssh_after = Some(self.begun.elapsed().as_secs());
+            self.tell(News::SshAnswers);
+        }
+        let request = self.request;
+        let Aim::Settings(login) = &request.aim else {
+            return Some(self.by_key(&greeting));
+        };
+        let login = Login {
+            address: Some(self.door.ip()),
+            port: Some(self.door.port()),
+            ..(**login).clone()
+        };
+        let user = login.user.as_deref();
+        let script = script(&request.wanted.users(), request.wanted.has_sudo(user));
+        match login.run(&script) {
+            Ok(session) => {
+                let seen = Seen::parse(&session.output);
+                if seen.is_at_first_start() == Some(true) && !is_late {
+                    if !std::mem::replace(is_told, true) {
+                        self.tell(News::FirstStart);
+                    }
+                    return None;
+                }
+                self.points = compare(&request.wanted, &session, (request.now)());
+                Some(Outcome::Up)
+            }
+            Err(SshError::OtherHostKey { wanted, found, .. }) => Some(Outcome::OtherHostKey {
+                wanted,
+                found: found.or(greeting.host_key).unwrap_or_default(),
+            }),
+            // Accounts may be made after the server has started.
+            Err(SshError::Refused { .. } | SshError::NoAnswer { .. } | SshError::Other { .. })
+                if !is_late =>
+            {
+                None
+            }
+            Err(error) => Some(Outcome::NoLogin {
+                why: error.to_string(),
+            }),
+        }
+    }
+
+    /// Without a login, the host key is what can be compared.
+    fn by_key(&self, greeting: &Greeting) -> Outcome {
+        let wanted = self
+            .request
+            .wanted
+            .known_hosts
+            .and_then(crate::ssh::fingerprint_in);
+        match (wanted, &greeting.host_key) {
+            (Some(wanted), Some(found)) if wanted != *found => Outcome::OtherHostKey {
+                wanted,
+                found: found.clone(),
+            },
+            _ => Outcome::Up,
+        }
+    }
+}
