@@ -129,7 +129,10 @@ impl Found {
 
     /// Whether nothing more is to be found out.
     fn is_complete(&self) -> bool {
-        self.answers_at.is_some() && self.fingerprint.is_some()
+        // Somebody else may have its recorded address.
+        let is_stranger =
+            self.host_key == KeyVerdict::Differs && self.by.iter().all(|way| *way == Way::Record);
+        self.answers_at.is_some() && self.fingerprint.is_some() && !is_stranger
     }
 }
 

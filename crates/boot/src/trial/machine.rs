@@ -223,7 +223,7 @@ impl Machine {
             memory: 1024,
             cores: std::thread::available_parallelism()
                 .map_or(1, |cores| cores.get().min(4) as u32),
-            is_fast: is_own(architecture) && may_use("/dev/kvm"),
+            is_fast: is_own(architecture) && has_virtualisation() && may_use("/dev/kvm"),
         })
     }
 
@@ -325,6 +325,18 @@ fn is_own(architecture: Architecture) -> bool {
         Architecture::Arm64 => cfg!(target_arch = "aarch64"),
         _ => false,
     }
+}
+
+/// Whether the processor helps: a device for it may be there although it does not, and is of no use
+/// then ("flags" of x86 processors in proc(5), `cpuinfo`).
+fn has_virtualisation() -> bool {
+    let text = std::fs::read_to_string("/proc/cpuinfo").unwrap_or_default();
+    let mut flags = text
+        .lines()
+        .filter(|line| line.starts_with("flags"))
+        .peekable();
+    flags.peek().is_none()
+        || flags.any(|line| line.split(' ').any(|flag| matches!(flag, "vmx" | "svm")))
 }
 
 fn may_use(device: &str) -> bool {

@@ -1,0 +1,258 @@
+#!/usr/bin/env python3
+"""Debians that are built, configured and tried: they come up, and are as their settings say.
+
+A root file system for each network manager, and one with cloud-init, is made by debootstrap, put on a medium with a
+boot loader, configured, and started by `pinewrit trial`, twice where time allows. Then one thing at a time is wrong, and
+the trial must name it.
+
+Needs root and, from Debian: debootstrap qemu-system-x86 ovmf openssh-client
+Usage: scripts/trials.py [--few] [--only TEXT] [FOLDER]     the folder keeps the roots for the next time
+"""
+import argparse, glob, json, os, shutil, subprocess, sys, tempfile, threading, time
+
+options = argparse.ArgumentParser()
+options.add_argument("--few", action="store_true", help="a choice that takes few minutes")
+options.add_argument("--only", default="", help="trials with this text in their names")
+options.add_argument("folder", nargs="?")
+options = options.parse_args()
+here = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+target = os.environ.get("CARGO_TARGET_DIR", os.path.join(here, "target"))
+program = os.path.abspath(os.environ.get("PINEWRIT", os.path.join(target, "release/pinewrit")))
+work = os.path.abspath(options.folder) if options.folder else tempfile.mkdtemp()
+os.makedirs(work, exist_ok=True)
+os.chdir(work)
+os.environ["XDG_STATE_HOME"] = os.path.join(work, "state")
+os.environ["XDG_CONFIG_HOME"] = os.path.join(work, "config")
+os.environ["HUT"] = "made up sample words"
+os.environ.pop("SSH_AUTH_SOCK", None)
+PATIENCE = 900 if options.few else 600
+
+PACKAGES = ("systemd-sysv,openssh-server,sudo,systemd-resolved,systemd-timesyncd,dbus,libpam-systemd,iproute2,locales,"
+            "util-linux,linux-image-cloud-amd64,initramfs-tools,zstd,systemd-boot-efi")
+MANAGERS = {
+    "networkd": [],
+    "cloud-init": ["netplan.io", "cloud-init"],
+    "netplan": ["netplan.io"],
+    "networkmanager": ["network-manager"],
+    "ifupdown": ["ifupdown", "isc-dhcp-client", "vlan", "bridge-utils", "ifenslave"],
+    "dhcpcd": ["dhcpcd5"],
+}
+FEW = ["networkd", "cloud-init"]
+LAYOUT = """
+[medium]
+scheme = "gpt"
+[[partition]]
+size = "128MiB"
+type = "esp"
+filesystem = "fat32"
+label = "{label}"
+[[partition.content]]
+from = "{name}.esp"
+to = "/"
+[[partition]]
+size = "rest"
+filesystem = "ext4"
+label = "hut-root"
+[[partition.content]]
+from = "{name}.tar"
+"""
+SETTINGS = """
+hostname = "larkfell-03"
+timezone = "Europe/Vienna"
+locale = "de_AT.UTF-8"
+swap = "64MiB"
+grow-root = true
+[[users]]
+name = "warden"
+uid = 1500
+password-env = "HUT"
+sudo = "without-password"
+groups = ["dialout"]
+ssh-keys = ["{key}"]
+[ssh]
+enabled = true
+password-login = false
+port = 2222
+host-keys = true
+[[wired]]
+interface = "eth0"
+addresses = ["10.77.3.10/24", "fd00:77::10/64"]
+gateway = "10.77.3.1"
+dns = ["10.77.3.53"]
+[first-start]
+commands = ["echo first >> /var/steps"]
+"""
+
+
+def run(*command, **more):
+    return subprocess.run(command, check=True, stdin=subprocess.DEVNULL, **more)
+
+
+def pinewrit(*words):
+    return run(program, "-q", *words, stdout=subprocess.PIPE, text=True).stdout
+
+
+def put(path, content):
+    os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
+    with open(path, "w") as file:
+        file.write(content)
+
+
+def base():
+    """A Debian without anything that manages networks but systemd's own."""
+    if os.path.exists("base.done"):
+        return
+    shutil.rmtree("base", ignore_errors=True)
+    with open("base.log", "w") as log:
+        run("debootstrap", "--variant=minbase", f"--include={PACKAGES}", "bookworm", "base",
+            "http://deb.debian.org/debian", stdout=log, stderr=log)
+        os.remove("base/etc/resolv.conf") if os.path.lexists("base/etc/resolv.conf") else None
+        shutil.copy("/etc/resolv.conf", "base/etc/resolv.conf")
+        run("chroot", "base", "apt-get", "update", stdout=log, stderr=log)
+    put("base.done", "")
+
+
+def root(name):
+    """Its root file system as an archive, and a folder with kernel, initrd and loader for its ESP."""
+    if os.path.exists(f"{name}.tar"):
+        return
+    shutil.rmtree(name, ignore_errors=True)
+    run("cp", "-a", "base", name)
+    if MANAGERS[name]:
+        with open(f"{name}.log", "w") as log:
+            run("chroot", name, "apt-get", "install", "-y", "--no-install-recommends", *MANAGERS[name], stdout=log,
+                stderr=log, env=dict(os.environ, DEBIAN_FRONTEND="noninteractive"))
+    os.remove(f"{name}/etc/resolv.conf")
+    os.symlink("../run/systemd/resolve/stub-resolv.conf", f"{name}/etc/resolv.conf")
+    put(f"{name}/etc/fstab", "LABEL=hut-root / ext4 defaults 0 1\n")
+    if name == "cloud-init":
+        put(f"{name}/etc/cloud/cloud.cfg.d/90-huts.cfg", "datasource_list: [ NoCloud, None ]\n")
+    esp = f"{name}.esp"
+    shutil.rmtree(esp, ignore_errors=True)
+    os.makedirs(f"{esp}/EFI/BOOT")
+    shutil.copy(f"{name}/usr/lib/systemd/boot/efi/systemd-bootx64.efi", f"{esp}/EFI/BOOT/BOOTX64.EFI")
+    shutil.copy(glob.glob(f"{name}/boot/vmlinuz-*")[0], f"{esp}/vmlinuz")
+    shutil.copy(glob.glob(f"{name}/boot/initrd.img-*")[0], f"{esp}/initrd.img")
+    put(f"{esp}/loader/loader.conf", "timeout 0\n")
+    put(f"{esp}/loader/entries/hut.conf", entry())
+    run("tar", "-C", name, "--exclude=./boot/*", "--exclude=./var/cache/apt/*", "--exclude=./var/lib/apt/lists/*",
+        "-cf", f"{name}.part", ".")
+    os.rename(f"{name}.part", f"{name}.tar")
+    shutil.rmtree(name)
+
+
+def entry(root="LABEL=hut-root", initrd="/initrd.img"):
+    initrd = f"initrd {initrd}\n" if initrd else ""
+    return f"title Hut\nlinux /vmlinuz\n{initrd}options root={root} rw console=ttyS0\n"
+
+
+def medium(name):
+    """A card file with this system, configured; what was said of it is in the ledger."""
+    image, layout = f"{name}.img", f"{name}.layout.toml"
+    for path in [image]:
+        if os.path.exists(path):
+            os.remove(path)
+    put(layout, LAYOUT.format(name=name, label="CIDATA" if name == "cloud-init" else "ESP"))
+    with open("key.pub") as key:
+        put(f"{name}.toml", SETTINGS.format(key=key.read().strip()))
+    pinewrit("build", layout, "--to", image, "--size", "3GiB", "--yes")
+    os.truncate(image, 4 << 30)
+    intake = "cloud-init" if name == "cloud-init" else "rootfs"
+    pinewrit("configure", image, "--yes", "--settings", f"{name}.toml", "--intake", intake)
+    return image
+
+
+def trial(image, name, *more, known=True):
+    """What came of a trial: its exit code, its result, what was said."""
+    words = ["trial", image, "--timeout", str(PATIENCE), "--log", f"{image}.log", *more]
+    if known:
+        words += ["--settings", f"{name}.toml", "--key", "key"]
+    begun = time.time()
+    done = subprocess.run([program, "--json", *words], stdin=subprocess.DEVNULL, capture_output=True, text=True)
+    lines = [json.loads(line) for line in done.stdout.splitlines()]
+    result = next((line for line in lines if line["event"] == "result"), {})
+    said = next((line for line in lines if line["event"] == "error"), {})
+    return done.returncode, result, said, time.time() - begun
+
+
+bad = []
+
+
+def must(name, code, expected, why, seconds):
+    with open(f"{name}.img.log") as log:
+        last = log.read().splitlines()[-3:]
+    is_good = code == expected[0] and expected[1] in why
+    print(f"{'good' if is_good else 'BAD ':5} {name:28} exit {code}, {seconds:5.0f} s  {why}", flush=True)
+    if not is_good:
+        bad.append(name)
+        print("      expected", expected, *last, sep="\n      ", flush=True)
+
+
+def comes_up(name):
+    image = medium(name)
+    twice = [] if options.few else ["--second-boot"]
+    code, result, said, seconds = trial(image, name, *twice)
+    differing = [point for point in result.get("points", []) if point["met"] != "yes"]
+    judged = [point["point"] for point in result.get("points", []) if point["met"] == "yes"]
+    missing = [one for one in ["host-key", "host-name", "user", "keys", "address", "route", "locale", "swap", "root-size",
+                               "failed-units", "first-start"] if one not in judged]
+    why = f"{len(judged)} points" if not missing else f"not compared or differing: {missing} {said}"
+    must(name, code, (0, "points"), why, seconds)
+    for point in differing:
+        if point["met"] != "not-asked":
+            print("       ", json.dumps(point), flush=True)
+
+
+def goes_wrong():
+    """One thing at a time, on copies of the medium with systemd-networkd."""
+    source = "networkd.img"
+
+    def copy(name):
+        run("cp", "--sparse=always", source, f"{name}.img")
+        return f"{name}.img"
+
+    put("wrong-root.conf", entry("LABEL=other-root"))
+    put("no-initrd.conf", entry(initrd=None))
+    for name, what in [("wrong-root", "root"), ("no-initrd", "root")]:
+        image = copy(name)
+        pinewrit("files", "put", image, "1:/loader/entries/hut.conf", f"{name}.conf", "--yes")
+        code, result, said, seconds = trial(image, "networkd")
+        likely = " ".join(fact["value"] for fact in said.get("facts", []) if fact["name"] == "likely")
+        wanted = {"wrong-root": "LABEL=other-root", "no-initrd": "initrd"}[name]
+        must(name, code, (5, wanted), f"{said.get('what')}: {likely}", seconds)
+        os.remove(image)
+    image = copy("other-key")
+    run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "other")
+    pinewrit("files", "put", image, "2:/etc/ssh/ssh_host_ed25519_key", "other", "--mode", "0600", "--yes")
+    pinewrit("files", "put", image, "2:/etc/ssh/ssh_host_ed25519_key.pub", "other.pub", "--yes")
+    code, result, said, seconds = trial(image, "networkd")
+    must("other-key", code, (6, "another host key"), str(said.get("what")), seconds)
+
+
+if not os.path.exists("key"):
+    run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "key")
+for name in ["other", "other.pub"]:
+    if os.path.exists(name):
+        os.remove(name)
+begun = time.time()
+base()
+chosen = [name for name in (FEW if options.few else MANAGERS) if options.only in name]
+for name in chosen:
+    root(name)
+print(f"{len(chosen)} roots after {time.time() - begun:.0f} s", flush=True)
+if options.few:
+    # Two processors, two emulators.
+    threads = [threading.Thread(target=comes_up, args=[name]) for name in chosen]
+    threads[0].start()
+    time.sleep(1)
+    threads[1].start()
+    threads[0].join()
+    goes_wrong()
+    threads[1].join()
+else:
+    for name in chosen:
+        comes_up(name)
+    if os.path.exists("networkd.img"):
+        goes_wrong()
+print(f"{len(bad)} bad, after {time.time() - begun:.0f} s")
+sys.exit(1 if bad else 0)
