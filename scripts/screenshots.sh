@@ -73,6 +73,16 @@ rack="export PINEWRIT_RACK=rack.toml"
 fresh="export PINEWRIT_RACK=$work/fresh/rack.toml"
 if wanted media; then shot media 2 'pinewrit media --all' "$rack"; fi
 if wanted inspect; then shot inspect 3 'pinewrit inspect larkfell-os.img.zst --board boards/brindle-b2.toml' : 11 135x42; fi
+if wanted trial; then
+  shot trial 75 'pinewrit trial larkfell-os.img.zst --console --timeout 60' : 11 135x42
+fi
+if wanted commission; then
+  pinewrit --rack bench.toml rack power-on hut-board-3 --background > /dev/null 2>&1
+  shot commission 9 \
+    'pinewrit find larkfell-03; pinewrit commission larkfell-03 --roster huts.toml --key keys/warden; pinewrit commission larkfell-03 --settings hut-04.toml --key keys/warden 2>&1 | tail -n 12' \
+    "export PINEWRIT_RACK=bench.toml" 10 150x50
+  pinewrit --rack bench.toml rack power-off hut-board-3 > /dev/null
+fi
 if wanted demo; then shot demo 18 'pinewrit demo' : 6.5 230x64; fi
 if wanted configure-dry-run; then
   shot configure-dry-run 2 'pinewrit configure card.img --settings hut-05.toml --dry-run'
@@ -83,9 +93,6 @@ fi
 if wanted shelf; then
   shot shelf 6 'pinewrit shelf list --all; pinewrit shelf show larkfell-os; pinewrit write shelf:larkfel-os --to HXRD' \
     "export PINEWRIT_RACK=rack.toml"
-fi
-if wanted files-tree; then
-  shot files-tree 3 'pinewrit files tree larkfell-os.img.zst root:/etc'
 fi
 if wanted measure; then
   # Two cards that are alike, and one that lies.
@@ -194,10 +201,6 @@ lived() {
 if wanted clone; then
   lived
   shot clone 4 'pinewrit clone lived.img --to hut-05.img --size 2GB --as-new --settings hut-05.toml --grow' : 11 135x44
-fi
-if wanted save; then
-  lived
-  shot save 4 'pinewrit save lived.img --to golden.img.zst --as-new --shrink --dry-run; pinewrit -q save lived.img --to golden.img.zst --as-new --shrink' : 11 135x44
 fi
 if wanted build; then
   shot build 5 'pinewrit build layout.toml --to hut-07.img --size 4GB' "cp -r $repo/demo/. ."

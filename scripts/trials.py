@@ -149,16 +149,17 @@ def entry(root="LABEL=hut-root", initrd="/initrd.img"):
 def medium(name):
     """A card file with this system, configured; what was said of it is in the ledger."""
     image, layout = f"{name}.img", f"{name}.layout.toml"
-    for path in [image]:
+    for path in [image, f"{name}.os.img"]:
         if os.path.exists(path):
             os.remove(path)
     put(layout, LAYOUT.format(name=name, label="CIDATA" if name == "cloud-init" else "ESP"))
     with open("key.pub") as key:
         put(f"{name}.toml", SETTINGS.format(key=key.read().strip()))
-    pinewrit("build", layout, "--to", image, "--size", "3GiB", "--yes")
-    os.truncate(image, 4 << 30)
     intake = "cloud-init" if name == "cloud-init" else "rootfs"
-    pinewrit("configure", image, "--yes", "--settings", f"{name}.toml", "--intake", intake)
+    pinewrit("build", layout, "--to", f"{name}.os.img", "--size", "2500MiB", "--yes")
+    pinewrit("write", f"{name}.os.img", "--to", image, "--size", "4GiB", "--yes", "--settings", f"{name}.toml",
+             "--intake", intake)
+    os.remove(f"{name}.os.img")
     return image
 
 

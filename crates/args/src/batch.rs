@@ -44,6 +44,12 @@ pub struct BatchArgs {
     /// Refuse what this board does not start from; instead of the roster's own
     #[arg(long, value_name = "BOARD")]
     pub board: Option<String>,
+    /// Boot every Nth finished medium in an emulator, and compare it with its settings
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub trial: Option<u16>,
+    /// The private key with which trials log in [default: the agent]
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath, requires = "trial")]
+    pub trial_key: Option<PathBuf>,
     /// Leave finished media as they are
     #[arg(long)]
     pub no_eject: bool,

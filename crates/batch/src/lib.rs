@@ -12,14 +12,16 @@ mod source;
 mod spool;
 mod work;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use pinewrit_core::Observer;
+use pinewrit_core::receipt::Receipt;
 use pinewrit_core::write::{Clock, Randomness};
+use pinewrit_core::{Cancel, Observer};
+use pinewrit_disk::BlockDevice;
 use pinewrit_host::{MediumFacts, Tag, Verdict};
 use pinewrit_ledger::{Begun, JobKey};
-use pinewrit_roster::{Roster, UnitMedium};
+use pinewrit_roster::{Roster, Unit, UnitMedium};
 
 pub use admit::{Admission, Refusal};
 pub use control::{BatchError, BatchReport, Control, Place};
@@ -48,6 +50,8 @@ pub struct BatchRequest {
     pub unmount: bool,
     /// Finished media are made safe to take out.
     pub eject: bool,
+    /// Every so many units, one is tried in an emulator: the first of them, and so on.
+    pub trial_every: Option<usize>,
     /// The name of this station.
     pub station: String,
     /// How long a job stays this station's without a sign of life.
@@ -150,6 +154,21 @@ pub trait Watcher: Sync {
 
     /// A failure in words: of this image, on this medium.
     fn describe(&self, image: &str, medium: &str, trouble: &Trouble) -> String;
+
+    /// Tries a finished medium in an emulator: its unit, its receipt, its bytes, and the file or
+    /// device that has them.
+    ///
+    /// # Errors
+    /// It does not come up, or not as it should be: why, in words.
+    fn trial(
+        &self,
+        _unit: &Unit,
+        _receipt: &Receipt,
+        _medium: (&dyn BlockDevice, &Path),
+        _cancel: &Cancel,
+    ) -> Result<(), String> {
+        Ok(())
+    }
 }
 
 /// Whether a verdict speaks only of mounts.

@@ -54,6 +54,8 @@ pub enum Trouble {
     Source(NoSpool),
     /// This board does not start from the finished medium.
     Board(Box<Readiness>),
+    /// The finished medium does not come up in an emulator, or not as it should be.
+    Trial(String),
 }
 
 /// How it ended.
@@ -140,6 +142,7 @@ pub(crate) fn make(shared: &Shared<'_>, job: &Job<'_>) -> Outcome {
     let done = done.and_then(|done| {
         let ((medium, _), _) = &done;
         must_start(board, &*medium.medium.device)?;
+        must_come_up(shared, job, &done)?;
         Ok(done)
     });
     match done {
@@ -173,6 +176,32 @@ fn must_start(board: Option<&Board>, device: &dyn BlockDevice) -> Result<(), Tro
         Ok(found) if found.verdict == Verdict::DoesNotStart => Err(Trouble::Board(Box::new(found))),
         Ok(_) => Ok(()),
         Err(error) => Err(Trouble::Write(Failure::Write(WriteError::Disk(error)))),
+    }
+}
+
+/// Every so many units, one is tried.
+fn must_come_up(
+    shared: &Shared<'_>,
+    job: &Job<'_>,
+    ((medium, receipt), _): &((WrittenMedium, Receipt), Image),
+) -> Result<(), Trouble> {
+    let request = shared.request;
+    let mut units = request.roster.units.iter();
+    let place = units.position(|unit| unit.name == job.unit.name);
+    let is_due = request.trial_every.zip(place);
+    if !is_due.is_some_and(|(every, place)| place.is_multiple_of(every.max(1))) {
+        return Ok(());
+    }
+    let bytes = job.readers.bytes_of(&job.facts.path);
+    let tried = (&*medium.medium.device, bytes.as_path());
+    let done = shared
+        .watcher
+        .trial(job.unit, receipt, tried, &shared.cancel);
+    match done {
+        Err(_) if shared.cancel.is_cancelled() => {
+            Err(Trouble::Write(Failure::Write(WriteError::Cancelled)))
+        }
+        done => done.map_err(Trouble::Trial),
     }
 }
 
@@ -310,7 +339,7 @@ fn kind_of(content: &Content) -> Kind {
 /// Whether the image is to blame.
 fn is_of_source(trouble: &Trouble) -> bool {
     match trouble {
-        Trouble::Source(_) | Trouble::Board(_) => true,
+        Trouble::Source(_) | Trouble::Board(_) | Trouble::Trial(_) => true,
         Trouble::Plan(error) => matches!(error, PlanError::Image(_)),
         Trouble::Write(Failure::Write(error)) => {
             matches!(error, WriteError::Source(_) | WriteError::Checksum { .. })

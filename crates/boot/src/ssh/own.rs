@@ -18,11 +18,16 @@ pub struct Greeting {
     pub banner: String,
     /// Fingerprint of its host key, the one that is preferred.
     pub host_key: Option<String>,
+    /// The key itself, as in a line of `known_hosts`, without names.
+    pub key: Option<String>,
 }
 
+/// A host key: its fingerprint, and itself.
+type HostKey = (String, Option<String>);
+
 struct Client {
-    /// The fingerprint of the host key, once it is known.
-    seen: Arc<Mutex<Option<String>>>,
+    /// The host key, once it is known.
+    seen: Arc<Mutex<Option<HostKey>>>,
     /// The fingerprint that the host key must have; any, if `None`.
     wanted: Option<String>,
     /// Whether only the key is looked at.
@@ -36,16 +41,18 @@ impl client::Handler for Client {
         &mut self,
         key: &PublicKeyOrCertificate,
     ) -> Result<bool, Self::Error> {
-        let found = match key {
-            PublicKeyOrCertificate::PublicKey { key, .. } => key.fingerprint(HashAlg::Sha256),
+        let (found, key) = match key {
+            PublicKeyOrCertificate::PublicKey { key, .. } => {
+                (key.fingerprint(HashAlg::Sha256), key.to_openssh().ok())
+            }
             PublicKeyOrCertificate::Certificate(certificate) => {
-                certificate.public_key().fingerprint(HashAlg::Sha256)
+                (certificate.public_key().fingerprint(HashAlg::Sha256), None)
             }
         };
         let found = found.to_string();
         let is_right = self.wanted.as_ref().is_none_or(|wanted| *wanted == found);
         if let Ok(mut seen) = self.seen.lock() {
-            *seen = Some(found);
+            *seen = Some((found, key));
         }
         Ok(is_right && !self.is_looking)
     }
@@ -76,8 +83,12 @@ pub fn greet(at: SocketAddr, patience: Duration) -> std::io::Result<Greeting> {
         tokio::time::timeout(patience, client::connect(config, at, client)).await
     })?;
     drop(connected);
-    let host_key = seen.lock().ok().and_then(|seen| seen.clone());
-    Ok(Greeting { banner, host_key })
+    let (host_key, key) = seen.lock().ok().and_then(|seen| seen.clone()).unzip();
+    Ok(Greeting {
+        banner,
+        host_key,
+        key: key.flatten(),
+    })
 }
 
 /// The first line that a server sends (RFC 4253, section 4.2).
@@ -129,6 +140,7 @@ async fn logged_in(login: &Login, at: SocketAddr, script: &str) -> Result<Sessio
     let config = Arc::new(client::Config::default());
     let connected = tokio::time::timeout(login.patience, client::connect(config, at, client)).await;
     let host_key = seen.lock().ok().and_then(|seen| seen.clone());
+    let host_key = host_key.map(|(fingerprint, _)| fingerprint);
     let mut handle = match connected {
         Err(_) => return Err(silent(login, "timed out")),
         Ok(Ok(handle)) => handle,

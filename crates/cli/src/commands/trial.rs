@@ -5,7 +5,7 @@ use std::io::{Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use pinewrit_args::{DiskArg, TrialArgs, WantedArgs};
+use pinewrit_args::{DiskArg, TrialArgs};
 use pinewrit_boards::chain::{self, Way};
 use pinewrit_boot::commission::Met;
 use pinewrit_boot::ssh::{Login, PORT};
@@ -14,6 +14,7 @@ use pinewrit_boot::trial::{
     TrialRequest, best_way, trial,
 };
 use pinewrit_boot::{Line, Stage};
+use pinewrit_core::Cancel;
 use pinewrit_disk::{
     BlockDevice, ByteRange, CHUNK_SIZE, CacheUse, FileDevice, Overlay, SectorSize, Window,
 };
@@ -34,6 +35,8 @@ use super::{Outcome, commission};
 
 /// A disk in the machine is a whole number of these, in bytes.
 const UNIT: u64 = 1 << 20;
+/// How long a boot of a batch's medium may take, in seconds.
+const IN_BATCH: u64 = 900;
 /// Names the machine's interface as the settings do, by the hardware address (systemd.link(5)).
 const LINK: &str = "/etc/systemd/network/00-pinewrit-trial.link";
 
@@ -171,33 +174,81 @@ fn unpack(cx: &Context, source: &ImageSource) -> Result<tempfile::NamedTempFile,
     Ok(file)
 }
 
+/// How it is tried.
+#[derive(Clone, Copy, Default)]
+struct How<'a> {
+    disk: Option<Slot>,
+    memory: Option<u64>,
+    size: u64,
+    second_boot: bool,
+    timeout: Duration,
+    picture: Option<&'a Path>,
+}
+
 fn try_it(
     cx: &Context,
     args: &TrialArgs,
     tried: &Tried,
     unit: &KnownUnit,
 ) -> Result<(Machine, Option<Way>, TrialReport), Message> {
-    let name = &tried.name;
-    let ways = chain::follow(&*tried.device).map_err(|e| words::disk_error(name, &e))?;
+    let how = How {
+        disk: args.disk.map(slot),
+        memory: Some(args.memory),
+        size: args.size.unwrap_or(0),
+        second_boot: args.second_boot,
+        timeout: Duration::from_secs(args.timeout),
+        picture: args.picture.as_deref(),
+    };
+    let mut observer = Told {
+        ui: cx.ui,
+        log: args.log.as_deref().map(super::watch::log).transpose()?,
+        is_live: args.console,
+    };
+    let aim = aim(
+        unit,
+        args.wanted.user.as_deref(),
+        args.wanted.key.as_deref(),
+    );
+    let bytes = (&*tried.device, tried.path.as_path());
+    boot(
+        &cx.ui,
+        (&tried.name, bytes),
+        (unit, aim),
+        how,
+        &mut observer,
+        &signals::watch(),
+    )
+}
+
+type Bytes<'a> = (&'a dyn BlockDevice, &'a Path);
+
+fn boot(
+    ui: &Ui,
+    (name, (device, path)): (&str, Bytes<'_>),
+    (unit, aim): (&KnownUnit, Aim),
+    how: How<'_>,
+    observer: &mut dyn Observer,
+    cancel: &Cancel,
+) -> Result<(Machine, Option<Way>, TrialReport), Message> {
+    let ways = chain::follow(device).map_err(|e| words::disk_error(name, &e))?;
     let way = best_way(&ways);
     let nothing = pinewrit_boot::trial::MachineError::Nothing;
     let way = way.ok_or_else(|| words::trial::machine_error(name, &nothing))?;
     let machine = Machine::for_way(way).map_err(|e| words::trial::machine_error(name, &e))?;
+    let memory = how.memory.and_then(|bytes| u32::try_from(bytes >> 20).ok());
     let machine = Machine {
-        slot: args.disk.map_or(machine.slot, slot),
-        memory: u32::try_from(args.memory >> 20).unwrap_or(u32::MAX),
+        slot: how.disk.unwrap_or(machine.slot),
+        memory: memory.unwrap_or(machine.memory),
         ..machine
     };
     let network = Network::of(unit.settings.as_ref());
-    let over = Overlay::new(&*tried.device);
-    let changed = named_interface(cx, &over, way, &network);
+    let over = Overlay::new(device);
+    let changed = named_interface(ui, &over, way, &network);
     let kernel_files = tempfile::tempdir().map_err(|error| cannot(name, &error))?;
     let kernel = match machine.start {
-        Start::Kernel => Some(kernel(&*tried.device, way, kernel_files.path(), name)?),
+        Start::Kernel => Some(kernel(device, way, kernel_files.path(), name)?),
         _ => None,
     };
-    let aim = aim(unit, &args.wanted);
-    let ui = &cx.ui;
     ui.say(format!(
         "trying {name}: {}\n",
         words::trial::machine(&machine)
@@ -210,17 +261,9 @@ fn try_it(
             machine.console()
         ));
     }
-    let mut observer = Told {
-        ui: *ui,
-        log: args.log.as_deref().map(super::watch::log).transpose()?,
-        is_live: args.console,
-    };
     let request = TrialRequest {
-        medium: &tried.path,
-        size: size(
-            args.size.unwrap_or(0).max(tried.device.size()),
-            machine.slot,
-        ),
+        medium: path,
+        size: size(how.size.max(device.size()), machine.slot),
         over: (&over, changed),
         kernel,
         network,
@@ -230,15 +273,55 @@ fn try_it(
             is_trial: true,
             ..unit.wanted()
         },
-        second_boot: args.second_boot,
-        timeout: Duration::from_secs(args.timeout),
-        picture: args.picture.as_deref(),
+        second_boot: how.second_boot,
+        timeout: how.timeout,
+        picture: how.picture,
         now: clock::seconds,
         machine: machine.clone(),
     };
-    let report = trial(&request, &mut observer, &signals::watch());
+    let report = trial(&request, observer, cancel);
     let report = report.map_err(|e| words::trial::trial_error(name, &e))?;
     Ok((machine, Some(way.clone()), report))
+}
+
+/// Tries a medium of a batch; nothing is shown meanwhile.
+pub(super) fn in_batch(
+    (name, bytes): (&str, Bytes<'_>),
+    unit: &KnownUnit,
+    key: Option<&Path>,
+    cancel: &Cancel,
+) -> Result<(), String> {
+    let ui = Ui {
+        json: false,
+        quiet: true,
+        verbose: false,
+    };
+    let how = How {
+        timeout: Duration::from_secs(IN_BATCH),
+        ..How::default()
+    };
+    let aim = aim(unit, None, key);
+    let done = boot(&ui, (name, bytes), (unit, aim), how, &mut Unseen, cancel);
+    let (_, way, report) = done.map_err(|message| message.what().to_owned())?;
+    if let Some(message) = words::trial::ended(name, &report, way.as_ref()) {
+        return Err(message.what().to_owned());
+    }
+    let differing = report.points.iter().filter(|point| point.met == Met::No);
+    let differing: Vec<String> = differing.map(words::commission::name).collect();
+    match differing.is_empty() {
+        true => Ok(()),
+        false => Err(format!("it boots, but differs in {}", differing.join(", "))),
+    }
+}
+
+/// Nobody looks.
+struct Unseen;
+
+impl Observer for Unseen {
+    fn bytes(&mut self, _: &[u8]) {}
+    fn line(&mut self, _: &Line, _: Duration) {}
+    fn stage(&mut self, _: Stage, _: Duration) {}
+    fn news(&mut self, _: News, _: Duration) {}
 }
 
 fn slot(arg: DiskArg) -> Slot {
@@ -260,19 +343,19 @@ fn size(bytes: u64, slot: Slot) -> u64 {
 }
 
 /// What is waited for: a login that can be had, otherwise that somebody is there to let in.
-fn aim(unit: &KnownUnit, args: &WantedArgs) -> Aim {
+fn aim(unit: &KnownUnit, user: Option<&str>, key: Option<&Path>) -> Aim {
     let has_ssh = unit
         .settings
         .as_ref()
         .is_none_or(|settings| settings.ssh_enabled != Some(false));
-    let user = args.user.as_deref().or(unit.user());
+    let user = user.or(unit.user());
     let is_expected = has_ssh && (user.is_some() || unit.known_hosts().is_some());
-    let has_key = args.key.is_some() || std::env::var_os("SSH_AUTH_SOCK").is_some();
+    let has_key = key.is_some() || std::env::var_os("SSH_AUTH_SOCK").is_some();
     match (is_expected, has_key, user) {
         (false, ..) => Aim::Prompt,
         (true, true, Some(user)) => Aim::Settings(Box::new(Login {
             user: Some(user.to_owned()),
-            key: args.key.clone(),
+            key: key.map(Path::to_owned),
             ..unit.login(&unit.name)
         })),
         _ => Aim::Ssh,
@@ -281,7 +364,7 @@ fn aim(unit: &KnownUnit, args: &WantedArgs) -> Aim {
 
 /// A board's interface has another name in a virtual machine: the trial gives it the settings' name.
 fn named_interface(
-    cx: &Context,
+    ui: &Ui,
     over: &Overlay<&dyn BlockDevice>,
     way: &Way,
     network: &Network,
@@ -306,7 +389,7 @@ fn named_interface(
     });
     match put.map(|_| ()).and_then(|()| site.settle().map(drop)) {
         Ok(()) => {
-            cx.ui.say(format!(
+            ui.say(format!(
                 "the machine's interface is called {name}, in the trial only\n"
             ));
             over.changed().unwrap_or_default()

@@ -3,25 +3,33 @@
 mod prepare;
 
 use std::io::{self, BufRead, IsTerminal};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::Duration;
 
 use pinewrit_args::{BatchArgs, OverArg};
-use pinewrit_batch::{BatchError, BatchReport, BatchRequest, Control, Place, Sources};
+use pinewrit_batch::{
+    BatchError, BatchEvent, BatchReport, BatchRequest, Control, Place, Slot, Sources, Trouble,
+    Watcher,
+};
+use pinewrit_core::receipt::Receipt;
+use pinewrit_core::{Cancel, Observer};
+use pinewrit_disk::BlockDevice;
 use pinewrit_host::Readers;
-use pinewrit_ledger::{Job, JobState, Ledger, Record};
-use pinewrit_roster::Roster;
+use pinewrit_ledger::{Job, JobKey, JobState, Ledger, Record};
+use pinewrit_roster::{Roster, Unit};
 use pinewrit_ui::words::{self};
 use pinewrit_ui::{Exit, Message, Ui, style, units};
 use uuid::Uuid;
 
 use super::Outcome;
 use super::ledger::printed;
+use super::trial;
 use super::write::TOOL;
 use pinewrit_session::clock;
 use pinewrit_session::secrets::UserSecrets;
 use pinewrit_session::signals;
+use pinewrit_session::unit::KnownUnit;
 use pinewrit_session::{Context, medium, workshop};
 use pinewrit_ui::batch::{BatchResult, ClockEvent, Told};
 use pinewrit_ui::words::ledger_table as table;
@@ -123,6 +131,7 @@ fn request(cx: &Context, args: &BatchArgs, roster: Roster) -> Result<BatchReques
         over_any: args.over == OverArg::Any,
         unmount: args.unmount,
         eject: !args.no_eject,
+        trial_every: args.trial.map(usize::from),
         station: workshop::station()?,
         lease: Duration::from_secs(args.lease.max(1)),
         look_every: if is_rack { LOOK_AT_RACK } else { LOOK_EVERY },
@@ -159,7 +168,11 @@ fn work(
         state: state.as_ref(),
         spool: spool.as_deref(),
     };
-    let done = pinewrit_batch::run(request, &place, &told, control);
+    let watcher = Tried {
+        told: &told,
+        key: args.trial_key.as_deref(),
+    };
+    let done = pinewrit_batch::run(request, &place, &watcher, control);
     told.close();
     let failed = told.failed();
     drop(told);
@@ -173,6 +186,42 @@ fn work(
     })?;
     let mut ledger = ledger.into_inner().unwrap_or_else(|e| e.into_inner());
     tell_end(cx, args, request, &mut ledger, &report, failed)
+}
+
+/// What happens is told, and media are tried.
+struct Tried<'a> {
+    told: &'a Told,
+    key: Option<&'a Path>,
+}
+
+impl Watcher for Tried<'_> {
+    fn event(&self, event: &BatchEvent<'_>) {
+        self.told.event(event);
+    }
+
+    fn observer(&self, slot: &Slot, key: &JobKey) -> Box<dyn Observer + Send + '_> {
+        self.told.observer(slot, key)
+    }
+
+    fn describe(&self, image: &str, medium: &str, trouble: &Trouble) -> String {
+        self.told.describe(image, medium, trouble)
+    }
+
+    fn trial(
+        &self,
+        unit: &Unit,
+        receipt: &Receipt,
+        medium: (&dyn BlockDevice, &Path),
+        cancel: &Cancel,
+    ) -> Result<(), String> {
+        let known = KnownUnit {
+            name: unit.name.clone(),
+            receipt: Some(receipt.clone()),
+            settings: unit.settings.clone(),
+            record: None,
+        };
+        trial::in_batch((&unit.name, medium), &known, self.key, cancel)
+    }
 }
 
 /// Where unpacked images are: with a rack's own records, beside them.
