@@ -458,7 +458,8 @@ mod tests {
         let text = "hostname = \"larkfell-03\"\n[wired]\naddresses = [\"10.77.3.10/24\"]\ngateway = \"10.77.3.1\"\n\
             dns = [\"10.77.3.53\"]\n";
         let settings =
-            pinewrit_settings::check(text, Path::new(""), &pinewrit_settings::NoSecrets).unwrap();
+            pinewrit_settings::check(text, Path::new(""), &pinewrit_settings::document::NoSecrets)
+                .unwrap();
         let network = Network::of(Some(&settings));
         assert_eq!(network.net.to_string(), "10.77.3.0/24");
         let option = network.option(2222, 22);
