@@ -1,5 +1,6 @@
 #!/usr/bin/env python3
-"""Starts the Debians that scripts/first-boot.sh has made, and looks at what became of their settings.
+"""Starts the Debians that scripts/first-boot.sh has made in ways that a trial does not: without a cable, with several
+interfaces, over the serial console, and with a power cut during the first start. scripts/trials.py has everything else.
 
 Usage: first-boot.py [NAME...]     in the folder with the roots
 """
@@ -11,7 +12,7 @@ import subprocess
 import sys
 import time
 
-NAMES = ["networkd", "netplan", "networkmanager", "ifupdown", "dhcpcd", "cloud-init", "copies", "pulled"]
+NAMES = ["networkd", "netplan", "networkmanager", "ifupdown", "dhcpcd", "cloud-init", "pulled"]
 # After the login prompt a start has so many seconds left.
 PATIENCE = 20
 LAYOUT = """
@@ -341,107 +342,6 @@ def judge(name, port):
         judge.must("sudo with a password", ssh(name, port, "larkfell-03", "j.doe", asked), "root")
         judge.must("sudo without it", ssh(name, port, "larkfell-03", "j.doe", "sudo -n id -un"), "")
     unit.off()
-
-    configure(image, name, SECOND.format(**values), intake)
-    unit = Unit(name, image, port, cable=True)
-    if judge.start(unit, "configured anew", patience):
-        judge.shell(unit, "hostname", "larkfell-04")
-        judge.shell(unit, "id -un", "hilda")
-        judge.shell(unit, "cat /var/steps | tr '\\n' ' '", "first online second", 60)
-        judge.shell(unit, "locale -a | grep nl_NL", "nl_NL.utf8", 120)
-        judge.must("LANG by SSH", ssh(name, port, "larkfell-04", "hilda", "echo $LANG"), "nl_NL.UTF-8")
-        if intake == "rootfs":
-            # Nothing is left of the earlier settings.
-            judge.shell(unit, "id warden 2>&1 | grep -o 'no such user'", "no such user")
-            judge.shell(unit, "[ $(id -u) -ne 1500 ] && stat -c %u /home/warden", "1500")
-            judge.shell(unit, "ls /swapfile; grep -c swap /etc/fstab", "ls: cannot access '/swapfile': No such file or directory\n0")
-            judge.shell(unit, "/sbin/swapon --show=SIZE --noheadings", "")
-            judge.shell(unit, "readlink /etc/localtime", "/usr/share/zoneinfo/Etc/UTC")
-            judge.shell(unit, "grep -c '^[^#].*de_AT' /etc/locale.gen", "0")
-            judge.shell(unit, "ls /sys/class/net | grep -c -e br0 -e eth1.20", "0")
-            judge.shell(unit, "getent group dialout | cut -d: -f4", "")
-    unit.off()
-    return judge.bad
-
-
-def identifier(image):
-    """The identifier of a card's root, by which it is mounted."""
-    found = json.loads(pinewrit("--json", "inspect", image).splitlines()[-1])
-    return found["partitions"][0]["filesystem"]["id"]
-
-
-def traces(unit):
-    """What a start leaves behind that belongs to one unit alone."""
-    machine = unit.run("cat /etc/machine-id")
-    key = unit.run("cut -d' ' -f2 /etc/ssh/ssh_host_ed25519_key.pub")
-    return machine, key
-
-
-def copies(name, port):
-    """A card that has been in use: cloned to a smaller one, and saved and written again."""
-    print(name, flush=True)
-    judge = Judge(name)
-    source, clone, saved, written = (f"{name}.{end}" for end in ["img", "clone.img", "img.zst", "written.img"])
-    for path in [source, clone, saved, saved + ".sha256", written]:
-        if os.path.exists(path):
-            os.remove(path)
-    open(f"{name}.log", "w").close()
-    with open(f"{name}.layout.toml", "w") as out:
-        out.write(LAYOUT.format(name="networkd"))
-    pinewrit("-q", "build", f"{name}.layout.toml", "--to", source, "--size", "4GiB", "--yes")
-    former = identifier(source)
-    original = pinewrit("files", "read", source, "1:/etc/hostname").strip()
-    with open(f"{name}.fstab", "w") as out:
-        out.write(f"UUID={former} / ext4 defaults 0 1\n")
-    pinewrit("-q", "files", "put", source, "1:/etc/fstab", f"{name}.fstab", "--yes")
-    values = {"key": open("key.pub").read().strip(), "port": port, "stock": "", "joined": ""}
-    configure(source, name, FIRST.format(**values), "rootfs")
-    unit = Unit(name, source, port, cable=True, root=f"UUID={former}")
-    if not judge.start(unit, "the source"):
-        return judge.bad
-    judge.shell(unit, "cat /var/steps | tr '\\n' ' '", "first online", 60)
-    of_source = traces(unit)
-    unit.off()
-
-    with open(f"{name}.toml", "w") as out:
-        out.write(SECOND.format(**values))
-    told = pinewrit("--json", "-q", "clone", source, "--to", clone, "--size", "1GiB", "--as-new",
-                    "--settings", f"{name}.toml", "--intake", "rootfs", "--yes")
-    known = re.search(r'"known_hosts": ?"([^"]+)"', told.splitlines()[-1])
-    with open(f"{name}.known", "w") as out:
-        out.write(known.group(1) + "\n")
-    renewed = identifier(clone)
-    judge.must("a new identifier", renewed != former, True)
-    unit = Unit(name, clone, port, cable=True, root=f"UUID={renewed}")
-    if judge.start(unit, "a clone on a smaller card"):
-        judge.shell(unit, "hostname", "larkfell-04")
-        judge.shell(unit, "findmnt -no UUID /", renewed)
-        judge.shell(unit, "grep -c -e ^UUID /etc/fstab", "1")
-        judge.shell(unit, f"grep -rc {former} /etc/fstab", "0")
-        of_clone = traces(unit)
-        judge.must("another machine id", of_clone[0] not in ["", None, of_source[0]], True)
-        judge.must("another host key", of_clone[1] not in ["", None, of_source[1]], True)
-        judge.must("host name by SSH", ssh(name, port, "larkfell-04", "hilda", "hostname"), "larkfell-04")
-    unit.off()
-
-    pinewrit("-q", "save", source, "--to", saved, "--as-new", "--shrink")
-    pinewrit("-q", "write", saved, "--to", written, "--size", "4GiB", "--grow", "--yes")
-    pinewrit("-q", "table", "renew", written, "--yes")
-    renewed = identifier(written)
-    unit = Unit(name, written, port, cable=True, root=f"UUID={renewed}")
-    if judge.start(unit, "a saved image, written and grown"):
-        judge.shell(unit, "id -un", "warden")
-        judge.shell(unit, "findmnt -no UUID /", renewed)
-        judge.shell(unit, "[ $(df --output=size -BM / | tail -1 | tr -d ' M') -gt 3700 ] && echo grown", "grown")
-        # Nobody has given it a host key: it makes its own.
-        judge.shell(unit, "systemctl is-active ssh", "active", 60)
-        of_written = traces(unit)
-        for index, what in enumerate(["another machine id", "another host key"]):
-            others = ["", None, of_source[index]]
-            judge.must(what, of_written[index] not in others, True)
-        # The name that the root had before it was configured.
-        judge.shell(unit, "hostname", original)
-    unit.off()
     return judge.bad
 
 
@@ -495,7 +395,7 @@ def main():
     unknown = [name for name in names if name not in NAMES]
     if unknown:
         raise SystemExit(f"not one of {', '.join(NAMES)}: {', '.join(unknown)}")
-    judges = {"copies": copies, "pulled": pulled}
+    judges = {"pulled": pulled}
     bad = {name: judges.get(name, judge)(name, 2200 + NAMES.index(name)) for name in names}
     for name, count in bad.items():
         print(f"{name}: {count or 'nothing'} bad")

@@ -1,8 +1,7 @@
 #!/usr/bin/env bash
-# The last judge: Debians that are built, configured and started in an emulator, once for each intake and
-# for each network manager; with a cable and without one, and configured anew after a start; and copies of
-# one that has been in use: a clone on a smaller card, and a saved image that is written and grown; and
-# cards whose boards lose their power during the first start.
+# What a trial does not do: Debians that start without a cable and with several interfaces, one for each network manager
+# and for cloud-init, and cards whose boards lose their power during the first start. scripts/trials.py is the judge of
+# everything else.
 #
 # Needs root and, from Debian: debootstrap qemu-system-x86 openssh-client python3
 # Usage: scripts/first-boot.sh [FOLDER [NAME...]]      the folder keeps the roots for the next time
@@ -28,14 +27,14 @@ if [ ! -e base.done ]; then
 fi
 
 names=" $* "
-# root NAME PACKAGE...: the base, and what manages its networks; copies are made of the first.
+# root NAME PACKAGE...: the base, and what manages its networks.
 root() {
   local name=$1
   shift
   [ -e "$name.tar" ] && return
   case "$names" in
     "  " | *" $name "*) ;;
-    *" copies "* | *" pulled "*) [ "$name" = networkd ] || return 0 ;;
+    *" pulled "*) [ "$name" = networkd ] || return 0 ;;
     *) return 0 ;;
   esac
   rm -rf "$name"

@@ -37,7 +37,15 @@ MANAGERS = {
     "ifupdown": ["ifupdown", "isc-dhcp-client", "vlan", "bridge-utils", "ifenslave"],
     "dhcpcd": ["dhcpcd5"],
 }
-FEW = ["networkd", "cloud-init"]
+# Of the few, one root serves both intakes.
+FEW = ["rootfs", "cloud-init"]
+MANAGERS_OF_FEW = {"rootfs": "cloud-init", "cloud-init": "cloud-init"}
+# What a small image needs of cloud-init; all of it takes minutes in an emulator.
+MODULES = """datasource_list: [ NoCloud, None ]
+cloud_init_modules: [ seed_random, bootcmd, write-files, growpart, resizefs, set_hostname, update_hostname, update_etc_hosts, users-groups, ssh ]
+cloud_config_modules: [ keyboard, locale, set-passwords, timezone, runcmd ]
+cloud_final_modules: [ scripts-user ]
+"""
 LAYOUT = """
 [medium]
 scheme = "gpt"
@@ -126,7 +134,7 @@ def root(name):
     os.symlink("../run/systemd/resolve/stub-resolv.conf", f"{name}/etc/resolv.conf")
     put(f"{name}/etc/fstab", "LABEL=hut-root / ext4 defaults 0 1\n")
     if name == "cloud-init":
-        put(f"{name}/etc/cloud/cloud.cfg.d/90-huts.cfg", "datasource_list: [ NoCloud, None ]\n")
+        put(f"{name}/etc/cloud/cloud.cfg.d/90-huts.cfg", MODULES if options.few else "datasource_list: [ NoCloud, None ]\n")
     esp = f"{name}.esp"
     shutil.rmtree(esp, ignore_errors=True)
     os.makedirs(f"{esp}/EFI/BOOT")
@@ -146,13 +154,14 @@ def entry(root="LABEL=hut-root", initrd="/initrd.img"):
     return f"title Hut\nlinux /vmlinuz\n{initrd}options root={root} rw console=ttyS0\n"
 
 
-def medium(name):
-    """A card file with this system, configured; what was said of it is in the ledger."""
+def medium(name, of=None):
+    """A card file with this system, written with its settings; what was put on it is in the ledger."""
+    of = of or name
     image, layout = f"{name}.img", f"{name}.layout.toml"
     for path in [image, f"{name}.os.img"]:
         if os.path.exists(path):
             os.remove(path)
-    put(layout, LAYOUT.format(name=name, label="CIDATA" if name == "cloud-init" else "ESP"))
+    put(layout, LAYOUT.format(name=of, label="CIDATA" if of == "cloud-init" else "ESP"))
     with open("key.pub") as key:
         put(f"{name}.toml", SETTINGS.format(key=key.read().strip()))
     intake = "cloud-init" if name == "cloud-init" else "rootfs"
@@ -180,8 +189,10 @@ bad = []
 
 
 def must(name, code, expected, why, seconds):
-    with open(f"{name}.img.log") as log:
-        last = log.read().splitlines()[-3:]
+    last = []
+    if os.path.exists(f"{name}.img.log"):
+        with open(f"{name}.img.log") as log:
+            last = log.read().splitlines()[-3:]
     is_good = code == expected[0] and expected[1] in why
     print(f"{'good' if is_good else 'BAD ':5} {name:28} exit {code}, {seconds:5.0f} s  {why}", flush=True)
     if not is_good:
@@ -190,7 +201,7 @@ def must(name, code, expected, why, seconds):
 
 
 def comes_up(name):
-    image = medium(name)
+    image = medium(name, MANAGERS_OF_FEW.get(name) if options.few else None)
     twice = [] if options.few else ["--second-boot"]
     code, result, said, seconds = trial(image, name, *twice)
     differing = [point for point in result.get("points", []) if point["met"] != "yes"]
@@ -204,12 +215,46 @@ def comes_up(name):
             print("       ", json.dumps(point), flush=True)
 
 
+def again():
+    """A medium that gets other settings: nothing of the former ones is left, and what is new is there."""
+    image = "again.img"
+    run("cp", "--sparse=always", "networkd.img", image)
+    text = open("networkd.toml").read()
+    for former, later in [("larkfell-03", "larkfell-04"), ('"warden"', '"hilda"'), ("de_AT", "nl_NL"), ("uid = 1500\n", ""),
+                          ('swap = "64MiB"\n', ""), ("Europe/Vienna", "Europe/Amsterdam")]:
+        text = text.replace(former, later)
+    put("again.toml", text)
+    pinewrit("configure", image, "--yes", "--settings", "again.toml", "--intake", "rootfs")
+    code, result, said, seconds = trial(image, "again", "--second-boot")
+    must("again", code, (0, "points"), f"{len(result.get('points', []))} points {said}", seconds)
+    accounts = pinewrit("files", "read", image, "2:/etc/passwd")
+    must("again, without the former user", int("warden" in accounts), (0, ""), "", 0)
+
+
+def copies():
+    """A clone on a smaller card, and a saved image that is written again: as new, each with settings of its own."""
+    for path in ["clone.img", "saved.img.zst", "saved.img.zst.sha256", "written.img"]:
+        if os.path.exists(path):
+            os.remove(path)
+    text = open("networkd.toml").read()
+    for name, host in [("clone", "larkfell-05"), ("written", "larkfell-06")]:
+        put(f"{name}.toml", text.replace("larkfell-03", host))
+    pinewrit("clone", "networkd.img", "--to", "clone.img", "--size", "2GiB", "--as-new", "--settings", "clone.toml", "--intake",
+             "rootfs", "--yes")
+    pinewrit("save", "networkd.img", "--to", "saved.img.zst", "--as-new", "--shrink")
+    pinewrit("write", "saved.img.zst", "--to", "written.img", "--size", "4GiB", "--yes", "--settings", "written.toml",
+             "--intake", "rootfs")
+    for name in ["clone", "written"]:
+        code, result, said, seconds = trial(f"{name}.img", name)
+        must(name, code, (0, "points"), f"{len(result.get('points', []))} points {said}", seconds)
+
+
 def goes_wrong():
-    """One thing at a time, on copies of the medium with systemd-networkd."""
-    source = "networkd.img"
+    """One thing at a time, on copies of a good medium."""
+    good = "rootfs" if options.few else "networkd"
 
     def copy(name):
-        run("cp", "--sparse=always", source, f"{name}.img")
+        run("cp", "--sparse=always", f"{good}.img", f"{name}.img")
         return f"{name}.img"
 
     put("wrong-root.conf", entry("LABEL=other-root"))
@@ -217,7 +262,7 @@ def goes_wrong():
     for name, what in [("wrong-root", "root"), ("no-initrd", "root")]:
         image = copy(name)
         pinewrit("files", "put", image, "1:/loader/entries/hut.conf", f"{name}.conf", "--yes")
-        code, result, said, seconds = trial(image, "networkd")
+        code, result, said, seconds = trial(image, good)
         likely = " ".join(fact["value"] for fact in said.get("facts", []) if fact["name"] == "likely")
         wanted = {"wrong-root": "LABEL=other-root", "no-initrd": "initrd"}[name]
         must(name, code, (5, wanted), f"{said.get('what')}: {likely}", seconds)
@@ -226,7 +271,7 @@ def goes_wrong():
     run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "other")
     pinewrit("files", "put", image, "2:/etc/ssh/ssh_host_ed25519_key", "other", "--mode", "0600", "--yes")
     pinewrit("files", "put", image, "2:/etc/ssh/ssh_host_ed25519_key.pub", "other.pub", "--yes")
-    code, result, said, seconds = trial(image, "networkd")
+    code, result, said, seconds = trial(image, good)
     must("other-key", code, (6, "another host key"), str(said.get("what")), seconds)
 
 
@@ -238,9 +283,10 @@ for name in ["other", "other.pub"]:
 begun = time.time()
 base()
 chosen = [name for name in (FEW if options.few else MANAGERS) if options.only in name]
-for name in chosen:
+roots = sorted({MANAGERS_OF_FEW[name] for name in chosen}) if options.few else chosen
+for name in roots:
     root(name)
-print(f"{len(chosen)} roots after {time.time() - begun:.0f} s", flush=True)
+print(f"{len(roots)} roots after {time.time() - begun:.0f} s", flush=True)
 if options.few:
     # Two processors, two emulators.
     threads = [threading.Thread(target=comes_up, args=[name]) for name in chosen]
@@ -254,6 +300,8 @@ else:
     for name in chosen:
         comes_up(name)
     if os.path.exists("networkd.img"):
+        again()
+        copies()
         goes_wrong()
 print(f"{len(bad)} bad, after {time.time() - begun:.0f} s")
 sys.exit(1 if bad else 0)
