@@ -79,7 +79,7 @@ fi
 if wanted commission; then
   pinewrit --rack bench.toml rack power-on hut-board-3 --background > /dev/null 2>&1
   shot commission 9 \
-    'pinewrit find larkfell-03; pinewrit commission larkfell-03 --roster huts.toml --key keys/warden; pinewrit commission larkfell-03 --settings hut-04.toml --key keys/warden 2>&1 | tail -n 12' \
+    'pinewrit find larkfell-03; pinewrit commission larkfell-03 --roster huts.toml --key keys/warden; pinewrit -q commission larkfell-03 --settings hut-04.toml --key keys/warden > /dev/null' \
     "export PINEWRIT_RACK=bench.toml" 10 150x50
   pinewrit --rack bench.toml rack power-off hut-board-3 > /dev/null
 fi

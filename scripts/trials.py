@@ -42,7 +42,7 @@ FEW = ["rootfs", "cloud-init"]
 MANAGERS_OF_FEW = {"rootfs": "cloud-init", "cloud-init": "cloud-init"}
 # What a small image needs of cloud-init; all of it takes minutes in an emulator.
 MODULES = """datasource_list: [ NoCloud, None ]
-cloud_init_modules: [ seed_random, bootcmd, write-files, growpart, resizefs, set_hostname, update_hostname, update_etc_hosts, users-groups, ssh ]
+cloud_init_modules: [ seed_random, bootcmd, write-files, growpart, resizefs, mounts, set_hostname, update_hostname, update_etc_hosts, users-groups, ssh ]
 cloud_config_modules: [ keyboard, locale, set-passwords, timezone, runcmd ]
 cloud_final_modules: [ scripts-user ]
 """

@@ -69,10 +69,7 @@ fn a_seed_with_everything_is_valid() {
     let more =
         "swap = \"64MiB\"\ntime-servers = [\"10.77.0.53\"]\nzram = false\nstock-user = \"lock\"\n";
     let rest = "[first-start]\npackages = [\"tmux\"]\ncommands = [\"echo up\"]\n";
-    let all = SETTINGS.replace(
-        "enabled = true",
-        "enabled = true\nport = 2222\nhost-keys = true",
-    );
+    let all = SETTINGS.replace("enabled = true", "enabled = true\nport = 2222");
     bench.write("hut.toml", format!("{more}{all}{rest}"));
     let run = bench.run(&CONFIGURE).expect(0);
     run.shows(&[
@@ -87,10 +84,7 @@ fn a_seed_with_everything_is_valid() {
     // The host key stays, and is never shown.
     bench.run(&CONFIGURE).expect(0).shows(&["unchanged:"]);
     let other = SETTINGS.replace("larkfell-03", "larkfell-04");
-    bench.write(
-        "hut.toml",
-        other.replace("enabled = true", "enabled = true\nhost-keys = true"),
-    );
+    bench.write("hut.toml", other);
     let dry = bench
         .run(&[&CONFIGURE[..], &["--dry-run"]].concat())
         .expect(0);

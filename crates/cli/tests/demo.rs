@@ -17,6 +17,7 @@ fn the_demo_runs_and_its_card_is_sound() {
         "  runs this computer: /, /boot/efi",
         "XJGS runs this computer, and is never written",
         "host name larkfell-03, users warden",
+        "larkfell-03 is as it should be in",
         "the demo is done",
     ] {
         assert!(run.stdout.contains(part), "no {part:?} in:\n{}", run.stdout);
@@ -49,7 +50,9 @@ fn the_demo_runs_and_its_card_is_sound() {
 fn json_of_the_demo_is_json() {
     let bench = Bench::new();
     let run = bench.run(&["--json", "demo"]).expect(0);
-    assert_eq!(run.json()["command"], "ledger show");
+    let last = run.json();
+    assert_eq!(last["command"], "commission");
+    assert_eq!(last["equal"], true);
 }
 
 /// The cards that are there to practise with fail with the demo's image, free space left out.

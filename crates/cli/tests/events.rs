@@ -264,6 +264,18 @@ fn every_line_of_every_command_is_described() {
             &["--rack", shop, "ledger", "labels", "--to", "labels.html"],
         ),
         (0, &["--rack", shop, "ledger", "sync"]),
+        (
+            0,
+            &[
+                "--rack",
+                shop,
+                "rack",
+                "power-on",
+                "hut-board-3",
+                "--background",
+            ],
+        ),
+        (0, &["--rack", shop, "rack", "power-off", "hut-board-3"]),
         (2, &["write", "--colour"]),
         (4, &["inspect", "nothing.img"]),
     ];
@@ -285,7 +297,7 @@ fn every_line_of_every_command_is_described() {
     found.extend(seen(&bench.run(&check).expect(0)));
     let mut missing = described();
     missing.retain(|one| !found.contains(one));
-    // Those need a server, a board, somebody who plugs media in, and a file system that was cut off.
+    // Those need a server, a board or an emulator, somebody who plugs media in, and a file system that was cut off.
     let elsewhere = [
         "download",
         "replug",
@@ -301,6 +313,8 @@ fn every_line_of_every_command_is_described() {
         "boot-stage",
         "hint",
         "result watch",
+        "trial-news",
+        "result trial",
     ];
     let missing: Vec<&String> = missing
         .iter()

@@ -28,6 +28,8 @@ const ROUND: Duration = Duration::from_millis(200);
 const READ_AGAIN: Duration = Duration::from_secs(1);
 /// How often the same door is knocked at.
 const KNOCK_AGAIN: Duration = Duration::from_secs(3);
+/// How long the right one is looked for after another board of its name has answered.
+const RIGHT_ONE: Duration = Duration::from_secs(3);
 /// The most addresses of a network that is looked through.
 const MOST: u32 = 12;
 
@@ -127,12 +129,11 @@ impl Found {
         self.answers_at.is_some() || self.by.contains(&Way::MulticastDns)
     }
 
-    /// Whether nothing more is to be found out.
+    /// Whether nothing more is to be found out. Behind another key may be another board of that
+    /// name, or one that has its recorded address.
     fn is_complete(&self) -> bool {
-        // Somebody else may have its recorded address.
-        let is_stranger =
-            self.host_key == KeyVerdict::Differs && self.by.iter().all(|way| *way == Way::Record);
-        self.answers_at.is_some() && self.fingerprint.is_some() && !is_stranger
+        let is_known = self.answers_at.is_some() && self.fingerprint.is_some();
+        is_known && self.host_key != KeyVerdict::Differs
     }
 }
 
@@ -249,6 +250,8 @@ struct Search<'r> {
     /// Doors of that network.
     of_net: BTreeSet<Door>,
     read: Option<Instant>,
+    /// When a board of this name with another key answered first.
+    strange: BTreeMap<String, Instant>,
     told: BTreeSet<(String, &'static str)>,
 }
 
@@ -280,15 +283,22 @@ impl<'r> Search<'r> {
             net,
             of_net: BTreeSet::new(),
             read: None,
+            strange: BTreeMap::new(),
             told: BTreeSet::new(),
         })
     }
 
     fn is_complete(&self) -> bool {
+        let is_over = |found: &Found| {
+            let since = self.strange.get(&found.name.to_ascii_lowercase());
+            let is_named = found.by.iter().any(|way| *way != Way::Record);
+            let is_strange = is_named && since.is_some_and(|since| since.elapsed() >= RIGHT_ONE);
+            found.is_complete() || is_strange
+        };
         let mut all = self.found.values();
         match self.request.is_one_enough {
-            true => all.any(Found::is_complete),
-            false => all.all(Found::is_complete),
+            true => all.any(is_over),
+            false => all.all(is_over),
         }
     }
 
@@ -517,6 +527,11 @@ impl<'r> Search<'r> {
         // The right one is not given up for another one at a second address.
         if found.host_key == KeyVerdict::Matches && verdict != KeyVerdict::Matches {
             return;
+        }
+        if verdict == KeyVerdict::Differs {
+            self.strange
+                .entry(key.to_owned())
+                .or_insert_with(Instant::now);
         }
         found.addresses.insert(door.address);
         found.by.extend(way);

@@ -1,5 +1,6 @@
 //! A trial: a medium or an image is started in an emulator, on an overlay, and watched up to its login.
 
+mod emulator;
 mod machine;
 mod monitor;
 mod qcow2;

@@ -17,7 +17,7 @@ use crate::common::{Bench, PROGRAM, Run, demo};
 pub(crate) static SERVER: LazyLock<Option<Server>> = LazyLock::new(Server::start);
 
 /// How long a batch may take.
-pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
+pub(crate) const PATIENCE: Duration = Duration::from_secs(300);
 
 /// A rack with empty readers and blank cards; `odd` adds lines to some cards.
 pub(crate) fn rack(readers: usize, cards: usize, odd: &[(usize, &str)]) -> String {

@@ -55,7 +55,14 @@ first=$!
 ip netns exec hut2 unshare --mount --uts sh "$folder/host.sh" "$HUT_2" &
 second=$!
 # Nothing of it stays, however the commands end.
-trap 'kill $first $second 2> /dev/null; ip netns pids hut1 | xargs -r kill 2> /dev/null; ip netns pids hut2 | xargs -r kill 2> /dev/null' EXIT
+clean_up() {
+  status=$?
+  set +e
+  kill $first $second 2> /dev/null
+  for number in 1 2; do ip netns pids "hut$number" | xargs -r kill 2> /dev/null; done
+  exit $status
+}
+trap clean_up EXIT
 tries=0
 until [ -s "$folder/sshd.log" ] || [ $tries -gt 100 ]; do
   sleep 0.1
