@@ -6,6 +6,8 @@
 set -e
 folder=$1
 shift
+# From a run before.
+rm -f "$folder/sshd.log"
 mkdir -p /run/netns
 mount -t tmpfs tmpfs /run/netns
 ip link set lo up
@@ -64,7 +66,7 @@ clean_up() {
 }
 trap clean_up EXIT
 tries=0
-until [ -s "$folder/sshd.log" ] || [ $tries -gt 100 ]; do
+until grep -q 'Server listening' "$folder/sshd.log" 2> /dev/null || [ $tries -gt 100 ]; do
   sleep 0.1
   tries=$((tries + 1))
 done
