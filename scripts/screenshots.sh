@@ -74,7 +74,7 @@ fresh="export PINEWRIT_RACK=$work/fresh/rack.toml"
 if wanted media; then shot media 2 'pinewrit media --all' "$rack"; fi
 if wanted inspect; then shot inspect 3 'pinewrit inspect larkfell-os.img.zst --board boards/brindle-b2.toml' : 11 135x42; fi
 if wanted trial; then
-  shot trial 75 'pinewrit trial larkfell-os.img.zst --console --timeout 60' : 11 135x42
+  shot trial 45 'pinewrit trial larkfell-os.img.zst --console --timeout 60' : 11 135x42
 fi
 if wanted commission; then
   pinewrit --rack bench.toml rack power-on hut-board-3 --background > /dev/null 2>&1
