@@ -353,13 +353,13 @@ impl Running<'_, '_, '_> {
         monitor: &mut Monitor,
     ) -> Result<TrialReport, TrialError> {
         let mut boots = 1;
-        let mut outcome = self.one(emulator)?;
+        let mut outcome = self.one(emulator, monitor)?;
         let prompt = lock(self.heard).prompt;
         if outcome == Outcome::Up && self.request.second_boot {
             let is_again = self.again(emulator, monitor).map_err(|_| emulator.why())?;
             if is_again {
                 boots = 2;
-                outcome = self.one(emulator)?;
+                outcome = self.one(emulator, monitor)?;
             }
         }
         let heard = lock(self.heard);
@@ -407,10 +407,25 @@ impl Running<'_, '_, '_> {
     }
 
     /// Waits for what is to come, once.
-    fn one(&mut self, emulator: &mut Emulator) -> Result<Outcome, TrialError> {
+    fn one(
+        &mut self,
+        emulator: &mut Emulator,
+        monitor: &mut Monitor,
+    ) -> Result<Outcome, TrialError> {
         let mut knocked: Option<Instant> = None;
         let mut is_told = false;
+        let mut looked = Instant::now();
         loop {
+            if looked.elapsed() >= KNOCK {
+                looked = Instant::now();
+                // A system that gives up may switch the machine off.
+                if monitor.is_off().unwrap_or(false) {
+                    return Ok(Outcome::Fails {
+                        because: None,
+                        line: lock(self.heard).last.clone(),
+                    });
+                }
+            }
             if self.cancel.is_cancelled() {
                 return Ok(Outcome::Stopped);
             }

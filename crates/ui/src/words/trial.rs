@@ -86,7 +86,7 @@ pub fn ended(name: &str, report: &TrialReport, way: Option<&Way>) -> Option<Mess
         }
         Outcome::Fails { because: None, .. } => Message::new(
             Exit::Medium,
-            format!("{name} does not boot: the machine has ended"),
+            format!("{name} does not boot: the machine has switched itself off"),
         ),
         Outcome::GoesRound { times } => {
             let what = format!("{name} does not boot: it has started anew {times} times");
