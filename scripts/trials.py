@@ -25,7 +25,8 @@ os.environ["XDG_STATE_HOME"] = os.path.join(work, "state")
 os.environ["XDG_CONFIG_HOME"] = os.path.join(work, "config")
 os.environ["HUT"] = "made up sample words"
 os.environ.pop("SSH_AUTH_SOCK", None)
-PATIENCE = 900 if options.few else 600
+# Tests may run beside it.
+PATIENCE = 1500 if options.few else 600
 
 PACKAGES = ("systemd-sysv,openssh-server,sudo,systemd-resolved,systemd-timesyncd,dbus,libpam-systemd,iproute2,locales,"
             "util-linux,linux-image-cloud-amd64,initramfs-tools,zstd,systemd-boot-efi")
