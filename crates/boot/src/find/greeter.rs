@@ -46,10 +46,6 @@ impl Greeter {
         self.go_on();
     }
 
-    pub(super) fn is_busy(&self) -> bool {
-        self.under_way > 0 || !self.waiting.is_empty()
-    }
-
     /// What was answered since.
     pub(super) fn heard(&mut self) -> Vec<Heard> {
         let heard: Vec<Heard> = self.receive.try_iter().collect();

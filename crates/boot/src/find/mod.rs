@@ -48,6 +48,18 @@ pub struct Target {
     pub port: Option<u16>,
 }
 
+impl Target {
+    /// Fingerprint of the host key that it should have.
+    fn fingerprint(&self) -> Option<String> {
+        self.known_hosts.as_deref().and_then(fingerprint_in)
+    }
+
+    /// Names of hosts have no case (RFC 1035, section 2.3.3).
+    fn key(&self) -> String {
+        self.name.to_ascii_lowercase()
+    }
+}
+
 /// What is looked for, and where.
 #[derive(Clone, Debug)]
 pub struct FindRequest {
@@ -199,8 +211,8 @@ pub fn find(
     let begun = Instant::now();
     loop {
         search.round(tell)?;
-        let is_over = search.is_complete() && !search.is_looking();
-        if is_over || begun.elapsed() >= request.wait || cancel.is_cancelled() {
+        let is_late = begun.elapsed() >= request.wait;
+        if search.is_complete() || is_late || cancel.is_cancelled() {
             break;
         }
         std::thread::sleep(ROUND);
@@ -245,8 +257,8 @@ struct Search<'r> {
     doors: BTreeMap<String, BTreeSet<Door>>,
     /// When somebody knocked at which door.
     knocked: BTreeMap<Door, Instant>,
-    /// The rest of the network that is looked through.
-    net: Option<Box<dyn Iterator<Item = IpAddr>>>,
+    /// The rest of the network that is looked through: each address, at the ports of those who are missing.
+    net: Option<Box<dyn Iterator<Item = Door>>>,
     /// Doors of that network.
     of_net: BTreeSet<Door>,
     read: Option<Instant>,
@@ -268,11 +280,22 @@ impl<'r> Search<'r> {
                 name: target.name.clone(),
                 ..Found::default()
             };
-            found.insert(target.name.to_ascii_lowercase(), one);
+            found.insert(target.key(), one);
         }
-        let net = request
-            .net
-            .map(|net| -> Box<dyn Iterator<Item = IpAddr>> { Box::new(net.hosts()) });
+        let ports: BTreeSet<u16> = request
+            .targets
+            .iter()
+            .map(|target| target.port.unwrap_or(PORT))
+            .collect();
+        let net = request.net.map(|net| -> Box<dyn Iterator<Item = Door>> {
+            let of_address = move |address| {
+                ports
+                    .clone()
+                    .into_iter()
+                    .map(move |port| Door { address, port })
+            };
+            Box::new(net.hosts().flat_map(of_address))
+        });
         Ok(Self {
             request,
             found,
@@ -300,11 +323,6 @@ impl<'r> Search<'r> {
             true => all.any(is_over),
             false => all.all(is_over),
         }
-    }
-
-    fn is_looking(&self) -> bool {
-        // A network is looked through for those who are missing only.
-        !self.is_complete() && (self.net.is_some() || self.greeter.is_busy())
     }
 
     fn round(&mut self, tell: &mut dyn FnMut(&News)) -> Result<(), FindError> {
@@ -385,7 +403,7 @@ impl<'r> Search<'r> {
                     .is_some_and(|one| target.hardware.contains(one))
         };
         let target = self.request.targets.iter().find(is_its)?;
-        Some(target.name.to_ascii_lowercase())
+        Some(target.key())
     }
 
     fn read_neighbours(&mut self) {
@@ -394,7 +412,7 @@ impl<'r> Search<'r> {
         }
         for neighbour in neighbours::neighbours().unwrap_or_default() {
             for target in &self.request.targets {
-                let key = target.name.to_ascii_lowercase();
+                let key = target.key();
                 let Some(found) = self.found.get_mut(&key) else {
                     continue;
                 };
@@ -411,7 +429,7 @@ impl<'r> Search<'r> {
 
     /// Where a board may be: at what it announces, else at the recorded or the usual port.
     fn doors_of(&self, target: &Target) -> BTreeSet<Door> {
-        let key = target.name.to_ascii_lowercase();
+        let key = target.key();
         let mut doors = self.doors.get(&key).cloned().unwrap_or_default();
         let found = self.found.get(&key).map(|found| &found.addresses);
         let port = target.port.unwrap_or(PORT);
@@ -429,7 +447,7 @@ impl<'r> Search<'r> {
     /// Knocks where boards may be.
     fn knock(&mut self) {
         let is_missing = |target: &&Target| {
-            let found = self.found.get(&target.name.to_ascii_lowercase());
+            let found = self.found.get(&target.key());
             found.is_some_and(|found| !found.is_complete())
         };
         let missing = self.request.targets.iter().filter(is_missing);
@@ -451,13 +469,9 @@ impl<'r> Search<'r> {
     fn look_through(&mut self) {
         let Some(net) = &mut self.net else { return };
         for _ in 0..greeter::A_ROUND {
-            let Some(address) = net.next() else {
+            let Some(door) = net.next() else {
                 self.net = None;
                 return;
-            };
-            let door = Door {
-                address,
-                port: PORT,
             };
             self.of_net.insert(door);
             if self.knocked.insert(door, Instant::now()).is_none() {
@@ -467,48 +481,37 @@ impl<'r> Search<'r> {
     }
 
     fn greeted(&mut self, door: Door, greeted: Option<Greeting>, tell: &mut dyn FnMut(&News)) {
-        let mut names = Vec::new();
-        for target in &self.request.targets {
-            let key = target.name.to_ascii_lowercase();
-            let Some(found) = self.found.get(&key) else {
+        let request = self.request;
+        for target in &request.targets {
+            let Some(found) = self.found.get(&target.key()) else {
                 continue;
             };
-            let wanted = target.known_hosts.as_deref().and_then(fingerprint_in);
+            let wanted = target.fingerprint();
             let seen = greeted
                 .as_ref()
-                .and_then(|greeting| greeting.host_key.clone());
-            let has_key = wanted.is_some() && wanted == seen;
+                .and_then(|greeting| greeting.host_key.as_ref());
+            let has_key = wanted.is_some() && wanted.as_ref() == seen;
             let is_its = self.doors_of(target).contains(&door);
-            if is_its && found.addresses.contains(&door.address) {
-                names.push((key, None));
-            } else if is_its {
-                names.push((key, Some(Way::Record)));
-            } else if has_key && self.of_net.contains(&door) {
-                names.push((key, Some(Way::HostKey)));
-            }
-        }
-        for (key, way) in names {
-            self.take(&key, door, way, greeted.as_ref(), tell);
+            let way = match is_its {
+                true if found.addresses.contains(&door.address) => None,
+                true => Some(Way::Record),
+                false if has_key && self.of_net.contains(&door) => Some(Way::HostKey),
+                false => continue,
+            };
+            self.take(target, door, way, greeted.as_ref(), tell);
         }
     }
 
     fn take(
         &mut self,
-        key: &str,
+        target: &Target,
         door: Door,
         way: Option<Way>,
         greeted: Option<&Greeting>,
         tell: &mut dyn FnMut(&News),
     ) {
-        let wanted = self
-            .request
-            .targets
-            .iter()
-            .find(|target| target.name.eq_ignore_ascii_case(key));
-        let wanted = wanted
-            .and_then(|target| target.known_hosts.as_deref())
-            .and_then(fingerprint_in);
-        let Some(found) = self.found.get_mut(key) else {
+        let key = target.key();
+        let Some(found) = self.found.get_mut(&key) else {
             return;
         };
         let name = found.name.clone();
@@ -519,8 +522,8 @@ impl<'r> Search<'r> {
             }
             return;
         };
-        let verdict = match (&wanted, &greeting.host_key) {
-            (Some(wanted), Some(seen)) if wanted == seen => KeyVerdict::Matches,
+        let verdict = match (target.fingerprint(), &greeting.host_key) {
+            (Some(wanted), Some(seen)) if wanted == *seen => KeyVerdict::Matches,
             (Some(_), Some(_)) => KeyVerdict::Differs,
             _ => KeyVerdict::Unknown,
         };
@@ -529,9 +532,7 @@ impl<'r> Search<'r> {
             return;
         }
         if verdict == KeyVerdict::Differs {
-            self.strange
-                .entry(key.to_owned())
-                .or_insert_with(Instant::now);
+            self.strange.entry(key).or_insert_with(Instant::now);
         }
         found.addresses.insert(door.address);
         found.by.extend(way);
