@@ -9,20 +9,11 @@ Needs, from Debian: qemu-system-x86 ovmf qemu-system-arm qemu-efi-aarch64 grub-c
 debootstrap, and root
 Usage: scripts/starts.py [--dozen] [--only TEXT] [FOLDER]    the folder keeps the kernels for the next time
 """
-import argparse, glob, json, os, shutil, stat, subprocess, sys, tempfile, time
+import glob, json, os, shutil, stat, subprocess, sys, time
 
-options = argparse.ArgumentParser()
-options.add_argument("--dozen", action="store_true", help="a choice that takes few minutes")
-options.add_argument("--only", default="", help="media with this text in their names")
-options.add_argument("folder", nargs="?")
-options = options.parse_args()
-here = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
-target = os.environ.get("CARGO_TARGET_DIR", os.path.join(here, "target"))
-program = os.path.abspath(os.environ.get("PINEWRIT", os.path.join(target, "release/pinewrit")))
-work = os.path.abspath(options.folder) if options.folder else tempfile.mkdtemp()
-os.makedirs(work, exist_ok=True)
-os.chdir(work)
-os.environ["XDG_STATE_HOME"] = os.path.join(work, "state")
+import workplace
+
+options, program, work = workplace.begin("dozen", "media")
 # Longer than the initrd waits for a root that does not come.
 PATIENCE = 100
 SAYS = b"the first program runs"
@@ -155,7 +146,7 @@ class Machine:
 PACKAGES = ["busybox-static", "systemd-boot-efi"]
 X64 = Machine("amd64", [*PACKAGES, "grub-efi-amd64-bin", "grub-pc-bin"])
 ARM = Machine("arm64", [*PACKAGES, "grub-efi-arm64-bin"])
-if not options.dozen:
+if not options.few:
     # A system's own initrd is the better judge.
     if not os.path.isdir("tree/boot"):
         with open("debootstrap.log", "w") as log:
@@ -438,7 +429,7 @@ def tried():
 # Of the dozen, these are tried as well: each firmware, and something that fails.
 TRIED = ["uefi, entries", "arm64, grub", "bios, grub", "arm64, grub, no init"]
 wrong = 0
-chosen = {name: CASES[name] for name in (DOZEN if options.dozen else CASES) if options.only in name}
+chosen = {name: CASES[name] for name in (DOZEN if options.few else CASES) if options.only in name}
 for name, make in chosen.items():
     make()
     firmware = name.split(",")[0]
@@ -449,7 +440,7 @@ for name, make in chosen.items():
     print(f"{mark:8} {name:40} says: {said:15} does: {does:15} {seconds:5.1f} s", flush=True)
     if mark == "DIFFERS":
         print("        ", last, flush=True)
-    if options.dozen and name not in TRIED:
+    if options.few and name not in TRIED:
         continue
     ends, seconds, said = tried()
     wrong += ends != does
