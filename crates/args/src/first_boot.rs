@@ -121,6 +121,9 @@ pub struct TrialArgs {
     /// Memory of the machine
     #[arg(long, value_name = "SIZE", default_value = "1GiB", value_parser = parse_size)]
     pub memory: u64,
+    /// Cores of the machine [default: those of this computer, up to 4]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=64))]
+    pub cores: Option<u32>,
     /// Show the console live
     #[arg(long)]
     pub console: bool,

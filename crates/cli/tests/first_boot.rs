@@ -227,6 +227,30 @@ fn what_keeps_a_board_from_starting_is_told_on_its_console() {
     assert!(stopped.contains("Brindle B2 starts from"), "{stopped}");
 }
 
+/// One byte of the card is another, each time.
+#[test]
+fn what_a_board_cannot_start_from() {
+    const FAT: usize = 4 << 20;
+    let hut = Hut::new("larkfell-36", "rootfs", "");
+    let good = std::fs::read(hut.bench.path("card.img")).unwrap();
+    let cases: [(usize, &[u8], &str); 4] = [
+        (510, &[0, 0], "XX table"),
+        (0x1be, &[0], "XX active"),
+        (FAT + 510, &[0, 0], "XX fat"),
+        (0x1be + 8, &[0, 0x21], "XX start"),
+    ];
+    for (at, bytes, why) in cases {
+        let mut card = good.clone();
+        card[at..at + bytes.len()].copy_from_slice(bytes);
+        std::fs::write(hut.bench.path("card.img"), card).unwrap();
+        let stopped = hut.power_on()["stopped"].as_str().unwrap().to_owned();
+        assert!(stopped.contains(why), "{stopped}");
+        hut.run(&["rack", "power-off", "board"]).expect(0);
+    }
+    std::fs::write(hut.bench.path("card.img"), good).unwrap();
+    assert_eq!(hut.power_on()["up"], true);
+}
+
 #[test]
 fn a_board_without_a_cable_and_one_at_work() {
     let hut = Hut::new("larkfell-35", "rootfs", "\"no-network\"");
@@ -265,4 +289,17 @@ fn what_is_not_known_is_not_compared() {
         .run(&["find", "larkfell-99", "--leases", "leases"])
         .expect(2)
         .says(&["no leases of a known server"]);
+    bench.write("settings.toml", "hostname = \"larkfell-99\"\n");
+    let with = ["commission", "larkfell-99", "--settings", "settings.toml"];
+    let cases: [(&[&str], i32, &[&str]); 3] = [
+        (&["--key", "none"], 2, &["the key none cannot be read"]),
+        (&["--receipt", "leases"], 2, &["leases"]),
+        (&["--wait", "0"], 2, &["1..=86400"]),
+    ];
+    for (more, exit, said) in cases {
+        bench
+            .run(&[&with[..], more].concat())
+            .expect(exit)
+            .says(said);
+    }
 }

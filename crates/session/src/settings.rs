@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use pinewrit_firstboot::configure::{ConfigureReport, IntakeWish};
 use pinewrit_firstboot::intake::custom::CustomIntake;
-use pinewrit_settings::{CheckedSettings, Remark};
+use pinewrit_settings::{CheckedSettings, Remark, SecretSource};
 use pinewrit_ui::{Answer, Event, Exit, Message, Ui, style, words};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -30,6 +30,25 @@ impl Event for WarningEvent<'_> {
 /// Reads and checks a settings file; warnings are shown at once. `intake` is the requested one.
 pub fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<CheckedSettings, Message> {
     let wish = intake.map(wish).transpose()?;
+    let mut settings = load(path, &UserSecrets)?;
+    settings.intake = wish;
+    let name = path.display().to_string();
+    for warning in &settings.warnings {
+        ui.event(&WarningEvent {
+            file: &name,
+            warning,
+        });
+        let style = style::WARNING;
+        ui.say(format!(
+            "{style}warning:{style:#} {name} line {}: {}\n            → {}\n",
+            warning.line, warning.what, warning.remedy
+        ));
+    }
+    Ok(settings)
+}
+
+/// Reads and checks a settings file, with secrets from this source.
+pub(crate) fn load(path: &Path, secrets: &dyn SecretSource) -> Result<CheckedSettings, Message> {
     let failed = |found: String| {
         let what = format!("the settings file {} cannot be read", path.display());
         Message::new(Exit::Settings, what).fact("system", found)
@@ -45,21 +64,8 @@ pub fn read(ui: &Ui, path: &Path, intake: Option<&str>) -> Result<CheckedSetting
     let text = std::fs::read_to_string(path).map_err(|e| failed(e.to_string()))?;
     let folder = path.parent().unwrap_or(Path::new(""));
     let name = path.display().to_string();
-    let mut settings = pinewrit_settings::check(&text, folder, &UserSecrets)
-        .map_err(|mistakes| words::mistakes(&name, &mistakes))?;
-    settings.intake = wish;
-    for warning in &settings.warnings {
-        ui.event(&WarningEvent {
-            file: &name,
-            warning,
-        });
-        let style = style::WARNING;
-        ui.say(format!(
-            "{style}warning:{style:#} {name} line {}: {}\n            → {}\n",
-            warning.line, warning.what, warning.remedy
-        ));
-    }
-    Ok(settings)
+    pinewrit_settings::check(&text, folder, secrets)
+        .map_err(|mistakes| words::mistakes(&name, &mistakes))
 }
 
 /// The requested intake: a word, a file, or the name of one in the user's folder.

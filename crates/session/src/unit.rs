@@ -1,6 +1,7 @@
 //! What is known of a unit whose board is running: its settings, its receipt, its record.
 
 use std::io;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
 use pinewrit_boot::commission::Wanted;
@@ -9,13 +10,13 @@ use pinewrit_boot::ssh::Login;
 use pinewrit_core::receipt::{Identifiers, Receipt};
 use pinewrit_core::state::read_receipt;
 use pinewrit_disk::BlockDevice;
-use pinewrit_ledger::{Ledger, Record};
+use pinewrit_ledger::{Entry, Kind, Ledger, Record};
 use pinewrit_roster::Roster;
 use pinewrit_settings::{CheckedSettings, SecretSource};
 use pinewrit_ui::{Exit, Message, words};
 
-use crate::Context;
 use crate::secrets::UserSecrets;
+use crate::{Context, clock, settings};
 
 /// In place of secrets: nothing is compared with them.
 const NO_SECRET: &str = "not needed in order to compare it";
@@ -146,6 +147,20 @@ impl KnownUnit {
         }
     }
 
+    /// An entry of the ledger about what its record tells of, if there is one.
+    pub fn entry(&self, kind: Kind, remark: String) -> Option<Entry> {
+        let record = self.record.as_ref()?;
+        Some(Entry {
+            unit: record.unit.clone().or_else(|| record.host_name.clone()),
+            role: record.role.clone(),
+            batch: record.batch.clone(),
+            tag: record.tag.clone(),
+            record: Some(record.id.clone()),
+            remark: Some(remark),
+            ..Entry::new(kind, clock::seconds())
+        })
+    }
+
     /// A login on its board, by this name.
     pub fn login(&self, host: &str) -> Login {
         Login {
@@ -191,7 +206,7 @@ pub fn known(cx: &Context, name: &str, papers: Papers<'_>) -> Result<KnownUnit, 
         record: None,
     };
     // Without records, the files are enough.
-    if let Ok(mut ledger) = cx.ledger() {
+    if let Some(mut ledger) = cx.ledger_if_any() {
         unit.record = record_of(&mut ledger, name, &unit);
         if let (Some(record), None) = (&unit.record, &unit.receipt) {
             unit.receipt = ledger.receipt(&record.id).ok().flatten();
@@ -233,11 +248,8 @@ pub fn of_medium(
 }
 
 fn record_of_medium(cx: &Context, device: &dyn BlockDevice) -> Option<(Record, Receipt)> {
-    if !cx.has_ledger_here() {
-        return None;
-    }
     let table = Identifiers::of(device).table?;
-    let mut ledger = cx.ledger().ok()?;
+    let mut ledger = cx.ledger_if_any()?;
     let mut records = ledger.with_table(&table).ok()?.into_iter();
     records.find_map(|record| {
         let receipt = ledger.receipt(&record.id).ok()??;
@@ -247,7 +259,7 @@ fn record_of_medium(cx: &Context, device: &dyn BlockDevice) -> Option<(Record, R
 
 fn settings_of(papers: Papers<'_>, name: &str) -> Result<Option<CheckedSettings>, Message> {
     if let Some(path) = papers.settings {
-        return read_settings(path).map(Some);
+        return settings::load(path, &WithoutSecrets).map(Some);
     }
     let Some(path) = papers.roster else {
         return Ok(None);
@@ -271,19 +283,36 @@ fn settings_of(papers: Papers<'_>, name: &str) -> Result<Option<CheckedSettings>
     }
 }
 
-/// A settings file, without its secrets.
+/// Refuses a file that ssh could not use as a private key, before anything is started.
 ///
 /// # Errors
-/// It cannot be read, or has mistakes.
-pub fn read_settings(path: &Path) -> Result<CheckedSettings, Message> {
-    let name = path.display().to_string();
+/// It cannot be read, is something else, or others may read it.
+pub fn must_be_key(path: &Path) -> Result<(), Message> {
+    let name = path.display();
     let text = UserSecrets.file(path).map_err(|error| {
-        let what = format!("the settings file {name} cannot be read");
-        Message::new(Exit::Settings, what).fact("system", error.to_string())
+        Message::new(Exit::Usage, format!("the key {name} cannot be read"))
+            .fact("system", error.to_string())
     })?;
-    let folder = path.parent().unwrap_or(Path::new(""));
-    pinewrit_settings::check(&text, folder, &WithoutSecrets)
-        .map_err(|mistakes| words::mistakes(&name, &mistakes))
+    if text.contains("PRIVATE KEY-----") {
+        let mode = std::fs::metadata(path).map_or(0, |facts| facts.permissions().mode());
+        return match mode & 0o077 {
+            0 => Ok(()),
+            _ => Err(
+                Message::new(Exit::Usage, format!("others may read the key {name}"))
+                    .fact("mode", format!("{:04o}", mode & 0o7777))
+                    .remedy(format!("chmod 600 {name}; ssh uses no other")),
+            ),
+        };
+    }
+    let message = Message::new(Exit::Usage, format!("{name} is not a private key"));
+    let private = path.with_extension("");
+    Err(match text.starts_with("ssh-") && private.exists() {
+        true => message.remedy(format!(
+            "{}, the private one of the pair",
+            private.display()
+        )),
+        false => message.remedy("`ssh-keygen -t ed25519` makes a pair"),
+    })
 }
 
 fn receipt_in(path: &Path) -> Result<Receipt, Message> {

@@ -257,6 +257,21 @@ impl Context {
         }
     }
 
+    /// The ledger, if there is one: none is begun here. One that cannot be used is told of.
+    pub fn ledger_if_any(&self) -> Option<Ledger> {
+        let chosen = self.chosen_ledger();
+        let is_server = matches!(chosen, Ok(Some(place)) if place.contains("://"));
+        if !is_server && !self.has_ledger_here() {
+            return None;
+        }
+        let opened = self.ledger().inspect_err(|message| {
+            let why = message.what();
+            self.ui
+                .say(format!("note: nothing is known from the ledger: {why}\n"));
+        });
+        opened.ok()
+    }
+
     /// Records that a medium was not finished.
     pub fn record_failure(&self, tag: Option<&str>, why: &str) {
         let entry = Entry {

@@ -7,6 +7,6 @@ mod seen;
 mod system;
 
 pub use points::{Met, Point, Topic, Wanted, compare};
-pub use probe::{FIRST_LINE, questions, script};
+pub use probe::{FIRST_LINE, WAIT, questions, script};
 pub(crate) use seen::MOST;
 pub use seen::Seen;

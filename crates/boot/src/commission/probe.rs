@@ -1,7 +1,11 @@
 //! The questions to a running board: one shell script that only reads.
 
+use std::time::Duration;
+
 /// Its first line; a stand-in for a board knows the questions by it.
 pub const FIRST_LINE: &str = "# pinewrit commission 1";
+/// How long a board is asked to wait for the end of its first start: shorter than a person waits for an answer to ^C.
+pub const WAIT: Duration = Duration::from_secs(10);
 /// How the answers to each question begin.
 pub(crate) const MARK: &str = "@@";
 const SCRIPT: &str = include_str!("probe.sh");
@@ -9,8 +13,9 @@ const SCRIPT: &str = include_str!("probe.sh");
 /// The script (POSIX, "Shell Command Language"; also for BusyBox).
 ///
 /// `users` are those whose keys are looked at. With `has_sudo`, what only root may read is read by
-/// `sudo -n`; otherwise nobody is asked for rights, because a refusal is logged on the board.
-pub fn script(users: &[&str], has_sudo: bool) -> String {
+/// `sudo -n`; otherwise nobody is asked for rights, because a refusal is logged on the board. While
+/// work of the first start goes on, the board waits for up to `wait` before it answers.
+pub fn script(users: &[&str], has_sudo: bool, wait: Duration) -> String {
     let named: Vec<&str> = users
         .iter()
         .copied()
@@ -18,8 +23,9 @@ pub fn script(users: &[&str], has_sudo: bool) -> String {
         .collect();
     let sudo = if has_sudo { "yes" } else { "no" };
     format!(
-        "{FIRST_LINE}\nusers='{}'\nsudo={sudo}\n{SCRIPT}",
-        named.join(" ")
+        "{FIRST_LINE}\nusers='{}'\nsudo={sudo}\nwait={}\n{SCRIPT}",
+        named.join(" "),
+        wait.as_secs()
     )
 }
 
@@ -53,7 +59,7 @@ mod tests {
 
     #[test]
     fn questions_of_the_script() {
-        let script = script(&["warden", "j.doe", "'; reboot"], false);
+        let script = script(&["warden", "j.doe", "'; reboot"], false, Duration::ZERO);
         assert!(script.starts_with(FIRST_LINE));
         assert!(!script.contains("reboot"));
         let questions = questions(&script);
@@ -67,7 +73,7 @@ mod tests {
     #[test]
     fn a_shell_answers() {
         let answered = std::process::Command::new("sh")
-            .args(["-c", &script(&["root"], false)])
+            .args(["-c", &script(&["root"], false, Duration::from_secs(1))])
             .output();
         let answered = answered.unwrap();
         let text = String::from_utf8_lossy(&answered.stdout).into_owned();

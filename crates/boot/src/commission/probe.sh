@@ -1,8 +1,16 @@
 asked() { echo "@@$*"; }
 as_root() { if [ "$(id -u)" = 0 ]; then "$@"; elif [ "$sudo" = yes ]; then sudo -n "$@"; else false; fi; }
+is_at_work() {
+  case $(systemctl is-system-running) in starting | initializing) return 0 ;; esac
+  [ -e /run/cloud-init/enabled ] && [ ! -e /run/cloud-init/result.json ]
+}
 exec 2> /dev/null
 PATH=$PATH:/usr/sbin:/sbin
 export LC_ALL=C
+while [ "$wait" -gt 0 ] && is_at_work; do
+  sleep 1
+  wait=$((wait - 1))
+done
 asked hostname
 cat /proc/sys/kernel/hostname
 asked passwd

@@ -19,6 +19,9 @@ pub const PORT: u16 = 22;
 /// The name of the system's client.
 const CLIENT: &str = "ssh";
 
+/// How long a script may take. A board that is busy with its first start answers slowly.
+const WORK: Duration = Duration::from_secs(120);
+
 /// Whom to talk to.
 #[derive(Clone, Debug)]
 pub struct Login {

@@ -8,7 +8,7 @@ use russh::client::{self, AuthResult, Handle};
 use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKeyOrCertificate, load_secret_key};
 use russh::{ChannelMsg, Disconnect};
 
-use super::{Login, Session, SshError};
+use super::{Login, Session, SshError, WORK};
 use crate::commission::MOST;
 
 /// What a server says to everybody.
@@ -111,7 +111,7 @@ pub(super) fn run(login: &Login, script: &str) -> Result<Session, SshError> {
     let at = login.socket()?;
     let done = block_on(async {
         let all = logged_in(login, at, script);
-        tokio::time::timeout(login.patience + Duration::from_secs(60), all).await
+        tokio::time::timeout(login.patience + WORK, all).await
     });
     match done {
         Ok(Ok(result)) => result,

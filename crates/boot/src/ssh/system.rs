@@ -5,13 +5,11 @@ use std::io::{Read, Write};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use super::{CLIENT, Login, Session, SshError, key_of};
+use super::{CLIENT, Login, Session, SshError, WORK, key_of};
 use crate::commission::MOST;
 
 /// The name under which the recorded host key is looked up.
 const ALIAS: &str = "pinewrit-unit";
-/// A board that is busy with its first start answers slowly.
-const WORK: Duration = Duration::from_secs(60);
 /// How often the client is looked at.
 const LOOK: Duration = Duration::from_millis(20);
 

@@ -52,6 +52,9 @@ const OF_ARM: &[(&str, &str)] = &[
         "/usr/share/qemu/aavmf-aarch64-vars.bin",
     ),
 ];
+/// Everything that the emulator knows, but for what costs it time: a fifth level of page tables, and virtual machines
+/// in the machine.
+const X86: &str = "max,la57=off,svm=off";
 /// The network of the emulator, if the settings have no fixed address (its documentation, "user").
 const NET: &str = "10.0.2.0/24";
 
@@ -243,7 +246,7 @@ impl Machine {
         add(&["-machine", if is_x86 { "q35" } else { "virt" }]);
         let cpu = match (self.is_fast, self.architecture) {
             (true, _) => "host",
-            (_, Architecture::X86Of64) => "max",
+            (_, Architecture::X86Of64) => X86,
             (_, Architecture::Arm64) => "cortex-a72",
             _ => "cortex-a15",
         };
@@ -409,29 +412,22 @@ impl Network {
 
     /// The emulator's words for it; `port` here leads to `ssh` there.
     pub(super) fn option(&self, port: u16, ssh: u16) -> String {
-        let to = self
-            .address
-            .map(|address| address.to_string())
-            .unwrap_or_default();
-        let dhcp = self
+        // DHCP begins somewhere in the middle, in a small network with the last address.
+        let given = self
             .net
             .hosts()
-            .filter(|one| *one != self.gateway && *one != self.dns)
-            .nth(10);
-        let dhcp = dhcp
+            .filter(|one| *one != self.gateway && *one != self.dns && Some(*one) != self.address)
+            .take(11)
+            .last();
+        let dhcp = given
             .map(|start| format!(",dhcpstart={start}"))
             .unwrap_or_default();
-        // An address that DHCP gives is the first one.
-        let to = match to.is_empty() {
-            true => self
-                .net
-                .hosts()
-                .filter(|one| *one != self.gateway && *one != self.dns)
-                .nth(10)
-                .map(|one| one.to_string())
-                .unwrap_or_default(),
-            false => to,
-        };
+        // The first address that DHCP gives is that of the board, if it has no other.
+        let to = self
+            .address
+            .or(given)
+            .map(|one| one.to_string())
+            .unwrap_or_default();
         format!(
             "user,id=net,restrict=on,net={},host={},dns={}{dhcp},hostfwd=tcp:127.0.0.1:{port}-{to}:{ssh}",
             self.net, self.gateway, self.dns
@@ -453,23 +449,45 @@ mod tests {
         assert_eq!(Slot::of_root(options), expected);
     }
 
-    #[test]
-    fn a_network_that_fits_the_settings() {
-        let text = "hostname = \"larkfell-03\"\n[wired]\naddresses = [\"10.77.3.10/24\"]\ngateway = \"10.77.3.1\"\n\
-            dns = [\"10.77.3.53\"]\n";
-        let settings =
-            pinewrit_settings::check(text, Path::new(""), &pinewrit_settings::document::NoSecrets)
-                .unwrap();
-        let network = Network::of(Some(&settings));
-        assert_eq!(network.net.to_string(), "10.77.3.0/24");
-        let option = network.option(2222, 22);
-        assert!(option.contains("host=10.77.3.1,dns=10.77.3.53"), "{option}");
-        assert!(
-            option.contains("hostfwd=tcp:127.0.0.1:2222-10.77.3.10:22"),
-            "{option}"
+    #[rstest]
+    #[case::usual("10.77.3.10/24", "10.77.3.1", "10.77.3.53", "10.77.3.13")]
+    #[case::small("10.77.3.10/29", "10.77.3.9", "10.77.3.14", "10.77.3.13")]
+    fn a_network_that_fits_the_settings(
+        #[case] address: &str,
+        #[case] gateway: &str,
+        #[case] dns: &str,
+        #[case] given: &str,
+    ) {
+        let text = format!(
+            "hostname = \"larkfell-03\"\n[wired]\naddresses = [\"{address}\"]\ngateway = \"{gateway}\"\n\
+            dns = [\"{dns}\"]\n"
         );
+        let settings = pinewrit_settings::check(
+            &text,
+            Path::new(""),
+            &pinewrit_settings::document::NoSecrets,
+        )
+        .unwrap();
+        let network = Network::of(Some(&settings));
+        assert_eq!(
+            network.net,
+            address.parse::<ipnet::Ipv4Net>().unwrap().trunc()
+        );
+        let option = network.option(2222, 22);
+        let expected = format!(
+            "host={gateway},dns={dns},dhcpstart={given},hostfwd=tcp:127.0.0.1:2222-10.77.3.10:22"
+        );
+        assert!(option.ends_with(&expected), "{option}");
+    }
+
+    #[test]
+    fn without_addresses_dhcp_gives_one() {
         let plain = Network::of(None);
         assert_eq!(plain.net.to_string(), NET);
         assert_ne!(plain.gateway, plain.dns);
+        let option = plain.option(2222, 22);
+        let (_, start) = option.split_once("dhcpstart=").unwrap();
+        let (start, rest) = start.split_once(',').unwrap();
+        assert_eq!(rest, format!("hostfwd=tcp:127.0.0.1:2222-{start}:22"));
     }
 }

@@ -12,6 +12,17 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// The most lines that are read for one answer.
 const MOST: usize = 1000;
 
+/// What the machine does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Power {
+    /// It works.
+    On,
+    /// The system has switched it off.
+    Off,
+    /// It waits for room: what it writes goes to a file here ("werror=enospc", the emulator's usual manner).
+    Stuck,
+}
+
 pub(super) struct Monitor {
     reader: BufReader<UnixStream>,
     has_shut_down: bool,
@@ -57,11 +68,15 @@ impl Monitor {
         self.order("screendump", arguments).map(drop)
     }
 
-    /// Whether the system has switched the machine off.
-    pub(super) fn is_off(&mut self) -> io::Result<bool> {
+    /// Whether the machine works.
+    pub(super) fn power(&mut self) -> io::Result<Power> {
         let status = self.order("query-status", json!({}))?;
-        let word = status.get("status").and_then(Value::as_str);
-        Ok(self.has_shut_down || word == Some("shutdown"))
+        Ok(match status.get("status").and_then(Value::as_str) {
+            Some("io-error") => Power::Stuck,
+            Some("shutdown") => Power::Off,
+            _ if self.has_shut_down => Power::Off,
+            _ => Power::On,
+        })
     }
 
     fn line(&mut self) -> io::Result<Value> {

@@ -15,8 +15,8 @@ use serde_json::json;
 
 use super::emulator::{Emulator, free_port};
 use super::machine::{Machine, Network};
-use super::monitor::{Monitor, connect};
-use crate::commission::{Point, Seen, Wanted, compare, script};
+use super::monitor::{Monitor, Power, connect};
+use crate::commission::{Point, Seen, WAIT, Wanted, compare, script};
 use crate::ssh::{Greeting, Login, SshError, greet};
 use crate::watch::{Console, Ended, Listener, WatchRequest, watch};
 use crate::{Line, Progress, Stage};
@@ -75,8 +75,6 @@ pub struct TrialRequest<'a> {
 
 /// Is told what happens.
 pub trait Observer: Send {
-    /// Bytes of the console, as they are.
-    fn bytes(&mut self, bytes: &[u8]);
     /// A line of the console.
     fn line(&mut self, line: &Line, at: Duration);
     /// A stage has begun.
@@ -168,6 +166,9 @@ pub enum TrialError {
     /// A file for the trial cannot be written, or the medium cannot be read.
     #[error("the files for the trial cannot be made")]
     Files(#[source] io::Error),
+    /// What the system writes does not fit where temporary files are.
+    #[error("there is no more room for what the system writes")]
+    NoRoom,
     /// The emulator does not start.
     #[error("the emulator does not start: {0}")]
     Emulator(String),
@@ -247,9 +248,7 @@ struct Listening<'t, 'o> {
 }
 
 impl Listener for Listening<'_, '_> {
-    fn bytes(&mut self, bytes: &[u8]) {
-        lock(self.observer).bytes(bytes);
-    }
+    fn bytes(&mut self, _: &[u8]) {}
 
     fn line(&mut self, line: &Line, _: Duration) {
         let at = self.begun.elapsed();
@@ -390,7 +389,7 @@ impl Running<'_, '_, '_> {
             && !emulator.has_ended()
         {
             std::thread::sleep(LOOK * 5);
-            is_off = monitor.is_off()?;
+            is_off = monitor.power()? == Power::Off;
         }
         self.tell(if is_off {
             News::SwitchedOff
@@ -418,12 +417,16 @@ impl Running<'_, '_, '_> {
         loop {
             if looked.elapsed() >= KNOCK {
                 looked = Instant::now();
-                // A system that gives up may switch the machine off.
-                if monitor.is_off().unwrap_or(false) {
-                    return Ok(Outcome::Fails {
-                        because: None,
-                        line: lock(self.heard).last.clone(),
-                    });
+                match monitor.power().unwrap_or(Power::On) {
+                    Power::On => {}
+                    Power::Stuck => return Err(TrialError::NoRoom),
+                    // A system that gives up may switch the machine off.
+                    Power::Off => {
+                        return Ok(Outcome::Fails {
+                            because: None,
+                            line: lock(self.heard).last.clone(),
+                        });
+                    }
                 }
             }
             if self.cancel.is_cancelled() {
@@ -504,7 +507,8 @@ impl Running<'_, '_, '_> {
             ..(**login).clone()
         };
         let user = login.user.as_deref();
-        let script = script(&request.wanted.users(), request.wanted.has_sudo(user));
+        let wait = if *is_told { WAIT } else { Duration::ZERO };
+        let script = script(&request.wanted.users(), request.wanted.has_sudo(user), wait);
         match login.run(&script) {
             Ok(session) => {
                 let seen = Seen::parse(&session.output);

@@ -1,13 +1,14 @@
 //! `pinewrit commission HOST`
 
+use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
 use pinewrit_args::{CommissionArgs, WantedArgs};
-use pinewrit_boot::commission::{Met, Point, Seen, compare, script};
+use pinewrit_boot::commission::{Met, Point, Seen, WAIT, compare, script};
 use pinewrit_boot::ssh::{Login, Session, SshError};
 use pinewrit_core::Cancel;
 use pinewrit_host::Readers;
-use pinewrit_ledger::{Entry, Kind};
+use pinewrit_ledger::Kind;
 use pinewrit_session::unit::{self, KnownUnit, Papers};
 use pinewrit_session::{Context, clock, signals};
 use pinewrit_ui::progress::Waiting;
@@ -51,6 +52,9 @@ pub(crate) fn run(cx: &Context, args: &CommissionArgs) -> Outcome {
             .remedy("name its settings: --settings FILE, or --roster FILE")
             .remedy("--unit NAME says under which name the ledger has it"));
     }
+    if let Some(key) = &args.wanted.key {
+        unit::must_be_key(key)?;
+    }
     let login = Login {
         port: args.port.or(unit.port()),
         key: args.wanted.key.clone(),
@@ -82,24 +86,37 @@ fn reach(
 ) -> Result<Session, Message> {
     let end = Instant::now() + wait;
     let wanted = unit.wanted();
-    let script = script(&wanted.users(), wanted.has_sudo(login.user.as_deref()));
+    let has_sudo = wanted.has_sudo(login.user.as_deref());
     let is_rack = matches!(cx.readers, Readers::Rack(_));
     let mut login = login;
     let mut is_told = false;
-    let ask = |login: &Login| {
+    let ask = |login: &Login, is_at_work: bool| {
         let _waiting = Waiting::new(&cx.ui, format!("asking {}", login.host));
-        login.run(&script)
+        let left = end.saturating_duration_since(Instant::now());
+        let wait = if is_at_work {
+            WAIT.min(left)
+        } else {
+            Duration::ZERO
+        };
+        login.run(&script(&wanted.users(), has_sudo, wait))
     };
     loop {
         if is_rack && login.address.is_none() {
             find_it(cx, unit, &mut login, end)?;
         }
-        let mut asked = ask(&login);
+        let mut asked = match login.address {
+            // Boards of a rack are in this computer only; a real one of that name is not asked.
+            None if is_rack && !is_here(&login.host) => Err(SshError::NoName {
+                host: login.host.clone(),
+            }),
+            _ => ask(&login, is_told),
+        };
         if let Err(SshError::NoName { .. }) = &asked
+            && !is_rack
             && login.address.is_none()
             && find_it(cx, unit, &mut login, end)?
         {
-            asked = ask(&login);
+            asked = ask(&login, is_told);
         }
         let is_late = Instant::now() >= end;
         match asked {
@@ -134,6 +151,11 @@ fn reach(
             std::thread::sleep(Duration::from_millis(50));
         }
     }
+}
+
+fn is_here(host: &str) -> bool {
+    host.parse::<IpAddr>()
+        .is_ok_and(|address| address.is_loopback())
 }
 
 /// Looks for the board in the network; its address and port go into the login.
@@ -187,9 +209,6 @@ fn tell(cx: &Context, unit: &KnownUnit, host: &str, points: &[Point]) -> Outcome
 }
 
 fn record(cx: &Context, unit: &KnownUnit, differing: &[&Point], count: &str) {
-    let Some(record) = &unit.record else {
-        return;
-    };
     let named: Vec<String> = differing
         .iter()
         .take(MAX_NAMED)
@@ -209,14 +228,7 @@ fn record(cx: &Context, unit: &KnownUnit, differing: &[&Point], count: &str) {
             ),
         ),
     };
-    let entry = Entry {
-        unit: record.unit.clone().or_else(|| record.host_name.clone()),
-        role: record.role.clone(),
-        batch: record.batch.clone(),
-        tag: record.tag.clone(),
-        record: Some(record.id.clone()),
-        remark: Some(remark),
-        ..Entry::new(kind, clock::seconds())
-    };
-    cx.record(entry, None);
+    if let Some(entry) = unit.entry(kind, remark) {
+        cx.record(entry, None);
+    }
 }

@@ -1,9 +1,11 @@
 //! `pinewrit find [HOST…]`
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use pinewrit_args::FindArgs;
 use pinewrit_boot::find::{FindRequest, Found, KeyVerdict, News, Target, find};
+use pinewrit_boot::ssh::PORT;
 use pinewrit_host::Readers;
 use pinewrit_session::unit::{self, KnownUnit, Papers};
 use pinewrit_session::{Context, clock, signals};
@@ -15,7 +17,7 @@ use super::Outcome;
 
 /// How long somebody looks without `--wait`.
 const GLANCE: Duration = Duration::from_secs(5);
-/// A whole network takes longer: so many of its addresses are asked in a second.
+/// A whole network takes longer: it is asked at so many addresses and ports in a second.
 const A_SECOND: u64 = 80;
 
 /// Something that has happened while boards are looked for.
@@ -66,15 +68,20 @@ pub(crate) fn run(cx: &Context, args: &FindArgs) -> Outcome {
             ..unit.target()
         })
         .collect();
-    let hosts = args.net.map_or(0, |net| {
-        1_u64 << (net.max_prefix_len() - net.prefix_len()).min(12)
+    let ports: BTreeSet<u16> = targets
+        .iter()
+        .map(|target| target.port.unwrap_or(PORT))
+        .collect();
+    let doors = args.net.map_or(0, |net| {
+        let hosts = 1_u64 << (net.max_prefix_len() - net.prefix_len()).min(12);
+        hosts * ports.len() as u64
     });
     let wait = args.wait.map_or(GLANCE, Duration::from_secs);
     let request = FindRequest {
         targets,
         leases: args.leases.clone(),
         net: args.net,
-        wait: wait.max(GLANCE + Duration::from_secs(hosts / A_SECOND)),
+        wait: wait.max(GLANCE + Duration::from_secs(doors / A_SECOND)),
         is_loopback: matches!(cx.readers, Readers::Rack(_)),
         is_one_enough: false,
         now: clock::seconds,

@@ -1,7 +1,7 @@
 //! `pinewrit trial MEDIUM|IMAGE`
 
 use std::fs::File;
-use std::io::{Read, Seek, SeekFrom, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -10,21 +10,20 @@ use pinewrit_boards::chain::{self, Way};
 use pinewrit_boot::commission::Met;
 use pinewrit_boot::ssh::{Login, PORT};
 use pinewrit_boot::trial::{
-    Aim, Machine, Network, News, Observer, Outcome as TrialOutcome, Slot, Start, TrialReport,
-    TrialRequest, best_way, trial,
+    Aim, Machine, MachineError, Network, News, Observer, Outcome as TrialOutcome, Slot, Start,
+    TrialReport, TrialRequest, best_way, trial,
 };
 use pinewrit_boot::{Line, Stage};
-use pinewrit_core::Cancel;
-use pinewrit_disk::{
-    BlockDevice, ByteRange, CHUNK_SIZE, CacheUse, FileDevice, Overlay, SectorSize, Window,
-};
+use pinewrit_core::write::{WriteError, WriteOptions, WriteOrder, write};
+use pinewrit_core::{Cancel, Silent};
+use pinewrit_disk::{BlockDevice, ByteRange, CacheUse, FileDevice, Overlay, SectorSize, Window};
 use pinewrit_image::ImageSource;
-use pinewrit_ledger::{Entry, Kind};
+use pinewrit_ledger::Kind;
 use pinewrit_session::source::{self, Keep};
 use pinewrit_session::unit::{self, KnownUnit};
 use pinewrit_session::{Context, clock, medium, signals};
 use pinewrit_ui::progress::Waiting;
-use pinewrit_ui::{Event, Exit, Message, Ui, style, words};
+use pinewrit_ui::{Event, Exit, Message, Ui, style, units, words};
 use pinewrit_volume::Site;
 use pinewrit_volume::files::{FilesError, Rights, filesystems, open_to_read};
 use schemars::JsonSchema;
@@ -35,6 +34,10 @@ use super::{Outcome, commission};
 
 /// A disk in the machine is a whole number of these, in bytes.
 const UNIT: u64 = 1 << 20;
+/// Images of unknown size are at most as large as this, in bytes.
+const MAX_UNKNOWN: u64 = 1 << 40;
+/// A machine with less memory starts nothing, in bytes.
+const LEAST_MEMORY: u64 = 32 << 20;
 /// How long a boot of a batch's medium may take, in seconds.
 const IN_BATCH: u64 = 900;
 /// Names the machine's interface as the settings do, by the hardware address (systemd.link(5)).
@@ -85,7 +88,28 @@ struct Tried {
 }
 
 pub(crate) fn run(cx: &Context, args: &TrialArgs) -> Outcome {
+    if args.memory < LEAST_MEMORY {
+        return Err(Message::new(
+            Exit::Usage,
+            "a machine with so little memory starts nothing",
+        )
+        .fact("memory", units::exact(args.memory))
+        .remedy("--memory 512MiB, or what the system needs"));
+    }
+    if let Some(key) = &args.wanted.key {
+        unit::must_be_key(key)?;
+    }
     let tried = open(cx, args)?;
+    if let Some(size) = args.size
+        && size < tried.device.size()
+    {
+        let name = &tried.name;
+        let what = format!("{name} is larger than the disk that --size names");
+        return Err(Message::new(Exit::Usage, what)
+            .fact("--size", units::exact(size))
+            .fact(name, units::exact(tried.device.size()))
+            .remedy("a larger --size, or none: then the disk is as large as the medium"));
+    }
     let unit = unit::of_medium(
         cx,
         &*tried.device,
@@ -122,11 +146,12 @@ fn open(cx: &Context, args: &TrialArgs) -> Result<Tried, Message> {
             (file.path().to_owned(), Some(file))
         }
     };
-    let opened = File::open(&path).map_err(|error| cannot(&name, &error))?;
-    let size = opened
-        .metadata()
-        .map_err(|error| cannot(&name, &error))?
-        .len();
+    let unreadable = |error: std::io::Error| {
+        Message::new(Exit::Source, format!("{name} cannot be read"))
+            .fact("system", error.to_string())
+    };
+    let opened = File::open(&path).map_err(unreadable)?;
+    let size = opened.metadata().map_err(unreadable)?.len();
     let device = FileDevice::new(opened, size, SectorSize::B512, CacheUse::Cached);
     Ok(Tried {
         name,
@@ -136,41 +161,31 @@ fn open(cx: &Context, args: &TrialArgs) -> Result<Tried, Message> {
     })
 }
 
-fn cannot(name: &str, error: &std::io::Error) -> Message {
-    Message::new(Exit::Internal, format!("{name} cannot be tried"))
-        .fact("system", error.to_string())
-        .remedy("TMPDIR says where large temporary files go")
-}
-
 /// Unpacks an image to a sparse file.
 fn unpack(cx: &Context, source: &ImageSource) -> Result<tempfile::NamedTempFile, Message> {
     let name = source.name();
-    let failed = |error: std::io::Error| cannot(&name, &error);
+    let failed = |error: std::io::Error| words::trial::own_files(&name, &error);
     let _waiting = Waiting::new(&cx.ui, format!("unpacking {name}"));
-    let mut file = tempfile::NamedTempFile::new().map_err(failed)?;
-    let mut stream = source.stream().map_err(failed)?;
-    let mut buffer = vec![0; CHUNK_SIZE];
-    let mut size = 0_u64;
-    loop {
-        let mut len = 0;
-        while len < buffer.len() {
-            match stream.read(&mut buffer[len..]).map_err(failed)? {
-                0 => break,
-                read => len += read,
+    let file = tempfile::NamedTempFile::new().map_err(failed)?;
+    let most = source.unpacked_size().exact().unwrap_or(MAX_UNKNOWN);
+    file.as_file().set_len(most).map_err(failed)?;
+    let own = file.as_file().try_clone().map_err(failed)?;
+    let device = FileDevice::new(own, most, SectorSize::B512, CacheUse::Cached);
+    let options = WriteOptions {
+        verify: false,
+        as_it_is: true,
+        ..WriteOptions::default()
+    };
+    let order = WriteOrder::plain(&device, &Silent);
+    let report =
+        write(source, &order, &options, &signals::watch()).map_err(|error| match error {
+            // The file is the medium here.
+            WriteError::Disk(error) | WriteError::Dead(error) | WriteError::Clear(error) => {
+                words::trial::own_files(&name, &std::io::Error::other(error))
             }
-        }
-        if len == 0 {
-            break;
-        }
-        if buffer[..len].iter().any(|byte| *byte != 0) {
-            file.as_file_mut()
-                .seek(SeekFrom::Start(size))
-                .map_err(failed)?;
-            file.write_all(&buffer[..len]).map_err(failed)?;
-        }
-        size += len as u64;
-    }
-    file.as_file().set_len(size).map_err(failed)?;
+            error => words::write_error(&name, "the trial", &error),
+        })?;
+    file.as_file().set_len(report.image_bytes).map_err(failed)?;
     Ok(file)
 }
 
@@ -179,6 +194,7 @@ fn unpack(cx: &Context, source: &ImageSource) -> Result<tempfile::NamedTempFile,
 struct How<'a> {
     disk: Option<Slot>,
     memory: Option<u64>,
+    cores: Option<u32>,
     size: u64,
     second_boot: bool,
     timeout: Duration,
@@ -190,10 +206,11 @@ fn try_it(
     args: &TrialArgs,
     tried: &Tried,
     unit: &KnownUnit,
-) -> Result<(Machine, Option<Way>, TrialReport), Message> {
+) -> Result<(Machine, Way, TrialReport), Message> {
     let how = How {
         disk: args.disk.map(slot),
         memory: Some(args.memory),
+        cores: args.cores,
         size: args.size.unwrap_or(0),
         second_boot: args.second_boot,
         timeout: Duration::from_secs(args.timeout),
@@ -229,24 +246,22 @@ fn boot(
     how: How<'_>,
     observer: &mut dyn Observer,
     cancel: &Cancel,
-) -> Result<(Machine, Option<Way>, TrialReport), Message> {
-    let ways = chain::follow(device).map_err(|e| words::disk_error(name, &e))?;
-    let way = best_way(&ways);
-    let nothing = pinewrit_boot::trial::MachineError::Nothing;
-    let way = way.ok_or_else(|| words::trial::machine_error(name, &nothing))?;
-    let machine = Machine::for_way(way).map_err(|e| words::trial::machine_error(name, &e))?;
+) -> Result<(Machine, Way, TrialReport), Message> {
+    let (way, machine) = machine_for(name, device)?;
     let memory = how.memory.and_then(|bytes| u32::try_from(bytes >> 20).ok());
     let machine = Machine {
         slot: how.disk.unwrap_or(machine.slot),
         memory: memory.unwrap_or(machine.memory),
+        cores: how.cores.unwrap_or(machine.cores),
         ..machine
     };
     let network = Network::of(unit.settings.as_ref());
     let over = Overlay::new(device);
-    let changed = named_interface(ui, &over, way, &network);
-    let kernel_files = tempfile::tempdir().map_err(|error| cannot(name, &error))?;
+    let changed = named_interface(ui, &over, &way, &network);
+    let kernel_files =
+        tempfile::tempdir().map_err(|error| words::trial::own_files(name, &error))?;
     let kernel = match machine.start {
-        Start::Kernel => Some(kernel(device, way, kernel_files.path(), name)?),
+        Start::Kernel => Some(kernel(device, &way, kernel_files.path(), name)?),
         _ => None,
     };
     ui.say(format!(
@@ -281,7 +296,21 @@ fn boot(
     };
     let report = trial(&request, observer, cancel);
     let report = report.map_err(|e| words::trial::trial_error(name, &e))?;
-    Ok((machine, Some(way.clone()), report))
+    Ok((machine, way, report))
+}
+
+/// Which way of booting is tried, and in which machine.
+fn machine_for(name: &str, device: &dyn BlockDevice) -> Result<(Way, Machine), Message> {
+    let ways = chain::follow(device).map_err(|e| words::disk_error(name, &e))?;
+    let found = best_way(&ways).ok_or(MachineError::Nothing);
+    found
+        .and_then(|way| Ok((way.clone(), Machine::for_way(way)?)))
+        .map_err(|e| words::trial::machine_error(name, &e))
+}
+
+/// Refuses what cannot be tried here, before a batch begins.
+pub(super) fn can_be_tried(name: &str, device: &dyn BlockDevice) -> Outcome {
+    machine_for(name, device).map(drop)
 }
 
 /// Tries a medium of a batch; nothing is shown meanwhile.
@@ -303,7 +332,7 @@ pub(super) fn in_batch(
     let aim = aim(unit, None, key);
     let done = boot(&ui, (name, bytes), (unit, aim), how, &mut Unseen, cancel);
     let (_, way, report) = done.map_err(|message| message.what().to_owned())?;
-    if let Some(message) = words::trial::ended(name, &report, way.as_ref()) {
+    if let Some(message) = words::trial::ended(name, &report, &way) {
         return Err(message.what().to_owned());
     }
     let differing = report.points.iter().filter(|point| point.met == Met::No);
@@ -318,7 +347,6 @@ pub(super) fn in_batch(
 struct Unseen;
 
 impl Observer for Unseen {
-    fn bytes(&mut self, _: &[u8]) {}
     fn line(&mut self, _: &Line, _: Duration) {}
     fn stage(&mut self, _: Stage, _: Duration) {}
     fn news(&mut self, _: News, _: Duration) {}
@@ -406,8 +434,7 @@ fn kernel(
     folder: &Path,
     name: &str,
 ) -> Result<(PathBuf, Option<PathBuf>, String), Message> {
-    let nothing =
-        || words::trial::machine_error(name, &pinewrit_boot::trial::MachineError::Nothing);
+    let nothing = || words::trial::machine_error(name, &MachineError::Nothing);
     let starts = way.starts.as_ref().ok_or_else(nothing)?;
     let systems = filesystems(device).map_err(|e| words::disk_error(name, &e))?;
     let system = systems
@@ -418,7 +445,7 @@ fn kernel(
     let files = open_to_read(&window).map_err(|_| nothing())?;
     let take = |path: &str, to: &str| -> Result<PathBuf, Message> {
         let to = folder.join(to);
-        let mut file = File::create(&to).map_err(|error| cannot(name, &error))?;
+        let mut file = File::create(&to).map_err(|error| words::trial::own_files(name, &error))?;
         files.read_to(path, &mut file).map_err(|_| nothing())?;
         Ok(to)
     };
@@ -436,7 +463,7 @@ fn tell(
     cx: &Context,
     tried: &Tried,
     unit: &KnownUnit,
-    (machine, way, report): (Machine, Option<Way>, TrialReport),
+    (machine, way, report): (Machine, Way, TrialReport),
 ) -> Outcome {
     let name = &tried.name;
     cx.ui.event(&TrialEvent {
@@ -447,7 +474,7 @@ fn tell(
         disk: machine.slot,
         report: &report,
     });
-    let message = words::trial::ended(name, &report, way.as_ref());
+    let message = words::trial::ended(name, &report, &way);
     let differing = report
         .points
         .iter()
@@ -490,7 +517,6 @@ fn record(
     message: Option<&Message>,
     differing: usize,
 ) {
-    let Some(record) = &unit.record else { return };
     if report.outcome == TrialOutcome::Stopped {
         return;
     }
@@ -499,16 +525,9 @@ fn record(
         (None, 0) => format!("boots, {}", words::trial::times(report)),
         (None, count) => format!("boots, but {count} points differ"),
     };
-    let entry = Entry {
-        unit: record.unit.clone().or_else(|| record.host_name.clone()),
-        role: record.role.clone(),
-        batch: record.batch.clone(),
-        tag: record.tag.clone(),
-        record: Some(record.id.clone()),
-        remark: Some(remark),
-        ..Entry::new(Kind::Trial, clock::seconds())
-    };
-    cx.record(entry, None);
+    if let Some(entry) = unit.entry(Kind::Trial, remark) {
+        cx.record(entry, None);
+    }
 }
 
 /// Shows what happens.
@@ -519,8 +538,6 @@ struct Told {
 }
 
 impl Observer for Told {
-    fn bytes(&mut self, _: &[u8]) {}
-
     fn line(&mut self, line: &Line, at: Duration) {
         let seconds = at.as_secs_f64();
         if let Some(log) = self.log.as_mut().filter(|_| line.is_whole) {

@@ -1,5 +1,6 @@
 //! Trials in words.
 
+use std::io;
 use std::time::Duration;
 
 use pinewrit_boards::chain::{Gravity, Way};
@@ -26,8 +27,22 @@ pub fn machine_error(name: &str, error: &MachineError) -> Message {
 
 /// A trial that could not begin.
 pub fn trial_error(name: &str, error: &TrialError) -> Message {
-    Message::new(Exit::Internal, format!("{name} cannot be tried"))
-        .fact("reason", words::error_chain(error))
+    match error {
+        TrialError::Files(error) => own_files(name, error),
+        TrialError::NoRoom => no_files(name).fact("reason", words::error_chain(error)),
+        TrialError::Emulator(_) => Message::new(Exit::Internal, format!("{name} cannot be tried"))
+            .fact("reason", words::error_chain(error)),
+    }
+}
+
+/// The trial's own files cannot be made: no fault of what is tried.
+pub fn own_files(name: &str, error: &io::Error) -> Message {
+    no_files(name).fact("system", words::error_chain(error))
+}
+
+fn no_files(name: &str) -> Message {
+    let what = format!("{name} cannot be tried: its overlay has no place");
+    Message::new(Exit::Refused, what).remedy("TMPDIR=DIR, a folder with more room")
 }
 
 /// The machine in one line.
@@ -69,7 +84,7 @@ pub fn times(report: &TrialReport) -> String {
 }
 
 /// The message of a trial that did not end well.
-pub fn ended(name: &str, report: &TrialReport, way: Option<&Way>) -> Option<Message> {
+pub fn ended(name: &str, report: &TrialReport, way: &Way) -> Option<Message> {
     let message = match &report.outcome {
         Outcome::Up => return None,
         Outcome::Fails {
@@ -125,9 +140,11 @@ pub fn ended(name: &str, report: &TrialReport, way: Option<&Way>) -> Option<Mess
 }
 
 /// What following the medium's own chain says about it.
-fn likely(message: Message, way: Option<&Way>) -> Message {
-    let findings = way.into_iter().flat_map(|way| &way.findings);
-    let grave = findings.filter(|one| one.gravity != Gravity::Remark);
+fn likely(message: Message, way: &Way) -> Message {
+    let grave = way
+        .findings
+        .iter()
+        .filter(|one| one.gravity != Gravity::Remark);
     grave.fold(message, |message, one| {
         message.fact("likely", words::chain::fault(&one.fault))
     })

@@ -57,6 +57,9 @@ pub(crate) fn run(cx: &Context, args: &BatchArgs) -> Outcome {
         must_be_a_unit(&roster, unit)?;
     }
     let request = request(cx, args, roster)?;
+    if let Some(key) = &args.trial_key {
+        pinewrit_session::unit::must_be_key(key)?;
+    }
     let mut ledger = cx.ledger()?;
     tell_if_clocks_differ(ui, &mut ledger);
     let control = Control::default();

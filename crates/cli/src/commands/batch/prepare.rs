@@ -21,8 +21,8 @@ use pinewrit_ui::{Exit, Message, Ui, style, words};
 use uuid::Uuid;
 
 use super::TOOL;
-use crate::commands::build;
 use crate::commands::inspect::device;
+use crate::commands::{build, trial};
 use pinewrit_session::clock;
 use pinewrit_session::source::{self, Keep};
 use pinewrit_session::{Context, boards, settings, trust};
@@ -71,6 +71,15 @@ pub(super) fn prepare(
                 })
             }
         };
+        // Of a layout, a dry run has only the table.
+        let is_whole = !(is_dry && matches!(content, Content::Layout(_)));
+        let opened = opened.and_then(|prepared| {
+            if request.trial_every.is_some() && is_whole {
+                let source = &prepared.source;
+                trial::can_be_tried(&source.name(), &*device(source))?;
+            }
+            Ok(prepared)
+        });
         match opened {
             Ok(prepared) => ready.sources.add(content.clone(), prepared),
             Err(message) => faults.add(unit, message),

@@ -106,17 +106,23 @@ pub(super) fn on(ui: &Ui, path: &Path, name: &str, in_background: bool) -> Outco
     let rack = Rack::open(path).map_err(|e| words::rack_error(&e))?;
     let board = rack.board(name).map_err(|e| words::rack_error(&e))?;
     if is_on(&board) {
-        return Err(
-            Message::new(Exit::Usage, format!("the board {name} is already on")).remedy(format!(
-                "pinewrit --rack {} rack power-off {name}",
-                path.display()
-            )),
-        );
+        return Err(already_on(path, name));
     }
     match in_background {
-        true => beside(ui, path, &board),
+        true => {
+            // What keeps it from being switched on is told here.
+            drop(start(&rack, name)?);
+            beside(ui, path, &board)
+        }
         false => here(ui, path, &rack, &board),
     }
+}
+
+fn already_on(path: &Path, name: &str) -> Message {
+    Message::new(Exit::Usage, format!("the board {name} is already on")).remedy(format!(
+        "pinewrit --rack {} rack power-off {name}",
+        path.display()
+    ))
 }
 
 /// Runs the board until it is switched off.
@@ -126,8 +132,15 @@ fn here(ui: &Ui, path: &Path, rack: &Rack, board: &RackBoard) -> Outcome {
         let what = format!("{} cannot be written", board.running.display());
         Message::new(Exit::Usage, what).fact("system", error.to_string())
     };
-    let file = File::create(&board.running).map_err(failed)?;
-    flock(&file, FlockOperation::NonBlockingLockExclusive).map_err(|error| failed(error.into()))?;
+    // Another process may have switched it on meanwhile: what it has written stays.
+    let file = File::options()
+        .create(true)
+        .write(true)
+        .truncate(false)
+        .open(&board.running)
+        .map_err(failed)?;
+    flock(&file, FlockOperation::NonBlockingLockExclusive)
+        .map_err(|_| already_on(path, &board.name))?;
     let running = start(rack, &board.name)?;
     let mut told = None;
     while !cancel.is_cancelled() {
