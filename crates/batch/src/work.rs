@@ -55,7 +55,12 @@ pub enum Trouble {
     /// This board does not start from the finished medium.
     Board(Box<Readiness>),
     /// The finished medium does not come up in an emulator, or not as it should be.
-    Trial(String),
+    Trial {
+        /// The medium's tag.
+        tag: String,
+        /// Why.
+        why: String,
+    },
 }
 
 /// How it ended.
@@ -201,7 +206,10 @@ fn must_come_up(
         Err(_) if shared.cancel.is_cancelled() => {
             Err(Trouble::Write(Failure::Write(WriteError::Cancelled)))
         }
-        done => done.map_err(Trouble::Trial),
+        done => done.map_err(|why| Trouble::Trial {
+            tag: Slot::of(&job.facts).tag,
+            why,
+        }),
     }
 }
 
@@ -339,7 +347,7 @@ fn kind_of(content: &Content) -> Kind {
 /// Whether the image is to blame.
 fn is_of_source(trouble: &Trouble) -> bool {
     match trouble {
-        Trouble::Source(_) | Trouble::Board(_) | Trouble::Trial(_) => true,
+        Trouble::Source(_) | Trouble::Board(_) | Trouble::Trial { .. } => true,
         Trouble::Plan(error) => matches!(error, PlanError::Image(_)),
         Trouble::Write(Failure::Write(error)) => {
             matches!(error, WriteError::Source(_) | WriteError::Checksum { .. })

@@ -147,7 +147,7 @@ fn a_packed_image_is_tried_as_well() {
     "GNU GRUB\r\nLinux version 6.1.0\r\nKernel panic - not syncing: no hut\r\n",
     Then::StandsStill,
     5,
-    &["hut.img does not boot: the kernel", "Kernel panic - not syncing: no hut", "came to    kernel"]
+    &["hut.img does not boot: the kernel", "Kernel panic - not syncing: no hut", "came to   kernel"]
 )]
 #[case::no_root(
     "Linux version 6.1.0\r\nVFS: Unable to mount root fs on unknown-block(0,0)\r\n",
@@ -196,6 +196,8 @@ const BATCH: &[&str] = &[
     "rack.toml",
     "batch",
     "huts.toml",
+    "--to",
+    "rack:slot",
     "--over",
     "any",
     "--trial",
@@ -206,7 +208,7 @@ const BATCH: &[&str] = &[
 #[case::good(UP, 0, "finished")]
 #[case::bad(
     "Linux version 6.1.0\r\nKernel panic - not syncing: no hut\r\n",
-    5,
+    6,
     "does not boot"
 )]
 fn media_of_a_batch_are_tried(#[case] text: &str, #[case] exit: i32, #[case] said: &str) {

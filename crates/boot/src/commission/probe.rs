@@ -4,8 +4,8 @@ use std::time::Duration;
 
 /// Its first line; a stand-in for a board knows the questions by it.
 pub const FIRST_LINE: &str = "# pinewrit commission 1";
-/// How long a board is asked to wait for the end of its first start: shorter than a person waits for an answer to ^C.
-pub const WAIT: Duration = Duration::from_secs(10);
+/// How long a board is asked to wait for the end of its first start: every question costs it time.
+pub const WAIT: Duration = Duration::from_secs(30);
 /// How the answers to each question begin.
 pub(crate) const MARK: &str = "@@";
 const SCRIPT: &str = include_str!("probe.sh");
@@ -14,7 +14,8 @@ const SCRIPT: &str = include_str!("probe.sh");
 ///
 /// `users` are those whose keys are looked at. With `has_sudo`, what only root may read is read by
 /// `sudo -n`; otherwise nobody is asked for rights, because a refusal is logged on the board. While
-/// work of the first start goes on, the board waits for up to `wait` before it answers.
+/// work of the first start goes on, the board waits for up to `wait`; if that is not enough, it says only
+/// that. Without `wait`, it answers everything at once.
 pub fn script(users: &[&str], has_sudo: bool, wait: Duration) -> String {
     let named: Vec<&str> = users
         .iter()

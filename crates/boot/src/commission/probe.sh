@@ -7,10 +7,17 @@ is_at_work() {
 exec 2> /dev/null
 PATH=$PATH:/usr/sbin:/sbin
 export LC_ALL=C
-while [ "$wait" -gt 0 ] && is_at_work; do
-  sleep 1
-  wait=$((wait - 1))
+left=$wait
+while [ "$left" -gt 0 ] && is_at_work; do
+  sleep 3
+  left=$((left - 3))
 done
+# As long as it is at work, nothing is final.
+if [ "$wait" -gt 0 ] && is_at_work; then
+  echo "@@at-work"
+  echo "@@end"
+  exit
+fi
 asked hostname
 cat /proc/sys/kernel/hostname
 asked passwd

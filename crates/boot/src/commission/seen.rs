@@ -79,6 +79,11 @@ impl Seen {
         self.sections.contains_key("end")
     }
 
+    /// Whether the board has said only that it is still at work.
+    pub fn is_brief(&self) -> bool {
+        self.sections.contains_key("at-work")
+    }
+
     /// The board's clock, in seconds since 1970.
     pub fn clock(&self) -> Option<i64> {
         self.first("clock")?.parse().ok()
@@ -96,6 +101,9 @@ impl Seen {
 
     /// Whether work of the first start still goes on; `None` if the board does not tell.
     pub fn is_at_first_start(&self) -> Option<bool> {
+        if self.is_brief() {
+            return Some(true);
+        }
         let service = self.word("first-start", "service");
         let cloud = self.word("first-start", "cloud-init");
         let state = self.first("units");
@@ -330,6 +338,9 @@ used /dev/root 7300000 1 2 3% /
         assert_eq!((root.name.as_str(), root.partition), ("mmcblk0p2", Some(2)));
         assert_eq!(root.end, (133_120 + 15_000_000) * 512);
         assert_eq!(seen.is_at_first_start(), None);
+        let at_work = Seen::parse("@@at-work\n@@end\n");
+        assert!(at_work.is_whole() && at_work.is_brief());
+        assert_eq!(at_work.is_at_first_start(), Some(true));
     }
 
     proptest::proptest! {

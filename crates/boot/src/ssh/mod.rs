@@ -10,6 +10,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::time::Duration;
 
+use pinewrit_core::Cancel;
 use russh::keys::{HashAlg, PublicKey};
 
 pub use own::{Greeting, greet};
@@ -21,6 +22,9 @@ const CLIENT: &str = "ssh";
 
 /// How long a script may take. A board that is busy with its first start answers slowly.
 const WORK: Duration = Duration::from_secs(120);
+
+/// How often a login is looked at.
+const LOOK: Duration = Duration::from_millis(20);
 
 /// Whom to talk to.
 #[derive(Clone, Debug)]
@@ -135,16 +139,16 @@ impl Login {
     /// Logs in, runs the script, and returns what it prints. Takes one connection.
     ///
     /// # Errors
-    /// [`SshError`].
-    pub fn run(&self, script: &str) -> Result<Session, SshError> {
+    /// [`SshError`]; [`SshError::Other`] if it was stopped.
+    pub fn run(&self, script: &str, cancel: &Cancel) -> Result<Session, SshError> {
         if !self.is_own {
-            match system::run(self, script) {
+            match system::run(self, script, cancel) {
                 Err(system::Failure::NoClient) => {}
                 Err(system::Failure::Ssh(error)) => return Err(error),
                 Ok(session) => return Ok(session),
             }
         }
-        own::run(self, script)
+        own::run(self, script, cancel)
     }
 
     /// The fingerprint that the host key must have.

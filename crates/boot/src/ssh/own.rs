@@ -4,11 +4,12 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use pinewrit_core::Cancel;
 use russh::client::{self, AuthResult, Handle};
 use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKeyOrCertificate, load_secret_key};
 use russh::{ChannelMsg, Disconnect};
 
-use super::{Login, Session, SshError, WORK};
+use super::{LOOK, Login, Session, SshError, WORK};
 use crate::commission::MOST;
 
 /// What a server says to everybody.
@@ -107,16 +108,28 @@ fn banner(at: SocketAddr, patience: Duration) -> std::io::Result<String> {
     }
 }
 
-pub(super) fn run(login: &Login, script: &str) -> Result<Session, SshError> {
+pub(super) fn run(login: &Login, script: &str, cancel: &Cancel) -> Result<Session, SshError> {
     let at = login.socket()?;
     let done = block_on(async {
         let all = logged_in(login, at, script);
-        tokio::time::timeout(login.patience + WORK, all).await
+        tokio::select! {
+            done = tokio::time::timeout(login.patience + WORK, all) => done,
+            () = stopped(cancel) => Ok(Err(SshError::Other {
+                host: login.host.clone(),
+                why: "stopped".to_owned(),
+            })),
+        }
     });
     match done {
         Ok(Ok(result)) => result,
         Ok(Err(_)) => Err(silent(login, "timed out")),
         Err(error) => Err(silent(login, &error.to_string())),
+    }
+}
+
+async fn stopped(cancel: &Cancel) {
+    while !cancel.is_cancelled() {
+        tokio::time::sleep(LOOK).await;
     }
 }
 

@@ -3,15 +3,15 @@
 use std::fs;
 use std::io::{Read, Write};
 use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
-use super::{CLIENT, Login, Session, SshError, WORK, key_of};
+use pinewrit_core::Cancel;
+
+use super::{CLIENT, LOOK, Login, Session, SshError, WORK, key_of};
 use crate::commission::MOST;
 
 /// The name under which the recorded host key is looked up.
 const ALIAS: &str = "pinewrit-unit";
-/// How often the client is looked at.
-const LOOK: Duration = Duration::from_millis(20);
 
 pub(super) enum Failure {
     /// It is not installed.
@@ -25,7 +25,7 @@ impl From<SshError> for Failure {
     }
 }
 
-pub(super) fn run(login: &Login, script: &str) -> Result<Session, Failure> {
+pub(super) fn run(login: &Login, script: &str, cancel: &Cancel) -> Result<Session, Failure> {
     let folder = tempfile::tempdir().map_err(|error| other(login, error.to_string()))?;
     let mut command = Command::new(CLIENT);
     // Its messages are understood in English only.
@@ -72,7 +72,7 @@ pub(super) fn run(login: &Login, script: &str) -> Result<Session, Failure> {
         drop(input.take());
         let end = Instant::now() + login.patience + WORK;
         while matches!(client.try_wait(), Ok(None)) {
-            if Instant::now() > end {
+            if Instant::now() > end || cancel.is_cancelled() {
                 // It has ended by itself, then.
                 let _ = client.kill();
             }

@@ -225,6 +225,7 @@ pub fn trial(
             since: begun,
             door: SocketAddr::from((Ipv4Addr::LOCALHOST, port)),
             ssh_after: None,
+            greeting: None,
             points: Vec::new(),
         };
         let report = run.all(&mut emulator, &mut monitor);
@@ -342,6 +343,8 @@ struct Running<'t, 'r, 'o> {
     since: Instant,
     door: SocketAddr,
     ssh_after: Option<u64>,
+    /// What its SSH server says to everybody, since this start.
+    greeting: Option<Greeting>,
     points: Vec<Point>,
 }
 
@@ -397,6 +400,7 @@ impl Running<'_, '_, '_> {
             News::Reset
         });
         *lock(self.heard) = Heard::default();
+        self.greeting = None;
         monitor.forget_shutdown();
         monitor.order("system_reset", json!({}))?;
         monitor.order("cont", json!({}))?;
@@ -440,10 +444,10 @@ impl Running<'_, '_, '_> {
                 Aim::Prompt if lock(self.heard).prompt.is_some() => return Ok(Outcome::Up),
                 Aim::Prompt => {}
                 Aim::Ssh | Aim::Settings(_) if knocked.is_none_or(|at| at.elapsed() >= KNOCK) => {
-                    knocked = Some(Instant::now());
                     if let Some(outcome) = self.knock(is_late, &mut is_told) {
                         return Ok(outcome);
                     }
+                    knocked = Some(Instant::now());
                 }
                 _ => {}
             }
@@ -488,10 +492,15 @@ impl Running<'_, '_, '_> {
 
     /// Asks the SSH server; `None` as long as there is something to wait for.
     fn knock(&mut self, is_late: bool, is_told: &mut bool) -> Option<Outcome> {
-        let greeting = greet(self.door, KNOCK).ok()?;
+        // Every handshake costs an emulated machine seconds: one is enough.
+        let greeting = match &self.greeting {
+            Some(greeting) => greeting.clone(),
+            None => greet(self.door, KNOCK).ok()?,
+        };
         greeting.host_key.as_ref()?;
-        if self.ssh_after.is_none() {
-            self.ssh_after = Some(self.begun.elapsed().as_secs());
+        if self.greeting.is_none() {
+            self.greeting = Some(greeting.clone());
+            self.ssh_after.get_or_insert(self.begun.elapsed().as_secs());
             self.tell(News::SshAnswers);
         }
         let request = self.request;
@@ -507,9 +516,9 @@ impl Running<'_, '_, '_> {
             ..(**login).clone()
         };
         let user = login.user.as_deref();
-        let wait = if *is_told { WAIT } else { Duration::ZERO };
+        let wait = if is_late { Duration::ZERO } else { WAIT };
         let script = script(&request.wanted.users(), request.wanted.has_sudo(user), wait);
-        match login.run(&script) {
+        match login.run(&script, self.cancel) {
             Ok(session) => {
                 let seen = Seen::parse(&session.output);
                 if seen.is_at_first_start() == Some(true) && !is_late {

@@ -90,15 +90,11 @@ fn reach(
     let is_rack = matches!(cx.readers, Readers::Rack(_));
     let mut login = login;
     let mut is_told = false;
-    let ask = |login: &Login, is_at_work: bool| {
+    let ask = |login: &Login| {
         let _waiting = Waiting::new(&cx.ui, format!("asking {}", login.host));
         let left = end.saturating_duration_since(Instant::now());
-        let wait = if is_at_work {
-            WAIT.min(left)
-        } else {
-            Duration::ZERO
-        };
-        login.run(&script(&wanted.users(), has_sudo, wait))
+        let questions = script(&wanted.users(), has_sudo, WAIT.min(left));
+        login.run(&questions, cancel)
     };
     loop {
         if is_rack && login.address.is_none() {
@@ -109,14 +105,17 @@ fn reach(
             None if is_rack && !is_here(&login.host) => Err(SshError::NoName {
                 host: login.host.clone(),
             }),
-            _ => ask(&login, is_told),
+            _ => ask(&login),
         };
         if let Err(SshError::NoName { .. }) = &asked
             && !is_rack
             && login.address.is_none()
             && find_it(cx, unit, &mut login, end)?
         {
-            asked = ask(&login, is_told);
+            asked = ask(&login);
+        }
+        if cancel.is_cancelled() {
+            return Err(Message::new(Exit::Interrupted, "stopped"));
         }
         let is_late = Instant::now() >= end;
         match asked {
@@ -130,7 +129,8 @@ fn reach(
                             "a shell like that of POSIX is needed, and a login without a menu",
                         ));
                 }
-                if seen.is_at_first_start() != Some(true) || is_late {
+                let is_final = seen.is_at_first_start() != Some(true) || is_late;
+                if is_final && !seen.is_brief() {
                     return Ok(session);
                 }
                 if !is_told {

@@ -98,11 +98,11 @@ pub fn trouble(image: &str, medium: &str, trouble: &Trouble) -> Message {
         Trouble::Plan(error) => super::plan_error(image, error),
         Trouble::Write(Failure::Write(error)) => super::write_error(image, medium, error),
         Trouble::Source(error) => no_spool(image, error),
-        Trouble::Trial(why) => {
-            let what = format!("{medium} did not pass its trial: {why}");
+        Trouble::Trial { tag, why } => {
+            let what = format!("{tag} did not pass its trial: {why}");
             Message::new(Exit::Differences, what)
                 .fact("state", "it is written, but not recorded")
-                .remedy(format!("pinewrit trial {medium} --console"))
+                .remedy(format!("pinewrit trial {tag} --console"))
         }
         Trouble::Board(found) => {
             let what = format!("{} does not start from {medium}", found.board);
