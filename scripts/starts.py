@@ -1,7 +1,8 @@
 #!/usr/bin/env python3
 """What `inspect` says about whether a medium starts, against what an emulator does with it.
 
-Media with one thing wrong at a time, for UEFI on x86-64 and arm64 and for a legacy BIOS, are built from a Debian
+Media with one thing wrong at a time, for UEFI on x86-64 and arm64, for a legacy BIOS, and for a 32-bit Arm board whose
+loader is its own, are built from a Debian
 kernel with an initrd and a first program that says that it runs. Each is looked at, then started; both must say the
 same, and so must `trial`. Packages of the other architecture are unpacked, not installed.
 
@@ -41,7 +42,7 @@ Dir::Cache "{folder}/cache";
 """)
     own = dict(os.environ, APT_CONFIG=f"{folder}/apt.conf")
     run("apt-get", "-qq", "update", env=own)
-    kernel = f"linux-image-cloud-{architecture}"
+    kernel = "linux-image-armmp" if architecture == "armhf" else f"linux-image-cloud-{architecture}"
     told = subprocess.run(["apt-cache", "depends", kernel], env=own, check=True, capture_output=True, text=True).stdout
     images = [line.split()[1] for line in told.splitlines() if "Depends: linux-image-" in line]
     run("apt-get", "-qq", "download", *images, *packages, env=own, cwd=f"{folder}/debs")
@@ -104,7 +105,7 @@ echo "(initramfs) neither root nor init"
 
 def small_initrd(tree, busybox):
     """An archive (cpio, "newc") that finds the root, as a system's initrd does, and does not wait for long."""
-    found = modules(tree, ["virtio_pci", "virtio_blk"])
+    found = modules(tree, ["virtio_pci", "virtio_blk", "crc32c_generic", "ext4"])
     entries = [("dev", stat.S_IFDIR | 0o755, b"", 0), ("dev/console", stat.S_IFCHR | 0o600, b"", (5, 1)),
                ("bin", stat.S_IFDIR | 0o755, b"", 0), ("modules", stat.S_IFDIR | 0o755, b"", 0)]
     for name, path in [("bin/busybox", busybox)] + [(f"modules/{os.path.basename(path)}", path) for path in found]:
@@ -132,6 +133,9 @@ class Machine:
         self.kernel = glob.glob(f"{tree}/boot/vmlinuz-*")[0]
         self.initrd = f"{architecture}.initrd"
         put(self.initrd, small_initrd(tree, self.busybox))
+        if architecture == "armhf":
+            self.console = "console=ttyAMA0 panic=1"
+            return
         self.loader = "BOOTAA64.EFI" if is_arm else "BOOTX64.EFI"
         self.entries = f"{tree}/usr/lib/systemd/boot/efi/systemd-boot{'aa64' if is_arm else 'x64'}.efi"
         self.console = f"console={'ttyAMA0' if is_arm else 'ttyS0'} panic=1"
@@ -147,6 +151,7 @@ PACKAGES = ["busybox-static", "systemd-boot-efi"]
 X64 = Machine("amd64", [*PACKAGES, "grub-efi-amd64-bin", "grub-pc-bin"])
 ARM = Machine("arm64", [*PACKAGES, "grub-efi-arm64-bin"])
 if not options.few:
+    BOARD = Machine("armhf", ["busybox-static"])
     # A system's own initrd is the better judge.
     if not os.path.isdir("tree/boot"):
         with open("debootstrap.log", "w") as log:
@@ -267,6 +272,16 @@ def bios():
     return id
 
 
+def own_loader():
+    """The board's own loader reads a text; an emulator starts the kernel that is named there."""
+    root(True, BOARD)
+    os.makedirs("root/boot/extlinux")
+    put("root/boot/extlinux/extlinux.conf", "default hut\nlabel hut\n  kernel /boot/vmlinuz\n  initrd /boot/initrd.img\n"
+        f"  append root=LABEL=hut-root {BOARD.console}\n")
+    layout("mbr", None)
+    build()
+
+
 def other_machine(path):
     """A loader for another processor: only the machine type is another."""
     with open(path, "rb") as file:
@@ -349,6 +364,10 @@ CASES = {
     "bios, grub, no initrd": lambda: (bios(), change("remove", "1:/boot/initrd.img")),
     "bios, grub, root of another medium": lambda: (bios(), text("1:/boot/grub/grub.cfg", menu("root=UUID=1-2"))),
     "bios, grub, no init": lambda: (bios(), change("remove", "1:/sbin/init"), change("remove", "1:/bin/sh")),
+    "board, extlinux": lambda: own_loader(),
+    "board, extlinux, root of another medium": lambda: (own_loader(), text(
+        "1:/boot/extlinux/extlinux.conf", "default hut\nlabel hut\n  kernel /boot/vmlinuz\n  initrd /boot/initrd.img\n"
+        f"  append root=LABEL=other {BOARD.console}\n")),
     "bios, no boot code": lambda: (bios(), clear_boot_code()),
 }
 
@@ -373,7 +392,8 @@ def clear_boot_code():
 def told(firmware):
     """The best of the ways that this firmware has."""
     out = subprocess.run([program, "--color", "never", "inspect", "medium.img"], check=True, capture_output=True)
-    words = {"uefi": "UEFI on x86-64", "arm64": "UEFI on arm64", "bios": "legacy BIOS"}[firmware]
+    words = {"uefi": "UEFI on x86-64", "arm64": "UEFI on arm64", "bios": "legacy BIOS",
+             "board": "a loader of the board's own"}[firmware]
     lines = [line for line in out.stdout.decode().splitlines() if words in line]
     if any(line.endswith(": starts") for line in lines):
         return "starts"
@@ -382,13 +402,18 @@ def told(firmware):
 
 def started(firmware):
     """What the emulator makes of it, and the last lines of its console."""
-    if firmware == "arm64":
+    if firmware == "board":
+        names = subprocess.run([program, "files", "read", "medium.img", "1:/boot/extlinux/extlinux.conf"], check=True,
+                               capture_output=True, text=True).stdout
+        command = ["qemu-system-arm", "-machine", "virt,highmem=off", "-cpu", "cortex-a15", "-kernel", BOARD.kernel,
+                   "-initrd", BOARD.initrd, "-append", names.split("append ")[1].strip()]
+    elif firmware == "arm64":
         emulator, code, variables = "qemu-system-aarch64", "AAVMF/AAVMF_CODE.fd", "AAVMF/AAVMF_VARS.fd"
         command = [emulator, "-machine", "virt", "-cpu", "cortex-a57"]
     else:
         emulator, code, variables = "qemu-system-x86_64", "OVMF/OVMF_CODE_4M.fd", "OVMF/OVMF_VARS_4M.fd"
         command = [emulator, "-machine", "q35"]
-    if firmware != "bios":
+    if firmware in ["uefi", "arm64"]:
         shutil.copy(f"/usr/share/{variables}", "vars.fd")
         command += ["-drive", f"if=pflash,format=raw,readonly=on,file=/usr/share/{code}",
                     "-drive", "if=pflash,format=raw,file=vars.fd"]

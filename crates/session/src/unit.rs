@@ -304,6 +304,10 @@ pub fn must_be_key(path: &Path) -> Result<(), Message> {
             ),
         };
     }
+    // By a public key, one of the agent's is chosen (ssh(1), "-i").
+    if text.starts_with("ssh-") && std::env::var_os("SSH_AUTH_SOCK").is_some() {
+        return Ok(());
+    }
     let message = Message::new(Exit::Usage, format!("{name} is not a private key"));
     let private = path.with_extension("");
     Err(match text.starts_with("ssh-") && private.exists() {

@@ -243,7 +243,13 @@ impl Machine {
         let mut all: Vec<OsString> = Vec::new();
         let mut add = |words: &[&str]| all.extend(words.iter().map(OsString::from));
         let is_x86 = self.architecture == Architecture::X86Of64;
-        add(&["-machine", if is_x86 { "q35" } else { "virt" }]);
+        let machine = match self.architecture {
+            Architecture::X86Of64 => "q35",
+            // A kernel of 32 bits sees no device beyond 4 GiB.
+            Architecture::Arm => "virt,highmem=off",
+            _ => "virt",
+        };
+        add(&["-machine", machine]);
         let cpu = match (self.is_fast, self.architecture) {
             (true, _) => "host",
             (_, Architecture::X86Of64) => X86,

@@ -102,6 +102,7 @@ impl Bench {
             .env_remove("ALL_PROXY")
             .env_remove("all_proxy")
             .env_remove("NO_COLOR")
+            .env_remove("SSH_AUTH_SOCK")
             .stdin(std::process::Stdio::null());
         command
     }
