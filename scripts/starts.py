@@ -32,6 +32,7 @@ def unpacked(architecture, packages):
     for name in ["state/lists/partial", "cache/archives/partial", "debs", "tree"]:
         os.makedirs(f"{folder}/{name}", exist_ok=True)
     open(f"{folder}/state/status", "a").close()
+    put(f"{folder}/sources.list", "deb http://deb.debian.org/debian bookworm main\n")
     put(f"{folder}/apt.conf", f"""
 APT::Architecture "{architecture}";
 APT::Architectures {{ "{architecture}"; }};
@@ -39,6 +40,8 @@ APT::Sandbox::User "root";
 Dir::State "{folder}/state";
 Dir::State::status "{folder}/state/status";
 Dir::Cache "{folder}/cache";
+Dir::Etc::sourcelist "{folder}/sources.list";
+Dir::Etc::sourceparts "-";
 """)
     own = dict(os.environ, APT_CONFIG=f"{folder}/apt.conf")
     run("apt-get", "-qq", "update", env=own)
