@@ -2,9 +2,9 @@
 """What `inspect` says about whether a medium starts, against what an emulator does with it.
 
 Media with one thing wrong at a time, for UEFI on x86-64 and arm64, for a legacy BIOS, and for a 32-bit Arm board whose
-loader is its own, are built from a Debian
-kernel with an initrd and a first program that says that it runs. Each is looked at, then started; both must say the
-same, and so must `trial`. Packages of the other architecture are unpacked, not installed.
+loader is its own, are built from a Debian kernel with an initrd and a first program that says that it runs. Each is
+looked at, then started; both must say the same, and so must `trial`. Packages of other architectures are unpacked, not
+installed.
 
 Needs, from Debian: qemu-system-x86 ovmf qemu-system-arm qemu-efi-aarch64 grub-common; without --dozen also
 debootstrap, and root

@@ -12,7 +12,7 @@ import concurrent.futures, functools, glob, json, os, shutil, subprocess, sys, t
 
 import workplace
 
-options, program, work = workplace.begin("few", "trials")
+options, program, _ = workplace.begin("few", "trials")
 os.environ["HUT"] = "made up sample words"
 # Tests may run beside it.
 PATIENCE = 1500 if options.few else 600
@@ -151,17 +151,15 @@ def medium(name, of=None):
     pinewrit("write", f"{name}.os.img", "--to", image, "--size", "4GiB", "--yes", "--settings", f"{name}.toml",
              "--intake", intake)
     os.remove(f"{name}.os.img")
-    return image
 
 
-def trial(image, name, *more, known=True):
+def trial(image, name, *more):
     """What came of a trial: its exit code, its result, what was said."""
-    words = ["trial", image, "--timeout", str(PATIENCE), "--log", f"{image}.log", *more]
+    words = ["trial", image, "--timeout", str(PATIENCE), "--log", f"{image}.log", "--settings", f"{name}.toml", "--key", "key",
+             *more]
     if options.few:
         # Two machines at once.
         words += ["--cores", "1"]
-    if known:
-        words += ["--settings", f"{name}.toml", "--key", "key"]
     begun = time.time()
     done = subprocess.run([program, "--json", *words], stdin=subprocess.DEVNULL, capture_output=True, text=True)
     lines = [json.loads(line) for line in done.stdout.splitlines()]
@@ -234,31 +232,31 @@ def copies():
 
 
 def copy(name):
-    good = "rootfs" if options.few else "networkd"
-    run("cp", "--sparse=always", f"{good}.img", f"{name}.img")
-    return f"{name}.img", good
+    run("cp", "--sparse=always", f"{GOOD}.img", f"{name}.img")
+    return f"{name}.img"
 
 
 def no_root(name, text, wanted):
-    image, good = copy(name)
+    image = copy(name)
     put(f"{name}.conf", text)
     pinewrit("files", "put", image, "1:/loader/entries/hut.conf", f"{name}.conf", "--yes")
-    code, result, said, seconds = trial(image, good)
+    code, result, said, seconds = trial(image, GOOD)
     likely = " ".join(fact["value"] for fact in said.get("facts", []) if fact["name"] == "likely")
     must(name, code, (5, wanted), f"{said.get('what')}: {likely}", seconds)
     os.remove(image)
 
 
 def other_key():
-    image, good = copy("other-key")
+    image = copy("other-key")
     run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "other")
     pinewrit("files", "put", image, "2:/etc/ssh/ssh_host_ed25519_key", "other", "--mode", "0600", "--yes")
     pinewrit("files", "put", image, "2:/etc/ssh/ssh_host_ed25519_key.pub", "other.pub", "--yes")
-    code, result, said, seconds = trial(image, good)
+    code, result, said, seconds = trial(image, GOOD)
     must("other-key", code, (6, "another host key"), str(said.get("what")), seconds)
 
 
 # One thing at a time, on copies of a good medium.
+GOOD = "rootfs" if options.few else "networkd"
 WRONG = [
     other_key,
     lambda: no_root("wrong-root", entry("LABEL=other-root"), "LABEL=other-root"),
@@ -283,18 +281,16 @@ chosen = [name for name in (FEW if options.few else MANAGERS) if options.only in
 for name in [ROOT_OF_FEW] if options.few else chosen:
     root(name)
 print(f"roots after {time.time() - begun:.0f} s", flush=True)
+wrong = WRONG if GOOD in chosen else []
 if options.few:
     for name in chosen:
         medium(name, ROOT_OF_FEW)
-    all_of([*(functools.partial(comes_up, name) for name in chosen), *WRONG])
+    all_of([*(functools.partial(comes_up, name) for name in chosen), *wrong])
 else:
     for name in chosen:
         medium(name)
         comes_up(name)
-    if "networkd" in chosen:
-        again()
-        copies()
-        for wrong in WRONG:
-            wrong()
+    for work in [again, copies, *wrong] if wrong else []:
+        work()
 print(f"{len(bad)} bad, after {time.time() - begun:.0f} s")
 sys.exit(1 if bad else 0)

@@ -8,15 +8,13 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use pinewrit_core::receipt::ReceiptImage;
-use pinewrit_core::write::{ChunkRecord, WriteError, WriteOptions, WriteOrder, write};
+use pinewrit_core::write::{ChunkRecord, UnpackError, WriteError, unpack};
 use pinewrit_core::{Cancel, Observer};
 use pinewrit_disk::{
     BlockDevice, ByteRange, CHUNK_SIZE, CacheUse, DiskError, FileDevice, Operation, SectorSize,
 };
 use pinewrit_image::{ExpectedChecksum, ImageSource, OpenError, OpenOptions};
 
-/// The largest image whose size is not known beforehand, in bytes.
-const MAX_UNKNOWN: u64 = 1 << 40;
 /// What is left free on the disk of the spool, in bytes.
 const SPARE: u64 = 256 << 20;
 
@@ -102,29 +100,11 @@ impl Spool {
             });
         }
         let file = tempfile::tempfile_in(folder).map_err(failed)?;
-        let most = size.exact().unwrap_or(MAX_UNKNOWN);
-        file.set_len(most).map_err(failed)?;
-        let device = device_of(file.try_clone().map_err(failed)?, most);
-        let options = WriteOptions {
-            verify: false,
-            checksum,
-            as_it_is: true,
-            ..WriteOptions::default()
-        };
-        let written = write(
-            source,
-            &WriteOrder::plain(&device, observer),
-            &options,
-            cancel,
-        );
-        let report = written.map_err(|error| match error {
-            // The file is the medium here.
-            WriteError::Disk(error) | WriteError::Dead(error) | WriteError::Clear(error) => {
-                failed(io::Error::other(error))
-            }
-            error => NoSpool::Image(error),
+        let unpacked = unpack(source, &file, checksum, observer, cancel);
+        let report = unpacked.map_err(|error| match error {
+            UnpackError::File(error) => failed(error),
+            UnpackError::Image(error) => NoSpool::Image(error),
         })?;
-        file.set_len(report.image_bytes).map_err(failed)?;
         let chunks = report.chunks.into_iter().map(|chunk| (chunk.index, chunk));
         Ok(Self {
             image: ReceiptImage {

@@ -1,12 +1,12 @@
 //! What is known of a unit whose board is running: its settings, its receipt, its record.
 
 use std::io;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use pinewrit_boot::commission::Wanted;
 use pinewrit_boot::find::Target;
-use pinewrit_boot::ssh::Login;
+use pinewrit_boot::ssh::{Login, is_public_key};
 use pinewrit_core::receipt::{Identifiers, Receipt};
 use pinewrit_core::state::read_receipt;
 use pinewrit_disk::BlockDevice;
@@ -294,7 +294,12 @@ pub fn must_be_key(path: &Path) -> Result<(), Message> {
             .fact("system", error.to_string())
     })?;
     if text.contains("PRIVATE KEY-----") {
-        let mode = std::fs::metadata(path).map_or(0, |facts| facts.permissions().mode());
+        let own = rustix::process::getuid().as_raw();
+        let facts = std::fs::metadata(path).ok();
+        // Of a file that is another user's, ssh does not ask that.
+        let mode = facts
+            .filter(|facts| facts.uid() == own)
+            .map_or(0, |facts| facts.mode());
         return match mode & 0o077 {
             0 => Ok(()),
             _ => Err(
@@ -304,13 +309,14 @@ pub fn must_be_key(path: &Path) -> Result<(), Message> {
             ),
         };
     }
+    let is_public = is_public_key(&text);
     // By a public key, one of the agent's is chosen (ssh(1), "-i").
-    if text.starts_with("ssh-") && std::env::var_os("SSH_AUTH_SOCK").is_some() {
+    if is_public && std::env::var_os("SSH_AUTH_SOCK").is_some() {
         return Ok(());
     }
     let message = Message::new(Exit::Usage, format!("{name} is not a private key"));
     let private = path.with_extension("");
-    Err(match text.starts_with("ssh-") && private.exists() {
+    Err(match is_public && private.exists() {
         true => message.remedy(format!(
             "{}, the private one of the pair",
             private.display()

@@ -83,4 +83,35 @@ mod tests {
         assert!(seen.is_whole());
         assert!(seen.clock().is_some_and(|time| time > 1_700_000_000));
     }
+
+    /// A board whose first start is over after so many questions, asked to wait for up to three seconds.
+    #[rstest::rstest]
+    #[case::in_time(1, 3, false)]
+    #[case::too_late(9, 3, true)]
+    #[case::nobody_waits(9, 0, false)]
+    fn a_board_waits_for_its_first_start(
+        #[case] questions: u32,
+        #[case] wait: u64,
+        #[case] is_brief: bool,
+    ) {
+        use std::os::unix::fs::PermissionsExt;
+        let folder = tempfile::tempdir().unwrap();
+        let (program, asked) = (folder.path().join("systemctl"), folder.path().join("asked"));
+        let text = format!(
+            "#!/bin/sh\necho >> {0}\nif [ $(wc -l < {0}) -gt {questions} ]; then echo running; else echo starting; fi\n",
+            asked.display()
+        );
+        std::fs::write(&program, text).unwrap();
+        std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
+        let path = std::env::var("PATH").unwrap();
+        let answered = std::process::Command::new("sh")
+            .args(["-c", &script(&[], false, Duration::from_secs(wait))])
+            .env("PATH", format!("{}:{path}", folder.path().display()))
+            .output()
+            .unwrap();
+        let seen = crate::commission::Seen::parse(&String::from_utf8_lossy(&answered.stdout));
+        assert!(seen.is_whole());
+        assert_eq!(seen.is_brief(), is_brief);
+        assert_eq!(seen.clock().is_some(), !is_brief);
+    }
 }

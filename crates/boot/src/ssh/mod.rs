@@ -170,6 +170,11 @@ impl Login {
     }
 }
 
+/// Whether a text is a public key, as in a file beside the private one.
+pub fn is_public_key(text: &str) -> bool {
+    PublicKey::from_openssh(text.trim()).is_ok()
+}
+
 /// The key of a line of `known_hosts` (sshd(8), "SSH_KNOWN_HOSTS FILE FORMAT"), without the names.
 fn key_of(line: &str) -> Option<String> {
     let mut words = line

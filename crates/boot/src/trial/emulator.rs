@@ -5,6 +5,7 @@ use std::io;
 use std::net::{Ipv4Addr, TcpListener};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
 
 use super::machine::{Start, escaped};
 use super::qcow2;
@@ -17,6 +18,11 @@ pub(super) fn free_port() -> io::Result<u16> {
         .port())
 }
 
+const OVERLAY: &str = "medium.qcow2";
+const VARIABLES: &str = "variables.fd";
+/// How long it takes to close its files.
+const CLOSING: Duration = Duration::from_secs(20);
+
 /// The emulator; it ends when dropped.
 pub(super) struct Emulator {
     process: Child,
@@ -24,24 +30,27 @@ pub(super) struct Emulator {
 }
 
 impl Emulator {
+    /// Makes what stays from one start to the next: the medium's overlay, and the firmware's variables.
+    pub(super) fn prepare(request: &TrialRequest<'_>, folder: &Path) -> io::Result<()> {
+        let medium = std::path::absolute(request.medium)?;
+        let (view, changed) = &request.over;
+        qcow2::create(&folder.join(OVERLAY), &medium, request.size, *view, changed)?;
+        if let Some((_, sample)) = &request.machine.firmware {
+            std::fs::copy(sample, folder.join(VARIABLES))?;
+        }
+        Ok(())
+    }
+
     pub(super) fn start(
         request: &TrialRequest<'_>,
         folder: &Path,
         port: u16,
     ) -> Result<Self, TrialError> {
         let (machine, files) = (&request.machine, TrialError::Files);
-        let medium = std::path::absolute(request.medium).map_err(files)?;
-        let overlay = folder.join("medium.qcow2");
-        let (view, changed) = &request.over;
-        qcow2::create(&overlay, &medium, request.size, *view, changed).map_err(files)?;
-        let variables = folder.join("variables.fd");
-        if let Some((_, sample)) = &machine.firmware {
-            std::fs::copy(sample, &variables).map_err(files)?;
-        }
         let said = folder.join("said");
         let log = File::create(&said).map_err(files)?;
         let mut command = Command::new(machine.program);
-        command.args(machine.arguments(&variables, request.picture.is_some()));
+        command.args(machine.arguments(&folder.join(VARIABLES), request.picture.is_some()));
         if let (Start::Kernel, Some((kernel, initrd, options))) = (&machine.start, &request.kernel)
         {
             command.arg("-kernel").arg(kernel);
@@ -60,7 +69,7 @@ impl Emulator {
             .arg("-drive")
             .arg(format!(
                 "if=none,id=medium,format=qcow2,discard=unmap,cache=unsafe,file={}",
-                escaped(&overlay)
+                escaped(&folder.join(OVERLAY))
             ))
             .args(["-netdev", &request.network.option(port, request.ssh_port)])
             .args([
@@ -94,6 +103,14 @@ impl Emulator {
         let said = std::fs::read_to_string(&self.said).unwrap_or_default();
         let line = said.lines().rev().find(|line| !line.trim().is_empty());
         TrialError::Emulator(line.unwrap_or("it says nothing").to_owned())
+    }
+
+    /// Waits until it has closed its files, as it was ordered to.
+    pub(super) fn wait(&mut self) {
+        let end = Instant::now() + CLOSING;
+        while !self.has_ended() && Instant::now() < end {
+            std::thread::sleep(Duration::from_millis(20));
+        }
     }
 
     pub(super) fn has_ended(&mut self) -> bool {

@@ -90,10 +90,6 @@ impl Monitor {
         }
         Ok(value)
     }
-
-    pub(super) fn forget_shutdown(&mut self) {
-        self.has_shut_down = false;
-    }
 }
 
 /// Connects to a socket that the emulator is about to open.
@@ -105,5 +101,48 @@ pub(super) fn connect(path: &Path, patience: Duration) -> io::Result<UnixStream>
             Err(error) if Instant::now() > end => return Err(error),
             Err(_) => std::thread::sleep(Duration::from_millis(20)),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// A monitor whose emulator has said this.
+    fn hearing(said: &str) -> (Monitor, UnixStream) {
+        let (here, mut there) = UnixStream::pair().unwrap();
+        there.write_all(said.as_bytes()).unwrap();
+        let monitor = Monitor {
+            reader: BufReader::new(here),
+            has_shut_down: false,
+        };
+        (monitor, there)
+    }
+
+    #[rstest]
+    #[case::works(r#"{"return": {"status": "running"}}"#, Power::On)]
+    #[case::begins(r#"{"return": {"status": "prelaunch"}}"#, Power::On)]
+    #[case::off(r#"{"return": {"status": "shutdown"}}"#, Power::Off)]
+    #[case::has_no_room(r#"{"return": {"status": "io-error"}}"#, Power::Stuck)]
+    #[case::was_off(
+        "{\"event\": \"SHUTDOWN\"}\n{\"return\": {\"status\": \"running\"}}",
+        Power::Off
+    )]
+    fn what_a_machine_does(#[case] said: &str, #[case] expected: Power) {
+        let (mut monitor, _there) = hearing(&format!("{said}\n"));
+        assert_eq!(monitor.power().unwrap(), expected);
+    }
+
+    #[rstest]
+    #[case::refused("{\"error\": {\"desc\": \"no such screen\"}}\n", "no such screen")]
+    #[case::no_json("hut\n", "expected value")]
+    #[case::ended("", "unexpected end of file")]
+    #[case::talks_on(&"{\"event\": \"RESET\"}\n".repeat(MOST), "does not answer")]
+    fn answers_that_are_none(#[case] said: &str, #[case] expected: &str) {
+        let (mut monitor, there) = hearing(said);
+        there.shutdown(std::net::Shutdown::Write).unwrap();
+        let error = monitor.order("stop", json!({})).unwrap_err();
+        assert!(error.to_string().contains(expected), "{error}");
     }
 }

@@ -93,8 +93,8 @@ pub enum News {
     FirstStart,
     /// The system is switched off, for a second start.
     SwitchedOff,
-    /// It does not switch itself off; the machine is reset.
-    Reset,
+    /// It does not switch itself off; its power is cut.
+    PowerCut,
     /// It is started once more.
     SecondBoot,
 }
@@ -181,7 +181,6 @@ struct Heard {
     last: Option<String>,
     prompt: Option<Duration>,
     failed: Option<Ended>,
-    restarts: u32,
 }
 
 /// Tries a medium.
@@ -194,48 +193,31 @@ pub fn trial(
     cancel: &Cancel,
 ) -> Result<TrialReport, TrialError> {
     let folder = tempfile::tempdir().map_err(TrialError::Files)?;
-    let port = free_port().map_err(TrialError::Files)?;
-    let mut emulator = Emulator::start(request, folder.path(), port)?;
-    let console = connect(&folder.path().join("console"), START).map_err(|_| emulator.why())?;
-    console
-        .set_read_timeout(Some(LOOK))
-        .map_err(TrialError::Files)?;
-    let mut monitor =
-        Monitor::connect(&folder.path().join("monitor"), START).map_err(|_| emulator.why())?;
-    let begun = Instant::now();
-    monitor
-        .order("cont", json!({}))
-        .map_err(|_| emulator.why())?;
-    let heard = Mutex::new(Heard::default());
-    let observer = Mutex::new(observer);
-    let over = Cancel::default();
-    std::thread::scope(|scope| {
-        let listening = Listening {
-            heard: &heard,
-            observer: &observer,
-            begun,
-        };
-        scope.spawn(|| listen(console, listening, &over));
-        let mut run = Running {
-            request,
-            heard: &heard,
-            observer: &observer,
-            cancel,
-            begun,
-            since: begun,
-            door: SocketAddr::from((Ipv4Addr::LOCALHOST, port)),
-            ssh_after: None,
-            greeting: None,
-            points: Vec::new(),
-        };
-        let report = run.all(&mut emulator, &mut monitor);
-        if let Some(picture) = request.picture {
-            // Some machines have no screen; the result is the same.
-            let _ = monitor.picture(picture);
-        }
-        over.cancel();
-        drop(emulator);
-        report
+    Emulator::prepare(request, folder.path()).map_err(TrialError::Files)?;
+    let trial = Trial {
+        request,
+        folder: folder.path(),
+        observer: Mutex::new(observer),
+        cancel,
+        begun: Instant::now(),
+    };
+    let mut boot = trial.boot(request.second_boot)?;
+    let (prompt, ssh) = (boot.heard.prompt, boot.ssh);
+    let mut boots = 1;
+    if request.second_boot && boot.outcome == Outcome::Up {
+        boots = 2;
+        trial.tell(News::SecondBoot);
+        boot = trial.boot(false)?;
+    }
+    Ok(TrialReport {
+        outcome: boot.outcome,
+        stage: boot.heard.progress.stage(),
+        last: boot.heard.last,
+        prompt_after: prompt.map(|at| at.as_secs()),
+        ssh_after: ssh.map(|at| at.as_secs()),
+        seconds: trial.begun.elapsed().as_secs(),
+        boots,
+        points: boot.points,
     })
 }
 
@@ -257,7 +239,6 @@ impl Listener for Listening<'_, '_> {
         let mut heard = lock(self.heard);
         let began = heard.progress.take(&line.text);
         heard.last = Some(line.text.clone());
-        heard.restarts = heard.progress.restarts();
         if heard.progress.stage() == Some(Stage::Login) && heard.prompt.is_none() {
             heard.prompt = Some(at);
         }
@@ -333,56 +314,83 @@ fn listen(console: UnixStream, mut listening: Listening<'_, '_>, over: &Cancel) 
     }
 }
 
-struct Running<'t, 'r, 'o> {
+/// What stays from one start to the next.
+struct Trial<'t, 'r, 'o> {
     request: &'t TrialRequest<'r>,
-    heard: &'t Mutex<Heard>,
-    observer: &'t Mutex<&'o mut dyn Observer>,
+    folder: &'t Path,
+    observer: Mutex<&'o mut dyn Observer>,
     cancel: &'t Cancel,
     begun: Instant,
-    /// When this start began.
-    since: Instant,
-    door: SocketAddr,
-    ssh_after: Option<u64>,
-    /// What its SSH server says to everybody, since this start.
-    greeting: Option<Greeting>,
+}
+
+/// What came of a start.
+struct Boot {
+    outcome: Outcome,
+    heard: Heard,
+    ssh: Option<Duration>,
     points: Vec<Point>,
 }
 
-impl Running<'_, '_, '_> {
-    fn all(
-        &mut self,
-        emulator: &mut Emulator,
-        monitor: &mut Monitor,
-    ) -> Result<TrialReport, TrialError> {
-        let mut boots = 1;
-        let mut outcome = self.one(emulator, monitor)?;
-        let prompt = lock(self.heard).prompt;
-        if outcome == Outcome::Up && self.request.second_boot {
-            let is_again = self.again(emulator, monitor).map_err(|_| emulator.why())?;
-            if is_again {
-                boots = 2;
-                outcome = self.one(emulator, monitor)?;
+impl Trial<'_, '_, '_> {
+    fn tell(&self, what: News) {
+        lock(&self.observer).news(what, self.begun.elapsed());
+    }
+
+    /// Switches the machine on. What came up is switched off properly if there is another start.
+    fn boot(&self, is_again: bool) -> Result<Boot, TrialError> {
+        let port = free_port().map_err(TrialError::Files)?;
+        let mut emulator = Emulator::start(self.request, self.folder, port)?;
+        let console = connect(&self.folder.join("console"), START).map_err(|_| emulator.why())?;
+        console
+            .set_read_timeout(Some(LOOK))
+            .map_err(TrialError::Files)?;
+        let mut monitor =
+            Monitor::connect(&self.folder.join("monitor"), START).map_err(|_| emulator.why())?;
+        monitor
+            .order("cont", json!({}))
+            .map_err(|_| emulator.why())?;
+        let heard = Mutex::new(Heard::default());
+        let over = Cancel::default();
+        let mut run = Running {
+            trial: self,
+            heard: &heard,
+            since: Instant::now(),
+            door: SocketAddr::from((Ipv4Addr::LOCALHOST, port)),
+            ssh: None,
+            points: Vec::new(),
+        };
+        let outcome = std::thread::scope(|scope| {
+            let listening = Listening {
+                heard: &heard,
+                observer: &self.observer,
+                begun: self.begun,
+            };
+            scope.spawn(|| listen(console, listening, &over));
+            let outcome = run.one(&mut emulator, &mut monitor);
+            if let Some(picture) = self.request.picture {
+                // Some machines have no screen; the result is the same.
+                let _ = monitor.picture(picture);
             }
-        }
-        let heard = lock(self.heard);
-        Ok(TrialReport {
+            let off = match is_again && matches!(outcome, Ok(Outcome::Up)) {
+                true => self.switch_off(&mut emulator, &mut monitor),
+                false => Ok(()),
+            };
+            // Whatever came of it, nobody listens any longer.
+            over.cancel();
+            off.map_err(|_| emulator.why())?;
+            outcome
+        })?;
+        let (ssh, points) = (run.ssh.map(|(at, _)| at), run.points);
+        Ok(Boot {
             outcome,
-            stage: heard.progress.stage(),
-            last: heard.last.clone(),
-            prompt_after: prompt.map(|at| at.as_secs()),
-            ssh_after: self.ssh_after,
-            seconds: self.begun.elapsed().as_secs(),
-            boots,
-            points: std::mem::take(&mut self.points),
+            heard: heard.into_inner().unwrap_or_else(|e| e.into_inner()),
+            ssh,
+            points,
         })
     }
 
-    fn tell(&self, what: News) {
-        lock(self.observer).news(what, self.begun.elapsed());
-    }
-
-    /// Switches the system off, and on again.
-    fn again(&mut self, emulator: &mut Emulator, monitor: &mut Monitor) -> io::Result<bool> {
+    /// Switches the system off, and ends the machine: in this emulator, what starts after a reset is slow.
+    fn switch_off(&self, emulator: &mut Emulator, monitor: &mut Monitor) -> io::Result<()> {
         monitor.order("system_powerdown", json!({}))?;
         let end = Instant::now() + OFF;
         let mut is_off = false;
@@ -394,21 +402,28 @@ impl Running<'_, '_, '_> {
             std::thread::sleep(LOOK * 5);
             is_off = monitor.power()? == Power::Off;
         }
-        self.tell(if is_off {
-            News::SwitchedOff
-        } else {
-            News::Reset
+        self.tell(match is_off {
+            true => News::SwitchedOff,
+            false => News::PowerCut,
         });
-        *lock(self.heard) = Heard::default();
-        self.greeting = None;
-        monitor.forget_shutdown();
-        monitor.order("system_reset", json!({}))?;
-        monitor.order("cont", json!({}))?;
-        self.since = Instant::now();
-        self.tell(News::SecondBoot);
-        Ok(!self.cancel.is_cancelled())
+        monitor.order("quit", json!({}))?;
+        emulator.wait();
+        Ok(())
     }
+}
 
+struct Running<'t, 'r, 'o> {
+    trial: &'t Trial<'t, 'r, 'o>,
+    heard: &'t Mutex<Heard>,
+    /// When this start began.
+    since: Instant,
+    door: SocketAddr,
+    /// When its SSH server answered, counted from the first start, and what it says to everybody.
+    ssh: Option<(Duration, Greeting)>,
+    points: Vec<Point>,
+}
+
+impl Running<'_, '_, '_> {
     /// Waits for what is to come, once.
     fn one(
         &mut self,
@@ -433,14 +448,14 @@ impl Running<'_, '_, '_> {
                     }
                 }
             }
-            if self.cancel.is_cancelled() {
+            if self.trial.cancel.is_cancelled() {
                 return Ok(Outcome::Stopped);
             }
             if let Some(outcome) = self.ended(emulator) {
                 return Ok(outcome);
             }
-            let is_late = self.since.elapsed() >= self.request.timeout;
-            match &self.request.aim {
+            let is_late = self.since.elapsed() >= self.trial.request.timeout;
+            match &self.trial.request.aim {
                 Aim::Prompt if lock(self.heard).prompt.is_some() => return Ok(Outcome::Up),
                 Aim::Prompt => {}
                 Aim::Ssh | Aim::Settings(_) if knocked.is_none_or(|at| at.elapsed() >= KNOCK) => {
@@ -459,7 +474,7 @@ impl Running<'_, '_, '_> {
     }
 
     fn late(&self) -> Outcome {
-        let missing = match self.request.aim {
+        let missing = match self.trial.request.aim {
             Aim::Prompt => "a login prompt",
             _ => "an answer of its SSH server",
         };
@@ -477,10 +492,9 @@ impl Running<'_, '_, '_> {
                 line: Some(line.clone()),
             });
         }
-        if heard.restarts >= ROUNDS {
-            return Some(Outcome::GoesRound {
-                times: heard.restarts,
-            });
+        let times = heard.progress.restarts();
+        if times >= ROUNDS {
+            return Some(Outcome::GoesRound { times });
         }
         let last = heard.last.clone();
         drop(heard);
@@ -492,18 +506,8 @@ impl Running<'_, '_, '_> {
 
     /// Asks the SSH server; `None` as long as there is something to wait for.
     fn knock(&mut self, is_late: bool, is_told: &mut bool) -> Option<Outcome> {
-        // Every handshake costs an emulated machine seconds: one is enough.
-        let greeting = match &self.greeting {
-            Some(greeting) => greeting.clone(),
-            None => greet(self.door, KNOCK).ok()?,
-        };
-        greeting.host_key.as_ref()?;
-        if self.greeting.is_none() {
-            self.greeting = Some(greeting.clone());
-            self.ssh_after.get_or_insert(self.begun.elapsed().as_secs());
-            self.tell(News::SshAnswers);
-        }
-        let request = self.request;
+        let greeting = self.greeting()?;
+        let request = self.trial.request;
         let Aim::Settings(login) = &request.aim else {
             return Some(self.by_key(&greeting));
         };
@@ -518,12 +522,12 @@ impl Running<'_, '_, '_> {
         let user = login.user.as_deref();
         let wait = if is_late { Duration::ZERO } else { WAIT };
         let script = script(&request.wanted.users(), request.wanted.has_sudo(user), wait);
-        match login.run(&script, self.cancel) {
+        match login.run(&script, self.trial.cancel) {
             Ok(session) => {
                 let seen = Seen::parse(&session.output);
                 if seen.is_at_first_start() == Some(true) && !is_late {
                     if !std::mem::replace(is_told, true) {
-                        self.tell(News::FirstStart);
+                        self.trial.tell(News::FirstStart);
                     }
                     return None;
                 }
@@ -546,9 +550,22 @@ impl Running<'_, '_, '_> {
         }
     }
 
+    /// What its SSH server says to everybody. Every handshake costs an emulated machine seconds: one is enough.
+    fn greeting(&mut self) -> Option<Greeting> {
+        if let Some((_, greeting)) = &self.ssh {
+            return Some(greeting.clone());
+        }
+        let greeting = greet(self.door, KNOCK).ok()?;
+        greeting.host_key.as_ref()?;
+        self.ssh = Some((self.trial.begun.elapsed(), greeting.clone()));
+        self.trial.tell(News::SshAnswers);
+        Some(greeting)
+    }
+
     /// Without a login, the host key is what can be compared.
     fn by_key(&self, greeting: &Greeting) -> Outcome {
         let wanted = self
+            .trial
             .request
             .wanted
             .known_hosts

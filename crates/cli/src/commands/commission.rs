@@ -89,6 +89,10 @@ fn reach(
     let has_sudo = wanted.has_sudo(login.user.as_deref());
     let is_rack = matches!(cx.readers, Readers::Rack(_));
     let mut login = login;
+    if is_rack {
+        let named: Option<IpAddr> = login.host.parse().ok();
+        login.address = named.filter(IpAddr::is_loopback);
+    }
     let mut is_told = false;
     let ask = |login: &Login| {
         let _waiting = Waiting::new(&cx.ui, format!("asking {}", login.host));
@@ -97,18 +101,14 @@ fn reach(
         login.run(&questions, cancel)
     };
     loop {
-        if is_rack && login.address.is_none() {
-            find_it(cx, unit, &mut login, end)?;
-        }
+        // Boards of a rack are in this computer only: a real one of that name is not asked.
         let mut asked = match login.address {
-            // Boards of a rack are in this computer only; a real one of that name is not asked.
-            None if is_rack && !is_here(&login.host) => Err(SshError::NoName {
+            None if is_rack => Err(SshError::NoName {
                 host: login.host.clone(),
             }),
             _ => ask(&login),
         };
         if let Err(SshError::NoName { .. }) = &asked
-            && !is_rack
             && login.address.is_none()
             && find_it(cx, unit, &mut login, end)?
         {
@@ -151,11 +151,6 @@ fn reach(
             std::thread::sleep(Duration::from_millis(50));
         }
     }
-}
-
-fn is_here(host: &str) -> bool {
-    host.parse::<IpAddr>()
-        .is_ok_and(|address| address.is_loopback())
 }
 
 /// Looks for the board in the network; its address and port go into the login.

@@ -14,7 +14,7 @@ use pinewrit_boot::trial::{
     TrialReport, TrialRequest, best_way, trial,
 };
 use pinewrit_boot::{Line, Stage};
-use pinewrit_core::write::{WriteError, WriteOptions, WriteOrder, write};
+use pinewrit_core::write::{self, UnpackError};
 use pinewrit_core::{Cancel, Silent};
 use pinewrit_disk::{BlockDevice, ByteRange, CacheUse, FileDevice, Overlay, SectorSize, Window};
 use pinewrit_image::ImageSource;
@@ -34,8 +34,6 @@ use super::{Outcome, commission};
 
 /// A disk in the machine is a whole number of these, in bytes.
 const UNIT: u64 = 1 << 20;
-/// Images of unknown size are at most as large as this, in bytes.
-const MAX_UNKNOWN: u64 = 1 << 40;
 /// A machine with less memory starts nothing, in bytes.
 const LEAST_MEMORY: u64 = 32 << 20;
 /// How long a boot of a batch's medium may take, in seconds.
@@ -167,25 +165,11 @@ fn unpack(cx: &Context, source: &ImageSource) -> Result<tempfile::NamedTempFile,
     let failed = |error: std::io::Error| words::trial::own_files(&name, &error);
     let _waiting = Waiting::new(&cx.ui, format!("unpacking {name}"));
     let file = tempfile::NamedTempFile::new().map_err(failed)?;
-    let most = source.unpacked_size().exact().unwrap_or(MAX_UNKNOWN);
-    file.as_file().set_len(most).map_err(failed)?;
-    let own = file.as_file().try_clone().map_err(failed)?;
-    let device = FileDevice::new(own, most, SectorSize::B512, CacheUse::Cached);
-    let options = WriteOptions {
-        verify: false,
-        as_it_is: true,
-        ..WriteOptions::default()
-    };
-    let order = WriteOrder::plain(&device, &Silent);
-    let report =
-        write(source, &order, &options, &signals::watch()).map_err(|error| match error {
-            // The file is the medium here.
-            WriteError::Disk(error) | WriteError::Dead(error) | WriteError::Clear(error) => {
-                words::trial::own_files(&name, &std::io::Error::other(error))
-            }
-            error => words::write_error(&name, "the trial", &error),
-        })?;
-    file.as_file().set_len(report.image_bytes).map_err(failed)?;
+    let unpacked = write::unpack(source, file.as_file(), None, &Silent, &signals::watch());
+    unpacked.map_err(|error| match error {
+        UnpackError::File(error) => failed(error),
+        UnpackError::Image(error) => words::write_error(&name, "the trial", &error),
+    })?;
     Ok(file)
 }
 

@@ -14,6 +14,7 @@ mod report;
 mod request;
 mod resume;
 mod state;
+mod unpack;
 mod work;
 
 use std::io::Read;
@@ -51,6 +52,7 @@ pub use report::{
 pub(crate) use request::rfc3339;
 pub use request::{Clock, Destination, Randomness, WriteRequest};
 pub use resume::can_resume;
+pub use unpack::{UnpackError, unpack};
 
 /// What to do with all media.
 #[derive(Clone, Copy, Debug)]

@@ -67,7 +67,7 @@ pub fn news(news: News) -> &'static str {
         News::SshAnswers => "SSH answers",
         News::FirstStart => "logged in; first-boot work is still going on",
         News::SwitchedOff => "the system has switched itself off",
-        News::Reset => "it does not switch itself off, so it is reset",
+        News::PowerCut => "it does not switch itself off, so its power is cut",
         News::SecondBoot => "second boot",
     }
 }
