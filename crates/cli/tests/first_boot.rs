@@ -203,6 +203,41 @@ fn a_board_with_another_key_is_another_board() {
     run.says(&["has another host key", "recorded", "found"]);
 }
 
+/// It calls itself otherwise than the ledger has it: its host key, at its port, is what is left.
+#[test]
+fn a_board_with_another_name_is_found_by_its_key() {
+    let hut = Hut::new("larkfell-37", "rootfs", "");
+    hut.bench.write("name", "larkfell-38\n");
+    let put = [
+        "files",
+        "put",
+        "rack:slot",
+        "2:/etc/hostname",
+        "name",
+        "--yes",
+    ];
+    hut.run(&put).expect(0);
+    let port = hut.power_on()["ssh_port"].to_string();
+    hut.run(&["find", "larkfell-37"]).expect(8);
+    let near = ["--net", "127.0.0.1/32", "--port", &port];
+    let run = hut.run(&[&["--json", "find", "larkfell-37"], &near[..]].concat());
+    let board = &run.expect(0).json()["boards"][0];
+    assert_eq!(board["by"][0], "host-key");
+    assert_eq!(board["host_key"], "matches");
+    // An address here leads to it as well; the name is what differs.
+    let login = ["--json", "commission", "127.0.0.1", "--port", &port];
+    let more = [
+        "--unit",
+        "larkfell-37",
+        "--settings",
+        "settings.toml",
+        "--key",
+        "key",
+    ];
+    let run = hut.run(&[&login[..], &more].concat()).expect(6);
+    assert_eq!(differing(&run), ["host-name"]);
+}
+
 #[test]
 fn what_keeps_a_board_from_starting_is_told_on_its_console() {
     let hut = Hut::new("larkfell-34", "rootfs", "\"loose-card\"");
